@@ -1,0 +1,221 @@
+package sentence
+
+import (
+	"fmt"
+	"strconv"
+)
+
+// sentence parses one whole sentence: the productions of docs/language.md, one method each.
+func (p *parser) sentence() Sentence {
+	if p.typed {
+		if verb := p.peek().text; p.peek().kind == tokenWord && (verb == "why" || verb == "probe" || verb == "open") {
+			p.advance()
+			if verb == "open" {
+				return p.open()
+			}
+			return p.ask(verb == "probe")
+		}
+	}
+	words := make([]string, 0, len(verbWords))
+	for v := VerbAllow; v <= VerbAlways; v++ {
+		words = append(words, v.String())
+	}
+	if p.typed {
+		words = append(words, "open", "why", "probe")
+	} else if t := p.peek(); t.text == "open" || t.text == "why" || t.text == "probe" {
+		p.fail(t.at, fmt.Sprintf("“%s” is typed at the shell; it does not stand in a file", t.text), "")
+		return nil
+	}
+	switch p.need(words...) {
+	case "allow":
+		return p.allow()
+	case "deny":
+		return p.deny()
+	case "forward":
+		return p.forward()
+	case "spread":
+		return p.spread()
+	case "route":
+		return p.route()
+	case "permit":
+		return p.permit()
+	case "never":
+		return p.never()
+	case "always":
+		return p.always()
+	}
+	return nil
+}
+
+// servicesFromTo parses the middle that several sentences share.
+func (p *parser) servicesFromTo() (s Services, from, to Set) {
+	s = p.services()
+	p.need("from")
+	from = p.set(WantSource)
+	p.need("to")
+	to = p.set(WantTarget)
+	return s, from, to
+}
+
+func (p *parser) allow() Sentence {
+	var a Allow
+	a.Services, a.From, a.To = p.servicesFromTo()
+	a.Standing = p.word("standing")
+	a.Tail = p.standingTail(a.Standing)
+	return a
+}
+
+// standingTail parses Tail, and holds a standing exception to an end and a reason.
+func (p *parser) standingTail(standing bool) Tail {
+	t := p.tail()
+	if !standing || p.err != nil {
+		return t
+	}
+	const hint = `for example: standing until 2026-12-24T00:00:00Z because "vendor's visit"`
+	switch {
+	case t.Until.IsZero():
+		p.unexpectedTail("a standing exception needs an end", hint)
+	case t.Because == "":
+		p.unexpectedTail("a standing exception needs a reason", hint)
+	}
+	return t
+}
+
+func (p *parser) unexpectedTail(problem, hint string) { p.fail(p.peek().at, problem, hint) }
+
+func (p *parser) deny() Sentence {
+	var d Deny
+	d.Services, d.From, d.To = p.servicesFromTo()
+	d.Tail = p.tail()
+	return d
+}
+
+func (p *parser) forward() Sentence {
+	f := Forward{Front: p.name(WantFront), Service: p.port(p.typed)}
+	p.need("to")
+	f.To = p.set(WantTarget)
+	p.need("on")
+	f.On = p.port(false)
+	if p.word("from") {
+		f.From = p.set(WantSource)
+		f.Standing = p.word("standing")
+	}
+	f.Tail = p.standingTail(f.Standing)
+	return f
+}
+
+func (p *parser) spread() Sentence {
+	s := Spread{Front: p.name(WantFront), Service: p.port(false)}
+	p.need("over")
+	s.Over = p.set(WantTarget)
+	p.need("on")
+	s.On = p.port(false)
+	if p.word("from") {
+		s.From = p.set(WantSource)
+	}
+	if p.word("tested") {
+		p.need("by")
+		s.Tested = p.test()
+	}
+	return s
+}
+
+func (p *parser) test() Test {
+	if p.need("tcp", "http") != "http" {
+		return Test{Kind: TestTCP}
+	}
+	t, ok := p.take(WantPath)
+	if ok && t.text[0] != '/' {
+		p.fail(t.at, fmt.Sprintf("%q is no path: it begins with /", t.text), "")
+	}
+	return Test{Kind: TestHTTP, Path: t.text}
+}
+
+func (p *parser) route() Sentence {
+	r := Route{Services: p.services()}
+	p.need("to")
+	r.To = p.set(WantTarget)
+	p.need("via")
+	r.Via = p.name(WantBastion)
+	p.need("for")
+	r.For = p.people()
+	return r
+}
+
+func (p *parser) permit() Sentence {
+	m := Permit{People: p.people()}
+	p.need("to")
+	p.need("open")
+	m.Services = p.services()
+	p.need("to")
+	m.To = p.set(WantTarget)
+	p.need("from")
+	m.From = p.set(WantSource)
+	p.need("up")
+	p.need("to")
+	m.UpTo = p.duration()
+	if p.word("needing") {
+		m.Approvals = p.number()
+		p.need("approval", "approvals")
+		p.need("from")
+		m.Approvers = p.people()
+	}
+	return m
+}
+
+// MaxApprovals is the greatest number of approvals that a permit may need.
+const MaxApprovals = 9
+
+func (p *parser) number() int {
+	t, ok := p.take(WantNumber)
+	if !ok {
+		return 0
+	}
+	n, err := strconv.Atoi(t.text)
+	if err != nil || n < 1 || n > MaxApprovals || t.text != strconv.Itoa(n) {
+		p.fail(t.at, fmt.Sprintf("%q: a number of approvals is from 1 to %d", t.text, MaxApprovals), "")
+	}
+	return n
+}
+
+func (p *parser) never() Sentence {
+	var n Never
+	n.Services, n.From, n.To = p.servicesFromTo()
+	n.Standing = p.word("standing")
+	return n
+}
+
+func (p *parser) always() Sentence {
+	var a Always
+	a.Services, a.From, a.To = p.servicesFromTo()
+	return a
+}
+
+func (p *parser) open() Sentence {
+	o := Open{Services: p.services()}
+	p.need("to")
+	o.To = p.set(WantTarget)
+	p.need("from")
+	o.From = p.set(WantSource)
+	switch p.need("for", "until") {
+	case "for":
+		o.For = p.duration()
+	case "until":
+		o.Until = p.time()
+	}
+	switch {
+	case p.word("because"):
+		o.Because = p.reason()
+	case p.peek().kind == tokenEnd:
+		p.fail(p.peek().at, "an opening needs a reason", `add: because "rotate keys"`)
+	default:
+		p.unexpected()
+	}
+	return o
+}
+
+func (p *parser) ask(probe bool) Sentence {
+	a := Ask{Probe: probe}
+	a.Services, a.From, a.To = p.servicesFromTo()
+	return a
+}

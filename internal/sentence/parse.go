@@ -1,0 +1,201 @@
+package sentence
+
+import (
+	"bytes"
+	"fmt"
+	"strings"
+	"time"
+	"unicode/utf8"
+)
+
+// Parse reads one sentence as a rules file holds it. A comment may follow it.
+func Parse(line string) (Sentence, error) {
+	s, err := parseLine("", 0, line)
+	if err != nil {
+		return nil, err
+	}
+	if s == nil {
+		return nil, &Error{Line: line, Problem: "there is no sentence"}
+	}
+	return s, nil
+}
+
+// MustParse is Parse for tests; it panics on an error.
+func MustParse(line string) Sentence {
+	s, err := Parse(line)
+	if err != nil {
+		panic(err)
+	}
+	return s
+}
+
+// ParseQuestion reads one why or probe as a file of questions holds it.
+func ParseQuestion(file string, number int, line string, now time.Time) (Ask, error) {
+	p, err := newParser(&lexer{line: line, file: file, number: number, col: 1}, now)
+	if err != nil {
+		return Ask{}, err
+	}
+	s := p.whole()
+	if p.err != nil {
+		return Ask{}, p.err
+	}
+	ask, ok := s.(Ask)
+	if !ok {
+		return Ask{}, p.lex.fail(p.tokens[0].at, fmt.Sprintf("“%s” is no question", s.Verb()), "a question begins with why or probe")
+	}
+	return ask, nil
+}
+
+// parseLine parses one line of a file; the sentence is nil where the line has none.
+func parseLine(file string, number int, line string) (Sentence, *Error) {
+	p, err := newParser(&lexer{line: line, file: file, number: number, col: 1}, time.Time{})
+	if err != nil {
+		return nil, err
+	}
+	p.typed = false
+	if p.peek().kind == tokenEnd {
+		return nil, nil
+	}
+	return p.whole(), p.err
+}
+
+// newParser lexes the line and returns a parser of typed words at its first token.
+func newParser(l *lexer, now time.Time) (*parser, *Error) {
+	if len(l.line) > MaxLine {
+		line := l.line[:80] + "…"
+		return nil, &Error{
+			At: l.pos(), Line: strings.ToValidUTF8(line, "?"),
+			Problem: fmt.Sprintf("the sentence is %d bytes long; at most %d are read", len(l.line), MaxLine),
+			Hint:    "say it in several sentences, or name the addresses once under sources: in estate.yaml",
+		}
+	}
+	if err := l.run(); err != nil {
+		return nil, err
+	}
+	return parserOf(l, now), nil
+}
+
+func parserOf(l *lexer, now time.Time) *parser {
+	end := token{kind: tokenEnd, at: Pos{File: l.file, Line: l.number, Col: l.col}}
+	return &parser{lex: l, tokens: append(l.tokens, end), typed: true, now: now}
+}
+
+// whole parses a sentence and the end after it.
+func (p *parser) whole() Sentence {
+	s := p.sentence()
+	p.end()
+	if p.err != nil {
+		return nil
+	}
+	return s
+}
+
+// ParseArgs reads a sentence from the arguments of a shell command. Each argument
+// is taken as it is: the one after because is the whole reason, whatever is
+// in it; in the others words end at white space and commas. now gives the
+// meaning of times such as 18:00, in now's own location.
+func ParseArgs(args []string, now time.Time) (Sentence, error) {
+	l, err := lexArgs(args)
+	if err != nil {
+		return nil, err
+	}
+	p := parserOf(l, now)
+	s := p.whole()
+	if p.err != nil {
+		return nil, p.err
+	}
+	return s, nil
+}
+
+// lexArgs lexes each argument and joins them into the one line that errors show.
+func lexArgs(args []string) (*lexer, *Error) {
+	l := &lexer{col: 1, shell: true}
+	total := 0
+	for _, arg := range args {
+		total += len(arg) + 1
+	}
+	if total > MaxLine {
+		return nil, &Error{Problem: fmt.Sprintf("the sentence is %d bytes long; at most %d are read", total, MaxLine)}
+	}
+	for i, arg := range args {
+		if i > 0 {
+			l.line += " "
+			l.skip(1)
+		}
+		if i > 0 && args[i-1] == "because" {
+			if !utf8.ValidString(arg) {
+				return nil, &Error{At: l.pos(), Line: l.line, Problem: "the reason is not UTF-8 text"}
+			}
+			l.tokens = append(l.tokens, token{kind: tokenString, text: arg, at: l.pos()})
+			quoted := Quote(arg)
+			l.line += quoted
+			l.off = len(l.line)
+			l.col += utf8.RuneCountInString(quoted)
+			continue
+		}
+		l.line += arg
+		if err := l.run(); err != nil {
+			err.Line = strings.ToValidUTF8(strings.Join(args, " "), "?")
+			return nil, err
+		}
+	}
+	return l, nil
+}
+
+// Next returns what may come next after the words of an unfinished sentence, in
+// the order of the grammar; nothing where the words are wrong already or where
+// the sentence can only end.
+func Next(words []string) []Want {
+	l, err := lexArgs(words)
+	if err != nil {
+		return nil
+	}
+	p := parserOf(l, time.Unix(0, 0))
+	p.sentence()
+	if p.peek().kind != tokenEnd {
+		return nil
+	}
+	return p.wants
+}
+
+// Stated is a sentence that stands in a file.
+type Stated struct {
+	Sentence Sentence
+	At       Pos    // of the line: File and Line are set
+	Text     string // the line as it stands, comment and all
+}
+
+// ParseFile reads a whole rules file: one sentence a line, '#' begins a comment.
+// The error is [Errors], with at most [MostErrors] of them.
+func ParseFile(file string, data []byte) ([]Stated, error) {
+	var (
+		list []Stated
+		errs Errors
+	)
+	if bytes.HasPrefix(data, []byte("\xef\xbb\xbf")) {
+		errs = append(errs, &Error{
+			At: Pos{File: file, Line: 1, Col: 1}, Problem: "the file begins with a byte order mark",
+			Hint: "save it as UTF-8 without one",
+		})
+		data = data[3:]
+	}
+	number := 0
+	for line := range bytes.Lines(data) {
+		number++
+		text := strings.TrimSuffix(strings.TrimSuffix(string(line), "\n"), "\r")
+		s, err := parseLine(file, number, text)
+		switch {
+		case err != nil:
+			errs = append(errs, err)
+		case s != nil:
+			list = append(list, Stated{Sentence: s, At: Pos{File: file, Line: number}, Text: text})
+		}
+		if len(errs) == MostErrors {
+			break
+		}
+	}
+	if len(errs) > 0 {
+		return nil, errs
+	}
+	return list, nil
+}
