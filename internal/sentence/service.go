@@ -202,3 +202,9 @@ func ShippedNames() []string { return slices.Sorted(maps.Keys(shipped)) }
 
 // AdministrativeNames returns the shipped names that always count as administrative.
 func AdministrativeNames() []string { return []string{"ssh", "telnet", "rdp", "vnc", "winrm"} }
+
+// Placed returns s as read at a place.
+func (s Service) Placed(at Pos) Service {
+	s.at = at
+	return s
+}

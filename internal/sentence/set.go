@@ -203,3 +203,9 @@ func (s Set) String() string {
 	}
 	return text
 }
+
+// Placed returns a as read at a place.
+func (a Atom) Placed(at Pos) Atom {
+	a.at = at
+	return a
+}

@@ -1,0 +1,328 @@
+package estate
+
+import (
+	"cmp"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"go4.org/netipx"
+
+	"ironbark/internal/sentence"
+)
+
+// check judges what only the whole estate can tell: that names are unique and
+// known, and that ranges lie where they belong.
+func (r *reader) check() {
+	r.buildIndex()
+	r.checkSpaces()
+	r.checkNouns()
+	r.checkSentences()
+}
+
+// buildIndex fills the namespaces and fails on names that come twice.
+func (r *reader) buildIndex() {
+	e := r.estate
+	e.names = index{nouns: map[string]Noun{}, services: map[string]int{}, people: map[string]bool{}, keys: map[string]int{}}
+	put := func(name string, n Noun) {
+		if first, twice := e.names.nouns[name]; twice {
+			r.fail(n.At, fmt.Sprintf("“%s” is already the name of a %s (line %d)", name, first.Kind, first.At.Line),
+				"sources, lines, networks, subnets, machines, fronts and bastions share one set of names")
+			return
+		}
+		e.names.nouns[name] = n
+	}
+	for i, s := range e.Sources {
+		put(s.Name, Noun{Kind: KindSource, I: i, At: s.At})
+	}
+	for i, l := range e.Lines {
+		put(l.Name, Noun{Kind: KindLine, I: i, At: l.At})
+	}
+	for i, n := range e.Networks {
+		put(n.Name, Noun{Kind: KindNetwork, I: i, At: n.At})
+		for j, s := range n.Subnets {
+			put(s.Name, Noun{Kind: KindSubnet, Net: i, I: j, At: s.At})
+		}
+	}
+	for i, m := range e.Machines {
+		put(m.Name, Noun{Kind: KindMachine, I: i, At: m.At})
+	}
+	for i, f := range e.Fronts {
+		put(f.Name, Noun{Kind: KindFront, I: i, At: f.At})
+	}
+	for i, b := range e.Bastions {
+		put(b.Name, Noun{Kind: KindBastion, I: i, At: b.At})
+	}
+	for i, s := range e.Services {
+		e.names.services[s.Name] = i
+	}
+	for i, k := range e.Keys {
+		e.names.keys[k.Name] = i
+	}
+	for _, p := range e.People {
+		e.names.people[p.Name] = true
+	}
+	for _, p := range e.People {
+		for _, g := range p.Groups {
+			if e.PersonKnown(g) {
+				r.fail(p.At, fmt.Sprintf("“%s” is a person and cannot be a group of %s", g, p.Name), "")
+			}
+			e.names.people[g] = true
+		}
+	}
+}
+
+// claim is a prefix and whose it is.
+type claim struct {
+	prefix netip.Prefix
+	what   string
+	owner  string // claims of one owner may not overlap either, but are told in other words
+	at     sentence.Pos
+}
+
+// overlaps tells each pair of neighbours in address order that overlap. Sorting
+// by address and then by shortness puts a prefix right before what it covers.
+func (r *reader) overlaps(claims []claim) {
+	slices.SortFunc(claims, func(a, b claim) int {
+		return cmp.Or(a.prefix.Addr().Compare(b.prefix.Addr()), cmp.Compare(a.prefix.Bits(), b.prefix.Bits()))
+	})
+	for i := 1; i < len(claims); i++ {
+		a, b := claims[i-1], claims[i]
+		if !a.prefix.Overlaps(b.prefix) {
+			continue
+		}
+		if a.at.Line > b.at.Line {
+			a, b = b, a
+		}
+		r.fail(b.at, fmt.Sprintf("%s of %s overlaps %s of %s (line %d)", b.prefix, b.what, a.prefix, a.what, a.at.Line),
+			"every address belongs to one place only")
+	}
+}
+
+// checkSpaces holds networks and lines apart, and subnets inside their networks.
+func (r *reader) checkSpaces() {
+	var places, subnets []claim
+	for _, n := range r.estate.Networks {
+		for _, p := range n.Space {
+			places = append(places, claim{p, "network " + n.Name, n.Name, n.At})
+		}
+		for _, s := range n.Subnets {
+			for _, p := range s.Range {
+				subnets = append(subnets, claim{p, "subnet " + s.Name, s.Name, s.At})
+				if !slices.ContainsFunc(n.Space, func(space netip.Prefix) bool {
+					return space.Bits() <= p.Bits() && space.Overlaps(p)
+				}) {
+					r.fail(s.At, fmt.Sprintf("%s of subnet %s lies outside the space of network %s", p, s.Name, n.Name),
+						"its space is "+prefixList(n.Space))
+				}
+			}
+		}
+	}
+	for _, l := range r.estate.Lines {
+		for _, p := range l.Range {
+			places = append(places, claim{p, "line " + l.Name, l.Name, l.At})
+		}
+	}
+	r.overlaps(places)
+	r.overlaps(subnets)
+}
+
+func prefixList(list []netip.Prefix) string {
+	words := make([]string, len(list))
+	for i, p := range list {
+		words[i] = p.String()
+	}
+	return strings.Join(words, ", ")
+}
+
+// noun fails unless name is a noun of one of the kinds.
+func (r *reader) noun(at sentence.Pos, name string, kinds ...Kind) (Noun, bool) {
+	n, ok := r.estate.names.nouns[name]
+	if ok && slices.Contains(kinds, n.Kind) {
+		return n, true
+	}
+	var known []string
+	for other, o := range r.estate.names.nouns {
+		if slices.Contains(kinds, o.Kind) {
+			known = append(known, other)
+		}
+	}
+	want := kindList(kinds)
+	if ok {
+		r.fail(at, fmt.Sprintf("“%s” is a %s, and here stands a %s", name, n.Kind, want), "")
+		return n, false
+	}
+	r.fail(at, fmt.Sprintf("there is no %s “%s”", want, name), suggest(name, known))
+	return n, false
+}
+
+func kindList(kinds []Kind) string {
+	words := make([]string, len(kinds))
+	for i, k := range kinds {
+		words[i] = string(k)
+	}
+	if len(words) == 1 {
+		return words[0]
+	}
+	return strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1]
+}
+
+// suggest offers the nearest known name, or the few that there are.
+func suggest(name string, known []string) string {
+	if near, ok := sentence.Nearest(name, known); ok {
+		return fmt.Sprintf("did you mean “%s”?", near)
+	}
+	slices.Sort(known)
+	if len(known) > 0 && len(known) <= 6 {
+		return "known: " + strings.Join(known, ", ")
+	}
+	return ""
+}
+
+// checkNouns checks what nouns say of one another.
+func (r *reader) checkNouns() {
+	e := r.estate
+	for _, s := range e.Admin {
+		r.serviceKnown(s)
+	}
+	for _, n := range e.Networks {
+		for _, j := range n.Joins {
+			if _, ok := r.noun(n.At, j, KindNetwork); ok && j == n.Name {
+				r.fail(n.At, fmt.Sprintf("network %s joins itself", n.Name), "")
+			}
+		}
+	}
+	for _, l := range e.Lines {
+		r.noun(l.At, l.Network, KindNetwork)
+	}
+	for _, m := range e.Machines {
+		r.checkMachine(m)
+	}
+	for _, f := range e.Fronts {
+		if n, ok := r.noun(f.At, f.Network, KindNetwork); ok {
+			r.checkOutside(f.At, "front "+f.Name, e.Networks[n.I])
+			r.checkFixed(f.At, "front "+f.Name, f.Address, e.Networks[n.I].Space)
+		}
+		if !f.Address.Wanted() {
+			r.fail(f.At, fmt.Sprintf("front %s has no address", f.Name), "write address: auto")
+		}
+	}
+	for _, b := range e.Bastions {
+		r.checkBastion(b)
+	}
+	r.checkAddressesOnce()
+}
+
+func (r *reader) checkMachine(m Machine) {
+	e := r.estate
+	if len(m.Subnets) == 0 {
+		r.fail(m.At, fmt.Sprintf("machine %s stands in no subnet", m.Name), "write at: SUBNET")
+	}
+	outside4 := false
+	for i, at := range m.Subnets {
+		n, ok := r.noun(m.At, at, KindSubnet)
+		if !ok {
+			continue
+		}
+		s := e.Networks[n.Net].Subnets[n.I]
+		if s.ForBastions {
+			r.fail(m.At, fmt.Sprintf("subnet %s is for bastions; machine %s cannot stand in it", at, m.Name), "")
+		}
+		if slices.Contains(m.Subnets[:i], at) {
+			r.fail(m.At, fmt.Sprintf("machine %s stands in subnet %s twice", m.Name, at), "")
+		}
+		outside4 = outside4 || e.Networks[n.Net].Outside && HasFamily(s.Range, true)
+	}
+	if m.Key != "" {
+		if _, ok := e.names.keys[m.Key]; !ok {
+			r.fail(m.At, fmt.Sprintf("there is no key “%s”", m.Key), cmp.Or(suggest(m.Key, sortedKeys(e.names.keys)), "make it: ironbark add key "+m.Key))
+		}
+	}
+	switch {
+	case !m.Address.Wanted():
+	case len(m.Address.Fixed) > 1 || len(m.Address.Fixed) == 1 && !m.Address.Fixed[0].Is4():
+		r.fail(m.At, fmt.Sprintf("machine %s can have one public IPv4 address", m.Name), "IPv6 machines in a globally routable range are reached at their own address")
+	case !outside4:
+		r.fail(m.At, fmt.Sprintf("machine %s has no interface that a public IPv4 address could lead to", m.Name),
+			"it needs a subnet with an IPv4 range in a network that is “outside: true”")
+	}
+}
+
+func (r *reader) checkBastion(b Bastion) {
+	e := r.estate
+	if n, ok := r.noun(b.At, b.Subnet, KindSubnet); ok {
+		w := e.Networks[n.Net]
+		if !w.Subnets[n.I].ForBastions {
+			r.fail(b.At, fmt.Sprintf("subnet %s of bastion %s is not for bastions", b.Subnet, b.Name), "write “for: bastion” in the subnet")
+		}
+		r.checkOutside(b.At, "bastion "+b.Name, w)
+		r.checkFixed(b.At, "bastion "+b.Name, b.Address, w.Subnets[n.I].Range)
+	}
+	if b.From.Absent() {
+		r.fail(b.At, fmt.Sprintf("bastion %s says not from where it may be reached", b.Name), "write from: [everywhere], or where your people are")
+	}
+	r.sourceNames(b.From)
+}
+
+func (r *reader) checkOutside(at sentence.Pos, what string, n Network) {
+	if !n.Outside {
+		r.fail(at, fmt.Sprintf("%s is in network %s, which is not outside", what, n.Name), "write “outside: true” in the network, or use another one")
+	}
+}
+
+// checkFixed holds given addresses to families that the inside has, since no
+// family is translated into the other.
+func (r *reader) checkFixed(at sentence.Pos, what string, a Address, inside []netip.Prefix) {
+	for _, addr := range a.Fixed {
+		if !HasFamily(inside, addr.Is4()) {
+			r.fail(at, fmt.Sprintf("%s: %s leads nowhere, for there are no such addresses inside", what, addr), "")
+		}
+	}
+}
+
+// HasFamily reports whether one of the prefixes is IPv4 (or, with v4 false, IPv6).
+func HasFamily(list []netip.Prefix, v4 bool) bool {
+	return slices.ContainsFunc(list, func(p netip.Prefix) bool { return p.Addr().Is4() == v4 })
+}
+
+// checkAddressesOnce holds given public addresses to one holder each, outside every network and line.
+func (r *reader) checkAddressesOnce() {
+	e := r.estate
+	holders := map[netip.Addr]string{}
+	var b netipx.IPSetBuilder
+	for _, n := range e.Networks {
+		for _, p := range n.Space {
+			b.AddPrefix(p)
+		}
+	}
+	for _, l := range e.Lines {
+		for _, p := range l.Range {
+			b.AddPrefix(p)
+		}
+	}
+	inside, err := b.IPSet()
+	if err != nil {
+		panic("estate: a checked prefix is invalid: " + err.Error())
+	}
+	hold := func(at sentence.Pos, what string, a Address) {
+		for _, addr := range a.Fixed {
+			if other, twice := holders[addr]; twice {
+				r.fail(at, fmt.Sprintf("%s and %s both want the address %s", other, what, addr), "")
+			}
+			if inside.Contains(addr) {
+				r.fail(at, fmt.Sprintf("%s: %s belongs to a network or line of the estate and is no public address", what, addr), "")
+			}
+			holders[addr] = what
+		}
+	}
+	for _, m := range e.Machines {
+		hold(m.At, "machine "+m.Name, m.Address)
+	}
+	for _, f := range e.Fronts {
+		hold(f.At, "front "+f.Name, f.Address)
+	}
+	for _, b := range e.Bastions {
+		hold(b.At, "bastion "+b.Name, b.Address)
+	}
+}

@@ -1,0 +1,472 @@
+package estate
+
+import (
+	"bytes"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"go.yaml.in/yaml/v4"
+
+	"ironbark/internal/sentence"
+)
+
+// Value is a value to be written into estate.yaml: a word, a list or a mapping.
+// The zero Value is the empty word.
+type Value struct {
+	word   string
+	bare   bool // written without quotes whatever it is
+	list   []Value
+	fields []Field
+	kind   byte // 0 word, 'l' list, 'm' mapping
+}
+
+// Field is one key and its value.
+type Field struct {
+	Key   string
+	Value Value
+}
+
+// Word returns a value of text, quoted where YAML needs it.
+func Word(text string) Value { return Value{word: text} }
+
+// Bare returns a value that is written as it is: true, 20.
+func Bare(text string) Value { return Value{word: text, bare: true} }
+
+// List returns a list of words.
+func List(words ...string) Value {
+	v := Value{kind: 'l'}
+	for _, w := range words {
+		v.list = append(v.list, Word(w))
+	}
+	return v
+}
+
+// Mapping returns a mapping in the given order.
+func Mapping(fields ...Field) Value { return Value{kind: 'm', fields: fields} }
+
+var plain = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9._-]*$|^[0-9]+\.[0-9]+\.[0-9]+\.[0-9]+(/[0-9]+)?$|^(tcp|udp)/[0-9]+(-[0-9]+)?$`)
+
+// YAML words that would be read as something else than text.
+var loaded = []string{"true", "false", "null", "yes", "no", "on", "off", "y", "n"}
+
+// write prints the value on one line; strict quotes all words, as JSON needs it.
+func (v Value) write(strict bool) string {
+	word := func(s string) string {
+		if !strict && plain.MatchString(s) && !slices.Contains(loaded, strings.ToLower(s)) {
+			return s
+		}
+		return sentence.Quote(s)
+	}
+	var parts []string
+	switch v.kind {
+	case 'l':
+		for _, item := range v.list {
+			parts = append(parts, item.write(strict))
+		}
+		return "[" + strings.Join(parts, ", ") + "]"
+	case 'm':
+		for _, f := range v.fields {
+			parts = append(parts, word(f.Key)+": "+f.Value.write(strict))
+		}
+		return "{" + strings.Join(parts, ", ") + "}"
+	}
+	if v.bare {
+		return v.word
+	}
+	return word(v.word)
+}
+
+// Add writes an entry into a mapping of estate.yaml, for example name under
+// machines, and touches no other line. path is the keys that lead to the
+// mapping; what of it is missing is made. The result is read again and compared
+// with what was meant: where the file is written in a way that the edit cannot
+// follow, Add returns an error and the file is to be edited by hand.
+func Add(data []byte, path []string, name string, v Value) ([]byte, error) {
+	root, err := tree(data)
+	if err != nil {
+		return nil, err
+	}
+	t := newText(data)
+	node, parent := root, (*yaml.Node)(nil)
+	depth := 0
+	for depth < len(path) {
+		next := child(node, path[depth])
+		if next == nil {
+			break
+		}
+		node, parent = next, node
+		depth++
+	}
+	for i := len(path) - 1; i >= depth && i >= 0; i-- {
+		v, name = Mapping(Field{name, v}), path[i]
+	}
+	if child(node, name) != nil {
+		return nil, fmt.Errorf("“%s” is there already", name)
+	}
+	switch {
+	case isNull(node) && parent != nil:
+		t.underNull(parent, node, name, v)
+	case node.Kind == yaml.MappingNode && node.Style&yaml.FlowStyle != 0:
+		err = t.intoFlow(node, name, v)
+	case node.Kind == yaml.MappingNode:
+		t.intoBlock(root, node, name, v)
+	default:
+		err = fmt.Errorf("“%s” is no mapping", strings.Join(path[:depth], "."))
+	}
+	if err != nil {
+		return nil, err
+	}
+	return t.bytes(), confirm(root, t.bytes(), append(slices.Clone(path[:depth]), name), true)
+}
+
+// Remove takes an entry out of a mapping of estate.yaml; comments stay.
+func Remove(data []byte, path []string, name string) ([]byte, error) {
+	root, err := tree(data)
+	if err != nil {
+		return nil, err
+	}
+	node := root
+	for _, key := range path {
+		if node = child(node, key); node == nil {
+			return nil, fmt.Errorf("there is no “%s”", strings.Join(path, "."))
+		}
+	}
+	if child(node, name) == nil {
+		return nil, fmt.Errorf("there is no “%s”", name)
+	}
+	t := newText(data)
+	if node.Style&yaml.FlowStyle != 0 {
+		err = t.outOfFlow(node, name)
+	} else {
+		t.outOfBlock(root, node, name)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return t.bytes(), confirm(root, t.bytes(), append(slices.Clone(path), name), false)
+}
+
+func tree(data []byte) (*yaml.Node, error) {
+	r := &reader{file: FileName}
+	root := r.parse(data)
+	if len(r.errs) > 0 {
+		return nil, r.errs
+	}
+	if root.Kind != yaml.MappingNode {
+		return nil, fmt.Errorf("the file is no mapping")
+	}
+	return root, nil
+}
+
+func child(n *yaml.Node, key string) *yaml.Node {
+	if n.Kind == yaml.MappingNode {
+		for i := 0; i+1 < len(n.Content); i += 2 {
+			if n.Content[i].Value == key {
+				return n.Content[i+1]
+			}
+		}
+	}
+	return nil
+}
+
+// confirm reads the edited file again and checks that it differs from the old
+// one by the entry at path and by nothing else.
+func confirm(old *yaml.Node, edited []byte, path []string, added bool) error {
+	again, err := tree(edited)
+	if err != nil {
+		return fmt.Errorf("the file is written in a way that this edit cannot follow; edit it by hand: %w", err)
+	}
+	with, without := again, old
+	if !added {
+		with, without = old, again
+	}
+	if !same(with, without, path) {
+		return fmt.Errorf("the file is written in a way that this edit cannot follow; edit it by hand")
+	}
+	return nil
+}
+
+// same reports whether two trees say the same, but for the entry at path, which
+// with has and without has not. An empty mapping and an empty value are alike.
+func same(with, without *yaml.Node, path []string) bool {
+	if empty(with) && empty(without) {
+		return len(path) == 0
+	}
+	if with.Kind != without.Kind && !(len(path) > 0 && empty(without)) || with.Kind == yaml.ScalarNode && with.Value != without.Value {
+		return false
+	}
+	if with.Kind != yaml.MappingNode {
+		return slices.EqualFunc(with.Content, without.Content, func(a, b *yaml.Node) bool { return same(a, b, nil) })
+	}
+	matched := 0
+	for i := 0; i+1 < len(with.Content); i += 2 {
+		key, value := with.Content[i].Value, with.Content[i+1]
+		other := child(without, key)
+		switch {
+		case len(path) > 0 && key == path[0] && len(path) == 1:
+			if other != nil {
+				return false
+			}
+			continue
+		case other == nil:
+			return false
+		case len(path) > 0 && key == path[0]:
+			if !same(value, other, path[1:]) {
+				return false
+			}
+		case !same(value, other, nil):
+			return false
+		}
+		matched++
+	}
+	return without.Kind != yaml.MappingNode || matched == len(without.Content)/2
+}
+
+func empty(n *yaml.Node) bool {
+	return isNull(n) || n.Kind == yaml.MappingNode && len(n.Content) == 0
+}
+
+// text is the file as lines, each with its line end.
+type text struct {
+	lines []string
+	end   string // the line end in use
+	json  bool   // all words are quoted
+}
+
+func newText(data []byte) *text {
+	t := &text{end: "\n", json: bytes.HasPrefix(bytes.TrimSpace(data), []byte("{"))}
+	for line := range bytes.Lines(data) {
+		t.lines = append(t.lines, string(line))
+	}
+	if len(t.lines) > 0 && strings.HasSuffix(t.lines[0], "\r\n") {
+		t.end = "\r\n"
+	}
+	return t
+}
+
+func (t *text) bytes() []byte { return []byte(strings.Join(t.lines, "")) }
+
+// insert puts lines before the line with the given number, counted from 0.
+func (t *text) insert(i int, lines ...string) {
+	if i > 0 && !strings.HasSuffix(t.lines[i-1], "\n") {
+		t.lines[i-1] += t.end
+	}
+	for j := range lines {
+		lines[j] += t.end
+	}
+	t.lines = slices.Insert(t.lines, i, lines...)
+}
+
+// underNull writes the first entry below a key that has no value yet.
+func (t *text) underNull(parent, node *yaml.Node, name string, v Value) {
+	var key *yaml.Node
+	for i := 1; i < len(parent.Content); i += 2 {
+		if parent.Content[i] == node {
+			key = parent.Content[i-1]
+		}
+	}
+	indent := strings.Repeat(" ", key.Column-1+2)
+	t.insert(key.Line, indent+name+": "+v.write(false))
+}
+
+// intoBlock writes an entry after the last one of a block mapping. In the
+// mapping of the whole file a new section is set off by an empty line, and its
+// own entries stand below it.
+func (t *text) intoBlock(root, node *yaml.Node, name string, v Value) {
+	column := node.Content[0].Column
+	i := t.endOfBlock(root, node.Content[len(node.Content)-2], column)
+	indent := strings.Repeat(" ", column-1)
+	if node != root || v.kind != 'm' {
+		t.insert(i, indent+name+": "+v.write(false))
+		return
+	}
+	lines := []string{"", name + ":"}
+	for _, f := range v.fields {
+		lines = append(lines, "  "+f.Key+": "+f.Value.write(false))
+	}
+	t.insert(i, lines...)
+}
+
+// endOfBlock returns the number of the line after the entry whose key is given
+// and stands at a column: before the next thing at that column or left of it,
+// less the empty lines and outer comments before that.
+func (t *text) endOfBlock(root, key *yaml.Node, column int) int {
+	end := len(t.lines)
+	for _, line := range keyLines(root, column) {
+		if line > key.Line {
+			end = min(end, line-1)
+		}
+	}
+	for end > key.Line {
+		line := strings.TrimRight(t.lines[end-1], " \t\r\n")
+		indent := len(line) - len(strings.TrimLeft(line, " "))
+		comment := strings.HasPrefix(line[indent:], "#") && indent < max(column-1, 1)
+		if line != "" && !comment && line != "..." {
+			break
+		}
+		end--
+	}
+	return end
+}
+
+// keyLines lists the lines on which keys stand at a column or left of it.
+func keyLines(n *yaml.Node, column int) (lines []int) {
+	for i, c := range n.Content {
+		if n.Kind == yaml.MappingNode && i%2 == 0 && c.Column <= column {
+			lines = append(lines, c.Line)
+		}
+		if n.Style&yaml.FlowStyle == 0 {
+			lines = append(lines, keyLines(c, column)...)
+		}
+	}
+	return lines
+}
+
+// outOfBlock takes an entry's lines out of a block mapping.
+func (t *text) outOfBlock(root, node *yaml.Node, name string) {
+	for i := 0; i < len(node.Content); i += 2 {
+		if key := node.Content[i]; key.Value == name {
+			t.lines = slices.Delete(t.lines, key.Line-1, t.endOfBlock(root, key, key.Column))
+			return
+		}
+	}
+}
+
+// offset finds the byte in the whole text where a node begins.
+func (t *text) offset(n *yaml.Node) int {
+	off := 0
+	for _, line := range t.lines[:n.Line-1] {
+		off += len(line)
+	}
+	line := t.lines[n.Line-1]
+	for range n.Column - 1 {
+		_, size := utf8.DecodeRuneInString(line)
+		off, line = off+size, line[size:]
+	}
+	return off
+}
+
+func (t *text) replace(all string) {
+	*t = text{lines: newText([]byte(all)).lines, end: t.end, json: t.json}
+}
+
+// intoFlow writes an entry at the end of a mapping in braces.
+func (t *text) intoFlow(node *yaml.Node, name string, v Value) error {
+	all := string(t.bytes())
+	begin := t.offset(node)
+	parts, ok := flowParts(all, begin)
+	if !ok {
+		return fmt.Errorf("the braces of the mapping on line %d do not close", node.Line)
+	}
+	entry := Mapping(Field{name, v}).write(t.json)
+	entry = entry[1 : len(entry)-1]
+	last := parts[len(parts)-1]
+	switch all[last-1] {
+	case '{':
+	case ',':
+		entry = " " + entry
+	default:
+		entry = ", " + entry
+	}
+	t.replace(all[:last] + entry + all[last:])
+	return nil
+}
+
+// outOfFlow takes an entry out of a mapping in braces.
+func (t *text) outOfFlow(node *yaml.Node, name string) error {
+	all := string(t.bytes())
+	parts, ok := flowParts(all, t.offset(node))
+	if !ok {
+		return fmt.Errorf("the braces of the mapping on line %d do not close", node.Line)
+	}
+	for i := 0; i < len(node.Content); i += 2 {
+		if node.Content[i].Value != name {
+			continue
+		}
+		from, to := t.offset(node.Content[i]), parts[i/2+1]
+		if all[to-1] != ',' && i > 0 { // the last one goes with the comma before it
+			from = parts[i/2] - 1
+		}
+		for to < len(all) && all[to] == ' ' && all[to-1] == ',' {
+			to++
+		}
+		t.replace(all[:from] + all[to:])
+		return nil
+	}
+	return fmt.Errorf("there is no “%s”", name)
+}
+
+// flowParts walks a mapping in braces that begins at off. It returns the offset
+// after the opening brace, after each comma between entries, and after the last
+// character that is neither space nor comment before the closing brace.
+func flowParts(s string, off int) (parts []int, ok bool) {
+	depth, last := 0, off
+	for i := off; i < len(s); i++ {
+		switch c := s[i]; {
+		case (c == '"' || c == '\'') && strings.IndexByte(" \t\n{[,:", s[i-1]) >= 0:
+			end := quoteEnd(s, i)
+			if end < 0 {
+				return nil, false
+			}
+			i = end
+		case c == '#' && strings.ContainsRune(" \t\n", rune(s[i-1])):
+			if skip := strings.IndexByte(s[i:], '\n'); skip >= 0 {
+				i += skip
+				continue
+			}
+			return nil, false
+		case c == '{' || c == '[':
+			depth++
+			if depth == 1 {
+				parts = append(parts, i+1)
+			}
+		case c == '}' || c == ']':
+			depth--
+			if depth == 0 {
+				if last != parts[len(parts)-1] || len(parts) == 1 {
+					parts = append(parts, last)
+				}
+				return parts, true
+			}
+		case c == ',' && depth == 1:
+			parts = append(parts, i+1)
+		case c == ' ' || c == '\t' || c == '\n' || c == '\r':
+			continue
+		}
+		last = i + 1
+	}
+	return nil, false
+}
+
+// quoteEnd finds the quote that closes the one at i, or -1.
+func quoteEnd(s string, i int) int {
+	q := s[i]
+	for j := i + 1; j < len(s); j++ {
+		switch {
+		case s[j] == '\\' && q == '"':
+			j++
+		case s[j] == q && q == '\'' && j+1 < len(s) && s[j+1] == q:
+			j++
+		case s[j] == q:
+			return j
+		}
+	}
+	return -1
+}
+
+// AppendSentence writes a sentence as the last line of a rules file.
+func AppendSentence(data []byte, s sentence.Sentence) []byte {
+	t := newText(data)
+	t.insert(len(t.lines), s.String())
+	return t.bytes()
+}
+
+// RemoveLine takes the line with a number, counted from 1, out of a rules file.
+func RemoveLine(data []byte, line int) []byte {
+	t := newText(data)
+	t.lines = slices.Delete(t.lines, line-1, line)
+	return t.bytes()
+}

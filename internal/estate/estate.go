@@ -1,0 +1,249 @@
+// Package estate is everything one team runs in one place, as a typed value: the
+// nouns of estate.yaml (networks, machines, fronts, people …) and the sentences
+// of the rules files beside it.
+//
+//	estate.yaml ─┐
+//	             ├─Read─▶ Estate ──▶ flow plan, review, cost …
+//	*.rules ─────┘           │
+//	     ▲                   └─ every part keeps its place for errors
+//	     └──── Edit: changes its own lines only
+//
+// An Estate that Read returned is valid: names are unique and known, ranges lie
+// where they belong and do not overlap, sentences speak of things that exist.
+// Whatever needs a site (images, sizes, addresses) is judged elsewhere.
+//
+// The package is pure. Reading costs time linear in the files, but for the
+// checks of overlap, which sort (n log n).
+package estate
+
+import (
+	"net/netip"
+
+	"ironbark/internal/sentence"
+)
+
+// FileName is the file of the nouns; RulesName is the rules file that is written to by default.
+const (
+	FileName  = "estate.yaml"
+	RulesName = "estate.rules"
+)
+
+// Estate is a whole estate. Its parts stand in the order of the file.
+type Estate struct {
+	Name      string
+	Site      string
+	Sources   []Source
+	Services  []Service
+	Admin     []sentence.Service // administrative besides those that always are
+	People    []Person
+	Keys      []Key
+	Networks  []Network
+	Lines     []Line
+	Machines  []Machine
+	Fronts    []Front
+	Bastions  []Bastion
+	Sentences []sentence.Stated
+
+	names index
+}
+
+// Source is a name for addresses outside: what "from office" means.
+type Source struct {
+	Name   string
+	Ranges []sentence.Atom // addresses, prefixes and ranges only
+	At     sentence.Pos
+}
+
+// Service is an estate's own name for ports.
+type Service struct {
+	Name  string
+	Ports []sentence.Service // ports only, never names
+	At    sentence.Pos
+}
+
+// Person may be permitted to open services and may use routes.
+type Person struct {
+	Name   string
+	Groups []string
+	Keys   []string // public keys, one line each as OpenSSH writes them
+	At     sentence.Pos
+}
+
+// Key is a key pair's public half, by which an administrator gets into a machine.
+type Key struct {
+	Name   string
+	Public string // one line as OpenSSH writes it
+	At     sentence.Pos
+}
+
+// Network is an address space whose machines reach one another.
+type Network struct {
+	Name    string
+	Space   []netip.Prefix
+	Outside bool     // it has a gateway: machines may call out, and doors from outside can exist
+	Joins   []string // networks whose machines reach its own, both ways; not transitive
+	Subnets []Subnet
+	At      sentence.Pos
+}
+
+// Subnet is a part of a network's space in which machines stand.
+type Subnet struct {
+	Name        string
+	Network     string
+	Range       []netip.Prefix // at most one of each family
+	ForBastions bool           // holds bastions and nothing else
+	At          sentence.Pos
+}
+
+// Line is a private line from another place to one network.
+type Line struct {
+	Name    string
+	Network string
+	Range   []netip.Prefix
+	At      sentence.Pos
+}
+
+// Machine is a virtual machine.
+type Machine struct {
+	Name     string
+	Image    string
+	Size     string
+	Subnets  []string // one interface in each, in this order
+	Key      string   // "" where it has none
+	Tags     []Tag    // sorted by key
+	Address  Address  // its own public IPv4 address
+	Password bool
+	At       sentence.Pos
+}
+
+// Tag is a label on a machine.
+type Tag struct{ Key, Value string }
+
+// Address is a wish for public addresses. The zero Address wishes for none.
+type Address struct {
+	Auto  bool         // whichever the site has free
+	Fixed []netip.Addr // these
+}
+
+// Wanted reports whether any public address is wished for.
+func (a Address) Wanted() bool { return a.Auto || len(a.Fixed) > 0 }
+
+// Front is a public address whose ports lead to machines.
+type Front struct {
+	Name    string
+	Network string
+	Address Address
+	At      sentence.Pos
+}
+
+// Bastion is a gateway through which people reach machines.
+type Bastion struct {
+	Name     string
+	Subnet   string
+	Address  Address
+	From     sentence.Set // who may reach the gateway itself
+	Sessions int          // at once; at least 1
+	At       sentence.Pos
+}
+
+// Target is what a name in a target stands for.
+type Kind string
+
+// The kinds of noun in the namespace that sentences use for sources and targets.
+const (
+	KindSource  Kind = "source"
+	KindLine    Kind = "line"
+	KindNetwork Kind = "network"
+	KindSubnet  Kind = "subnet"
+	KindMachine Kind = "machine"
+	KindFront   Kind = "front"
+	KindBastion Kind = "bastion"
+)
+
+// Noun is where a name stands: its kind and its place in that kind's list.
+type Noun struct {
+	Kind Kind
+	I    int // into the list of the kind; for a subnet, into its network's Subnets
+	Net  int // for a subnet: into Networks
+	At   sentence.Pos
+}
+
+// index finds nouns by name.
+type index struct {
+	nouns    map[string]Noun
+	services map[string]int
+	people   map[string]bool // people and groups
+	keys     map[string]int
+}
+
+// Lookup finds the noun of a name among sources, lines, networks, subnets,
+// machines, fronts and bastions.
+func (e *Estate) Lookup(name string) (Noun, bool) {
+	n, ok := e.names.nouns[name]
+	return n, ok
+}
+
+// Subnet finds a subnet by name.
+func (e *Estate) Subnet(name string) (Subnet, bool) {
+	n, ok := e.names.nouns[name]
+	if !ok || n.Kind != KindSubnet {
+		return Subnet{}, false
+	}
+	return e.Networks[n.Net].Subnets[n.I], true
+}
+
+// Network finds a network by name.
+func (e *Estate) Network(name string) (Network, bool) {
+	n, ok := e.names.nouns[name]
+	if !ok || n.Kind != KindNetwork {
+		return Network{}, false
+	}
+	return e.Networks[n.I], true
+}
+
+// Machine finds a machine by name.
+func (e *Estate) Machine(name string) (Machine, bool) {
+	n, ok := e.names.nouns[name]
+	if !ok || n.Kind != KindMachine {
+		return Machine{}, false
+	}
+	return e.Machines[n.I], true
+}
+
+// Key finds a key by name.
+func (e *Estate) Key(name string) (Key, bool) {
+	i, ok := e.names.keys[name]
+	if !ok {
+		return Key{}, false
+	}
+	return e.Keys[i], true
+}
+
+// Ports returns the ports behind a service's name, the estate's own or a shipped one.
+func (e *Estate) Ports(name string) ([]sentence.Service, bool) {
+	if i, ok := e.names.services[name]; ok {
+		return e.Services[i].Ports, true
+	}
+	return sentence.Shipped(name)
+}
+
+// Belongs reports whether person is the named one or a member of the named group.
+func (e *Estate) Belongs(person, nameOrGroup string) bool {
+	for _, p := range e.People {
+		if p.Name != person {
+			continue
+		}
+		if p.Name == nameOrGroup {
+			return true
+		}
+		for _, g := range p.Groups {
+			if g == nameOrGroup {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// PersonKnown reports whether there is such a person.
+func (e *Estate) PersonKnown(person string) bool { return e.Belongs(person, person) }

@@ -1,0 +1,238 @@
+package estate
+
+import (
+	"encoding/json"
+	"errors"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"ironbark/internal/sentence"
+)
+
+const tides = `estate: saltmarsh
+site: sim
+sources:
+  office: [203.0.113.64/27, "2001:db8:40::/48"]
+services:
+  tidefeed: tcp/7400-7401
+admin: [tcp/5432]
+people:
+  mara: {groups: [ops]}
+  ilse: {groups: [ops, leads]}
+keys:
+  ops: "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIBzH8s0x ops"
+networks:
+  estuary:
+    space: [10.60.0.0/16, "2001:db8:60::/48"]
+    outside: true
+    subnets:
+      landing:   {range: [10.60.1.0/24, "2001:db8:60:1::/64"]}
+      deepwater: {range: ["2001:db8:60:2::/64"]}
+      lookout:   {range: [10.60.9.0/27, "2001:db8:60:9::/64"], for: bastion}
+lines:
+  headland: {network: estuary, range: [172.20.0.0/16, "2001:db8:77::/48"]}
+machines:
+  gauge-web-1: {image: linux-base, size: c1m2, at: landing, key: ops, tags: {role: web}}
+  gauge-web-2: {image: linux-base, size: c1m2, at: landing, key: ops, tags: {role: web}}
+  tide-archive: {image: linux-base, size: c2m4, at: deepwater, key: ops}
+  chart-desk: {image: desktop-rdp, size: c4m8, at: landing, address: auto, password: true}
+fronts:
+  pier: {network: estuary, address: auto}
+bastions:
+  beacon: {subnet: lookout, address: auto, from: [everywhere], sessions: 20}
+`
+
+const tideRules = `# estate.rules
+allow tidefeed from headland to tide-archive
+deny any from 192.0.2.0/24 to all because "abuse report 17"
+spread pier https over role=web on https from everywhere tested by http /healthz
+forward pier tcp/8022 to gauge-web-1 on ssh
+route ssh, rdp to all via beacon for ops
+permit ops to open ssh to role=web from everywhere up to 4h
+permit ops to open rdp to chart-desk from office up to 2h needing 1 approval from leads
+never ssh, rdp from internet to all standing
+never any except ping from internet to deepwater
+always https from office to pier
+`
+
+func read(nouns, rules string) (*Estate, error) {
+	return Read(File{FileName, []byte(nouns)}, File{RulesName, []byte(rules)})
+}
+
+func TestTheExampleReads(t *testing.T) {
+	e, err := read(tides, tideRules)
+	require.NoError(t, err)
+	assert.Len(t, e.Machines, 4)
+	assert.Len(t, e.Sentences, 10)
+	set := e.Sentences[2].Sentence.(sentence.Spread).Over
+	assert.Equal(t, []int{0, 1}, e.Targets(set))
+	except := sentence.MustParse("allow ssh from office to estuary except landing, tide-*").(sentence.Allow).To
+	assert.Empty(t, e.Targets(except))
+	assert.True(t, e.Belongs("ilse", "leads"))
+	assert.False(t, e.Belongs("mara", "leads"))
+	assert.False(t, e.Belongs("ops", "ops"), "a group is no person")
+
+	nouns, rules := Template("saltmarsh", "mara")
+	_, err = read(string(nouns), string(rules))
+	require.NoError(t, err)
+}
+
+// TestErrors alters the example in one place and looks for what is told, and where.
+func TestErrors(t *testing.T) {
+	for name, c := range map[string]struct{ old, new, want, hint string }{
+		"tab":               {"  office:", "\toffice:", "estate.yaml:4:1: a tab in the indentation", "spaces"},
+		"duplicate key":     {"  ilse:", "  mara:", "estate.yaml:10:3: “mara” stands twice in people, first on line 9", "remove one"},
+		"duplicate name":    {"  pier:", "  landing:", "estate.yaml:29:3: “landing” is already the name of a subnet (line 18)", "share one set"},
+		"unknown key":       {"outside: true", "outsid: true", "estate.yaml:16:5: unknown key “outsid” in network estuary", "did you mean “outside”?"},
+		"host bits":         {"10.60.1.0/24", "10.60.1.7/24", `estate.yaml:18:27: "10.60.1.7/24" has host bits: write 10.60.1.0/24`, ""},
+		"no length":         {"10.60.1.0/24", "10.60.1.0", `"10.60.1.0" lacks its length`, ""},
+		"outside the space": {"10.60.1.0/24", "10.61.1.0/24", "estate.yaml:18:7: 10.61.1.0/24 of subnet landing lies outside the space of network estuary", "10.60.0.0/16"},
+		"overlap":           {"172.20.0.0/16", "10.60.4.0/24", "estate.yaml:22:3: 10.60.4.0/24 of line headland overlaps 10.60.0.0/16 of network estuary (line 14)", "one place"},
+		"subnets overlap":   {"10.60.9.0/27", "10.60.1.64/27", "estate.yaml:20:7: 10.60.1.64/27 of subnet lookout overlaps 10.60.1.0/24 of subnet landing (line 18)", ""},
+		"unknown subnet":    {"at: deepwater", "at: deepwatr", "estate.yaml:26:3: there is no subnet “deepwatr”", "did you mean “deepwater”?"},
+		"unknown key pair":  {"key: ops, tags", "key: opz, tags", "there is no key “opz”", "did you mean “ops”?"},
+		"bad key pair":      {"AAAAC3Nz", "AAAAB3Nz", "estate.yaml:12:8: the public key does not hold a key of the kind ssh-ed25519", "again"},
+		"shipped service":   {"tidefeed:", "https:", "“https” is a service that ships with ironbark", "another name"},
+		"reserved":          {"  office:", "  everywhere:", "is a word of the sentence language", ""},
+		"machine there":     {"at: deepwater", "at: lookout", "subnet lookout is for bastions", ""},
+		"no IPv4":           {"at: deepwater", "address: auto, at: deepwater", "no interface that a public IPv4 address could lead to", "IPv4 range"},
+		"not outside":       {"outside: true", "outside: false", "machine chart-desk has no interface that a public IPv4 address could lead to", "outside: true"},
+		"alias":             {"from: [everywhere]", "from: &x [everywhere]", "anchors and aliases", "write the value out"},
+		"broken":            {"sessions: 20}", "sessions: 20", "estate.yaml:31:", ""},
+		"unknown source":    {"from headland", "from hedland", "estate.rules:2:21: there is no source, line, network, subnet or machine “hedland”", "did you mean “headland”?"},
+		"unknown service":   {"allow tidefeed", "allow tidefed", "estate.rules:2:7: there is no service “tidefed”", "did you mean “tidefeed”?"},
+		"front as target":   {"to tide-archive", "to pier", "estate.rules:2:33: “pier” is a front, and here stands a machine, subnet or network", ""},
+		"empty deny":        {"to all because", "to moor-* because", "estate.rules:3: “to moor-*” stands for no machine at all", "protects nothing"},
+		"two machines":      {"to gauge-web-1 on ssh", "to gauge-web-* on ssh", "estate.rules:5:26: “gauge-web-*” is 2 machines", "spread"},
+		"door taken":        {"pier tcp/8022", "pier tcp/443", "estate.rules:5:14: pier tcp/443 already leads somewhere (estate.rules:4)", "another port"},
+		"no common family":  {"to gauge-web-1 on ssh", "to tide-archive on ssh", "", ""},
+		"not one port":      {"on https from", "on tidefeed from", "“tidefeed” is not one protocol and one port", ""},
+		"unknown group":     {"for ops", "for opps", "estate.rules:6:38: there is no person or group “opps”", "did you mean “ops”?"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			require.Contains(t, tides+tideRules, c.old)
+			_, err := read(strings.Replace(tides, c.old, c.new, 1), strings.Replace(tideRules, c.old, c.new, 1))
+			if c.want == "" {
+				require.NoError(t, err)
+				return
+			}
+			require.Error(t, err)
+			es, ok := errors.AsType[sentence.Errors](err)
+			require.True(t, ok)
+			assert.Contains(t, es[0].Error(), c.want)
+			assert.Contains(t, es[0].Hint, c.hint)
+			assert.NotEmpty(t, es[0].Line, "the line is shown")
+		})
+	}
+	_, err := Read(File{FileName, make([]byte, 50<<20)})
+	require.ErrorContains(t, err, "estate.yaml: the file is 50 MB; at most 16 MB are read")
+	_, err = read("estate: a\n---\nestate: b\n", "")
+	require.ErrorContains(t, err, "expected single document")
+	_, err = read(strings.Replace(tides, "address: auto}", "address: [203.0.113.9]}", 1), strings.Replace(tideRules, "gauge-web-1 on ssh", "tide-archive on ssh", 1))
+	require.ErrorContains(t, err, "front pier and machine tide-archive share no address family")
+}
+
+// TestEditsTouchOnlyTheirOwnLines adds a machine to awkward files and takes it
+// out again: what was there stays, to the byte.
+func TestEditsTouchOnlyTheirOwnLines(t *testing.T) {
+	head := "estate: a\nsite: sim\n"
+	entry := Mapping(Field{"image", Word("linux-base")}, Field{"at", Word("landing")}, Field{"tags", Mapping(Field{"role", Word("no")})})
+	const line = `new-1: {image: linux-base, at: landing, tags: {role: "no"}}`
+	for name, c := range map[string]struct{ file, want string }{
+		"no section":        {head, head + "\nmachines:\n  " + line + "\n"},
+		"no line end":       {"estate: a\nsite: sim", "estate: a\nsite: sim\n\nmachines:\n  " + line + "\n"},
+		"empty section":     {head + "machines:   # none yet\n\nfronts:\n", head + "machines:   # none yet\n  " + line + "\n\nfronts:\n"},
+		"empty braces":      {head + "machines: {} # none\n", head + "machines: {" + line + "} # none\n"},
+		"comments":          {head + "machines: # ours\n    a: {image: x} # a\n    # b: {image: y}\n\n# doors\nfronts:\n", head + "machines: # ours\n    a: {image: x} # a\n    # b: {image: y}\n    " + line + "\n\n# doors\nfronts:\n"},
+		"blocks":            {head + "machines:\n  a:\n    image: x\n    tags:\n      role: web   # deep\n\n\n", head + "machines:\n  a:\n    image: x\n    tags:\n      role: web   # deep\n  " + line + "\n\n\n"},
+		"braces over lines": {head + "machines: {\n  a: {image: \"}\"}, # one }\n  b: {image: 'it''s'} # two\n  }\n", head + "machines: {\n  a: {image: \"}\"}, # one }\n  b: {image: 'it''s'}, " + line + " # two\n  }\n"},
+		"trailing comma":    {head + "machines: {a: {image: x},}\n", head + "machines: {a: {image: x}, " + line + "}\n"},
+		"flow entry last":   {head + "machines:\n  a: {image: x,\n      size: y\n  }\nfronts:\n", head + "machines:\n  a: {image: x,\n      size: y\n  }\n  " + line + "\nfronts:\n"},
+		"carriage returns":  {"estate: a\r\nmachines:\r\n  a: {image: x}\r\n", "estate: a\r\nmachines:\r\n  a: {image: x}\r\n  " + line + "\r\n"},
+		"json":              {`{"estate": "a", "machines": {"a": {"image": "x"}}}`, `{"estate": "a", "machines": {"a": {"image": "x"}, "new-1": {"image": "linux-base", "at": "landing", "tags": {"role": "no"}}}}`},
+		"not ASCII":         {head + "# größe\nmachines: {a: {image: é}}\n", head + "# größe\nmachines: {a: {image: é}, " + line + "}\n"},
+		"document end":      {head + "machines:\n  a: {image: x}\n...\n", head + "machines:\n  a: {image: x}\n  " + line + "\n...\n"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			added, err := Add([]byte(c.file), []string{"machines"}, "new-1", entry)
+			require.NoError(t, err)
+			assert.Equal(t, c.want, string(added))
+			removed, err := Remove(added, []string{"machines"}, "new-1")
+			require.NoError(t, err)
+			switch name {
+			case "no section":
+				assert.Equal(t, head+"\nmachines:\n", string(removed))
+			case "no line end":
+				assert.Equal(t, head+"\nmachines:\n", string(removed))
+			case "trailing comma":
+				assert.Equal(t, strings.Replace(c.file, ",}", "}", 1), string(removed))
+			default:
+				assert.Equal(t, c.file, string(removed))
+			}
+		})
+	}
+	middle, err := Remove([]byte(tides), []string{"machines"}, "gauge-web-2")
+	require.NoError(t, err)
+	assert.Equal(t, regexp.MustCompile(`(?m)^  gauge-web-2.*\n`).ReplaceAllString(tides, ""), string(middle))
+	sub, err := Add([]byte(tides), []string{"networks", "estuary", "subnets"}, "shoal", Mapping(Field{"range", List("10.60.3.0/24", "2001:db8:60:3::/64")}))
+	require.NoError(t, err)
+	assert.Contains(t, string(sub), "for: bastion}\n      shoal: {range: [10.60.3.0/24, \"2001:db8:60:3::/64\"]}\nlines:")
+	_, err = Add([]byte(tides), []string{"machines"}, "chart-desk", entry)
+	require.ErrorContains(t, err, "is there already")
+	_, err = Add([]byte("estate: a\nmachines: [a]\n"), []string{"machines"}, "b", entry)
+	require.ErrorContains(t, err, "is no mapping")
+}
+
+func TestSentencesAreAppendedAndRemovedAlone(t *testing.T) {
+	s := sentence.MustParse("allow https from everywhere to all")
+	for _, file := range []string{"", "# c\n", "# c\n\nallow http from a to b   # why\n\n", "# c\r\n"} {
+		added := AppendSentence([]byte(file), s)
+		assert.Equal(t, file, string(RemoveLine(added, strings.Count(string(added), "\n"))))
+	}
+	assert.Equal(t, "# c\n"+s.String()+"\n", string(AppendSentence([]byte("# c"), s)))
+}
+
+// TestTheSchemaKnowsTheKeysThatAreRead compares the schema's properties with the
+// keys that the reader's own error lists.
+func TestTheSchemaKnowsTheKeysThatAreRead(t *testing.T) {
+	var doc struct {
+		Properties map[string]any
+		Defs       map[string]struct{ Properties map[string]any } `json:"$defs"`
+	}
+	require.NoError(t, json.Unmarshal(Schema(), &doc))
+	known := func(file string) string {
+		_, err := read(file, "")
+		es, _ := errors.AsType[sentence.Errors](err)
+		require.NotEmpty(t, es)
+		return strings.TrimPrefix(es[0].Hint, "known here: ")
+	}
+	assert.Equal(t, strings.Join(sortedKeys(doc.Properties), ", "), known("zzzzzzzzzzzz: 1\n"))
+	for def, section := range map[string]string{
+		"person": "people", "network": "networks", "line": "lines", "machine": "machines", "front": "fronts", "bastion": "bastions",
+	} {
+		assert.Equal(t, strings.Join(sortedKeys(doc.Defs[def].Properties), ", "), known(section+":\n  a: {zzzzzzzzzzzz: 1}\n"), def)
+	}
+	assert.Equal(t, strings.Join(sortedKeys(doc.Defs["subnet"].Properties), ", "), known("networks:\n  a: {subnets: {b: {zzzzzzzzzzzz: 1}}}\n"))
+}
+
+// FuzzRead looks for panics, and for errors without a place, in both files.
+func FuzzRead(f *testing.F) {
+	f.Add(tides, tideRules)
+	f.Add("estate: {a: [", "allow")
+	f.Fuzz(func(t *testing.T, nouns, rules string) {
+		if _, err := read(nouns, rules); err != nil {
+			require.NotEmpty(t, err.Error())
+			return
+		}
+		edited, err := Add([]byte(nouns), []string{"machines"}, "zz-new", Mapping())
+		if err == nil {
+			_, err = Remove(edited, []string{"machines"}, "zz-new")
+		}
+		_ = err
+	})
+}
+

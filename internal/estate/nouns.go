@@ -1,0 +1,203 @@
+package estate
+
+import (
+	"cmp"
+	"encoding/base64"
+	"encoding/binary"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"go.yaml.in/yaml/v4"
+
+	"ironbark/internal/sentence"
+)
+
+// document reads the whole of estate.yaml: each method below reads one kind of noun.
+func (r *reader) document(n *yaml.Node) {
+	e := r.estate
+	r.fields(n, "the estate", map[string]field{
+		"estate":   func(v *yaml.Node) { e.Name = r.name(v, "estate") },
+		"site":     func(v *yaml.Node) { e.Site = r.name(v, "site") },
+		"admin":    func(v *yaml.Node) { e.Admin = r.services(v, "admin") },
+		"sources":  func(v *yaml.Node) { r.named(v, "sources", r.source) },
+		"services": func(v *yaml.Node) { r.named(v, "services", r.service) },
+		"people":   func(v *yaml.Node) { r.named(v, "people", r.person) },
+		"keys":     func(v *yaml.Node) { r.named(v, "keys", r.key) },
+		"networks": func(v *yaml.Node) { r.named(v, "networks", r.network) },
+		"lines":    func(v *yaml.Node) { r.named(v, "lines", r.line) },
+		"machines": func(v *yaml.Node) { r.named(v, "machines", r.machine) },
+		"fronts":   func(v *yaml.Node) { r.named(v, "fronts", r.front) },
+		"bastions": func(v *yaml.Node) { r.named(v, "bastions", r.bastion) },
+	}, "estate", "site")
+}
+
+func (r *reader) source(name string, at sentence.Pos, n *yaml.Node) {
+	s := Source{Name: name, At: at, Ranges: r.atoms(n, "a source", sentence.Address, sentence.Prefix, sentence.Range)}
+	if len(s.Ranges) == 0 {
+		r.fail(at, fmt.Sprintf("source %s has no addresses", name), "")
+	}
+	r.estate.Sources = append(r.estate.Sources, s)
+}
+
+func (r *reader) service(name string, at sentence.Pos, n *yaml.Node) {
+	s := Service{Name: name, At: at, Ports: r.services(n, "a service")}
+	for _, p := range s.Ports {
+		if _, named := p.Name(); named || p.Ping() {
+			r.fail(p.At(), fmt.Sprintf("service %s is made of ports, not of “%s”", name, p), "")
+		}
+	}
+	if _, shipped := sentence.Shipped(name); shipped {
+		r.fail(at, fmt.Sprintf("“%s” is a service that ships with ironbark and keeps its meaning", name), "take another name")
+	}
+	r.estate.Services = append(r.estate.Services, s)
+}
+
+func (r *reader) person(name string, at sentence.Pos, n *yaml.Node) {
+	p := Person{Name: name, At: at}
+	if !isNull(n) {
+		r.fields(n, "person "+name, map[string]field{
+			"groups": func(v *yaml.Node) { p.Groups = r.names(v, "groups") },
+			"keys": func(v *yaml.Node) {
+				r.list(v, "keys", func(item *yaml.Node) { p.Keys = append(p.Keys, r.publicKey(item)) })
+			},
+		})
+	}
+	r.estate.People = append(r.estate.People, p)
+}
+
+func (r *reader) key(name string, at sentence.Pos, n *yaml.Node) {
+	r.estate.Keys = append(r.estate.Keys, Key{Name: name, Public: r.publicKey(n), At: at})
+}
+
+// publicKey reads a public key in the one-line form of OpenSSH: the algorithm,
+// the key in base64 (RFC 4253, section 6.6, begins with the algorithm again), a comment.
+func (r *reader) publicKey(n *yaml.Node) string {
+	text, ok := r.text(n, "a public key")
+	if !ok {
+		return ""
+	}
+	words := strings.Fields(text)
+	if len(words) < 2 || strings.ContainsAny(text, "\n\r") {
+		r.failAt(n, "this is no public key", "it is one line: ssh-ed25519 AAAA… comment")
+		return ""
+	}
+	blob, err := base64.StdEncoding.DecodeString(words[1])
+	if err != nil || len(blob) < 4 || uint64(binary.BigEndian.Uint32(blob)) > uint64(len(blob)-4) ||
+		string(blob[4:4+binary.BigEndian.Uint32(blob)]) != words[0] {
+		r.failAt(n, fmt.Sprintf("the public key does not hold a key of the kind %s", words[0]), "copy the whole line again")
+		return ""
+	}
+	return text
+}
+
+func (r *reader) network(name string, at sentence.Pos, n *yaml.Node) {
+	w := Network{Name: name, At: at}
+	r.fields(n, "network "+name, map[string]field{
+		"space":   func(v *yaml.Node) { w.Space = r.prefixes(v, "space") },
+		"outside": func(v *yaml.Node) { w.Outside = r.boolean(v, "outside") },
+		"joins":   func(v *yaml.Node) { w.Joins = r.names(v, "joins") },
+		"subnets": func(v *yaml.Node) {
+			r.named(v, "subnets", func(sub string, at sentence.Pos, n *yaml.Node) {
+				w.Subnets = append(w.Subnets, r.subnet(name, sub, at, n))
+			})
+		},
+	}, "space")
+	if len(w.Space) == 0 && n.Kind == yaml.MappingNode {
+		r.fail(at, fmt.Sprintf("network %s has no address space", name), "for example: space: [10.60.0.0/16]")
+	}
+	r.estate.Networks = append(r.estate.Networks, w)
+}
+
+func (r *reader) subnet(network, name string, at sentence.Pos, n *yaml.Node) Subnet {
+	s := Subnet{Name: name, Network: network, At: at}
+	r.fields(n, "subnet "+name, map[string]field{
+		"range": func(v *yaml.Node) { s.Range = r.prefixes(v, "range") },
+		"for": func(v *yaml.Node) {
+			text, ok := r.text(v, "for")
+			if ok && text != "bastion" {
+				r.failAt(v, fmt.Sprintf("a subnet is for: bastion, or has no “for” at all; not “%s”", text), "")
+			}
+			s.ForBastions = text == "bastion"
+		},
+	}, "range")
+	v4 := 0
+	for _, p := range s.Range {
+		if p.Addr().Is4() {
+			v4++
+		}
+	}
+	if v4 > 1 || len(s.Range)-v4 > 1 {
+		r.fail(at, fmt.Sprintf("subnet %s has several ranges of one family", name), "make it two subnets")
+	}
+	return s
+}
+
+func (r *reader) line(name string, at sentence.Pos, n *yaml.Node) {
+	l := Line{Name: name, At: at}
+	r.fields(n, "line "+name, map[string]field{
+		"network": func(v *yaml.Node) { l.Network = r.name(v, "network") },
+		"range":   func(v *yaml.Node) { l.Range = r.prefixes(v, "range") },
+	}, "network", "range")
+	r.estate.Lines = append(r.estate.Lines, l)
+}
+
+func (r *reader) machine(name string, at sentence.Pos, n *yaml.Node) {
+	m := Machine{Name: name, At: at}
+	r.fields(n, "machine "+name, map[string]field{
+		"image":    func(v *yaml.Node) { m.Image = r.name(v, "image") },
+		"size":     func(v *yaml.Node) { m.Size = r.name(v, "size") },
+		"at":       func(v *yaml.Node) { m.Subnets = r.names(v, "at") },
+		"key":      func(v *yaml.Node) { m.Key = r.name(v, "key") },
+		"tags":     func(v *yaml.Node) { m.Tags = r.tags(v) },
+		"address":  func(v *yaml.Node) { m.Address = r.address(v) },
+		"password": func(v *yaml.Node) { m.Password = r.boolean(v, "password") },
+	}, "image", "size", "at")
+	r.estate.Machines = append(r.estate.Machines, m)
+}
+
+func (r *reader) tags(n *yaml.Node) (tags []Tag) {
+	r.entries(n, "tags", func(key, value *yaml.Node) {
+		text, _ := r.text(value, "a tag")
+		if bad := sentence.ValidTag(key.Value, text); bad != "" {
+			r.failAt(value, bad, "")
+		}
+		tags = append(tags, Tag{key.Value, text})
+	})
+	slices.SortFunc(tags, func(a, b Tag) int { return cmp.Compare(a.Key, b.Key) })
+	return tags
+}
+
+func (r *reader) front(name string, at sentence.Pos, n *yaml.Node) {
+	f := Front{Name: name, At: at}
+	r.fields(n, "front "+name, map[string]field{
+		"network": func(v *yaml.Node) { f.Network = r.name(v, "network") },
+		"address": func(v *yaml.Node) { f.Address = r.address(v) },
+	}, "network", "address")
+	r.estate.Fronts = append(r.estate.Fronts, f)
+}
+
+// MaxSessions is the greatest number of sessions that a bastion may carry at once.
+const MaxSessions = 10000
+
+func (r *reader) bastion(name string, at sentence.Pos, n *yaml.Node) {
+	b := Bastion{Name: name, At: at, Sessions: 10}
+	r.fields(n, "bastion "+name, map[string]field{
+		"subnet":  func(v *yaml.Node) { b.Subnet = r.name(v, "subnet") },
+		"address": func(v *yaml.Node) { b.Address = r.address(v) },
+		"from": func(v *yaml.Node) {
+			b.From.List = r.atoms(v, "from", sentence.Everywhere, sentence.Internet, sentence.All, sentence.Named,
+				sentence.Pattern, sentence.Tagged, sentence.Address, sentence.Prefix, sentence.Range)
+		},
+		"sessions": func(v *yaml.Node) {
+			text, _ := r.text(v, "sessions")
+			count, err := strconv.Atoi(text)
+			if err != nil || count < 1 || count > MaxSessions {
+				r.failAt(v, fmt.Sprintf("sessions is a number from 1 to %d, not “%s”", MaxSessions, text), "")
+			}
+			b.Sessions = count
+		},
+	}, "subnet", "address", "from")
+	r.estate.Bastions = append(r.estate.Bastions, b)
+}

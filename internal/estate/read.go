@@ -1,0 +1,336 @@
+package estate
+
+import (
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"go.yaml.in/yaml/v4"
+
+	"ironbark/internal/sentence"
+)
+
+// MaxFile is the greatest size of estate.yaml, in bytes: room for some 100,000 machines.
+const MaxFile = 16 << 20
+
+// File is a file of an estate: its name as errors tell it, and what is in it.
+type File struct {
+	Name string
+	Data []byte
+}
+
+// Read reads and checks a whole estate. All that is wrong is told at once, as
+// sentence.Errors.
+func Read(nouns File, rules ...File) (*Estate, error) {
+	r := &reader{file: nouns.Name, estate: &Estate{}}
+	if root := r.parse(nouns.Data); root != nil {
+		r.document(root)
+	}
+	for _, f := range rules {
+		stated, err := sentence.ParseFile(f.Name, f.Data)
+		if err != nil {
+			r.errs = append(r.errs, err.(sentence.Errors)...)
+		}
+		r.estate.Sentences = append(r.estate.Sentences, stated...)
+	}
+	if len(r.errs) == 0 {
+		r.check()
+	}
+	if len(r.errs) > 0 {
+		return nil, r.errs[:min(len(r.errs), sentence.MostErrors)]
+	}
+	return r.estate, nil
+}
+
+// reader turns YAML nodes into the typed estate, collecting errors with their places.
+type reader struct {
+	file   string
+	lines  []string
+	errs   sentence.Errors
+	estate *Estate
+}
+
+func (r *reader) fail(at sentence.Pos, problem, hint string) {
+	line := ""
+	if at.File == r.file && at.Line > 0 && at.Line <= len(r.lines) {
+		line = r.lines[at.Line-1]
+	}
+	r.errs = append(r.errs, &sentence.Error{At: at, Line: line, Problem: problem, Hint: hint})
+}
+
+func (r *reader) at(n *yaml.Node) sentence.Pos {
+	return sentence.Pos{File: r.file, Line: n.Line, Col: n.Column}
+}
+
+func (r *reader) failAt(n *yaml.Node, problem, hint string) { r.fail(r.at(n), problem, hint) }
+
+// parse turns the bytes into a YAML tree, or fails and returns nil.
+func (r *reader) parse(data []byte) *yaml.Node {
+	top := sentence.Pos{File: r.file}
+	if len(data) > MaxFile {
+		r.fail(top, fmt.Sprintf("the file is %d MB; at most %d MB are read", len(data)>>20, MaxFile>>20), "split the estate: one folder for each team or place")
+		return nil
+	}
+	r.lines = strings.Split(string(data), "\n")
+	for i, line := range r.lines {
+		if !utf8.ValidString(line) {
+			col := utf8.RuneCountInString(line[:firstInvalid(line)]) + 1
+			r.lines[i] = strings.ToValidUTF8(line, "?")
+			r.fail(sentence.Pos{File: r.file, Line: i + 1, Col: col}, "this is not UTF-8 text", "save the file as UTF-8")
+			return nil
+		}
+	}
+	var doc yaml.Node
+	if err := yaml.Load(data, &doc); err != nil {
+		r.syntax(err)
+		return nil
+	}
+	if doc.Kind != yaml.DocumentNode || len(doc.Content) != 1 {
+		r.fail(top, "the file is empty", "begin with: estate: NAME")
+		return nil
+	}
+	return doc.Content[0]
+}
+
+func firstInvalid(s string) int {
+	for i, c := range s {
+		if c == utf8.RuneError {
+			if _, size := utf8.DecodeRuneInString(s[i:]); size == 1 {
+				return i
+			}
+		}
+	}
+	return 0
+}
+
+// syntax tells an error of YAML itself. A tab in the indentation, the usual
+// cause, is told as what it is.
+func (r *reader) syntax(err error) {
+	text, at := err.Error(), sentence.Pos{File: r.file}
+	if e, ok := errors.AsType[*yaml.LoadError](err); ok {
+		text = strings.TrimPrefix(e.Message, "yaml: ")
+		at.Line, at.Col = e.Mark.Line, e.Mark.Column
+	}
+	for i, l := range r.lines {
+		indent := l[:len(l)-len(strings.TrimLeft(l, " \t"))]
+		if tab := strings.IndexByte(indent, '\t'); tab >= 0 && i+1 >= at.Line-1 {
+			r.fail(sentence.Pos{File: r.file, Line: i + 1, Col: tab + 1}, "a tab in the indentation; YAML takes only spaces", "replace each tab by spaces")
+			return
+		}
+	}
+	for at.Line = min(at.Line, len(r.lines)); at.Line > 1 && strings.TrimSpace(r.lines[at.Line-1]) == ""; at.Line-- {
+		at.Col = 0 // what is missing at the end of the file is missing after its last words
+	}
+	r.fail(at, "not valid YAML: "+text, "")
+}
+
+// field reads the value of one key.
+type field func(n *yaml.Node)
+
+// fields reads a mapping with a fixed set of keys.
+func (r *reader) fields(n *yaml.Node, what string, keys map[string]field, required ...string) {
+	seen := r.entries(n, what, func(key, value *yaml.Node) {
+		read, ok := keys[key.Value]
+		if !ok {
+			hint := "known here: " + strings.Join(sortedKeys(keys), ", ")
+			if near, ok := sentence.Nearest(key.Value, sortedKeys(keys)); ok {
+				hint = fmt.Sprintf("did you mean “%s”?", near)
+			}
+			r.failAt(key, fmt.Sprintf("unknown key “%s” in %s", key.Value, what), hint)
+			return
+		}
+		read(value)
+	})
+	for _, key := range required {
+		if n.Kind == yaml.MappingNode && !seen[key] {
+			r.failAt(n, fmt.Sprintf("%s lacks “%s”", what, key), "")
+		}
+	}
+}
+
+// named reads a mapping from free names to things.
+func (r *reader) named(n *yaml.Node, what string, read func(name string, at sentence.Pos, value *yaml.Node)) {
+	if isNull(n) {
+		return
+	}
+	r.entries(n, what, func(key, value *yaml.Node) {
+		if bad := sentence.ValidName(key.Value); bad != "" {
+			r.failAt(key, fmt.Sprintf("“%s” is no name: %s", key.Value, bad), "")
+			return
+		}
+		read(key.Value, r.at(key), value)
+	})
+}
+
+// entries walks a mapping's pairs and fails on keys that come twice.
+func (r *reader) entries(n *yaml.Node, what string, read func(key, value *yaml.Node)) (seen map[string]bool) {
+	if !r.is(n, yaml.MappingNode, what+" is keys and values") {
+		return nil
+	}
+	lines := make(map[string]int, len(n.Content)/2)
+	seen = make(map[string]bool, len(n.Content)/2)
+	for i := 0; i+1 < len(n.Content); i += 2 {
+		key, value := n.Content[i], n.Content[i+1]
+		if key.Kind != yaml.ScalarNode || key.Tag == "!!merge" {
+			r.failAt(key, "a key is a plain word here", "")
+			continue
+		}
+		if line, twice := lines[key.Value]; twice {
+			r.failAt(key, fmt.Sprintf("“%s” stands twice in %s, first on line %d", key.Value, what, line), "remove one of the two")
+			continue
+		}
+		lines[key.Value], seen[key.Value] = key.Line, true
+		read(key, value)
+	}
+	return seen
+}
+
+func isNull(n *yaml.Node) bool { return n.Kind == yaml.ScalarNode && n.Tag == "!!null" }
+
+func (r *reader) is(n *yaml.Node, kind yaml.Kind, problem string) bool {
+	if n.Anchor != "" || n.Kind == yaml.AliasNode {
+		r.failAt(n, "YAML anchors and aliases are not read", "write the value out")
+		return false
+	}
+	if n.Kind != kind {
+		r.failAt(n, problem, "")
+		return false
+	}
+	return true
+}
+
+// text reads a scalar as it is written.
+func (r *reader) text(n *yaml.Node, what string) (string, bool) {
+	if !r.is(n, yaml.ScalarNode, what+" is one word here") || isNull(n) {
+		if isNull(n) {
+			r.failAt(n, what+" has no value", "")
+		}
+		return "", false
+	}
+	return n.Value, true
+}
+
+// list reads a sequence, or a single value that stands for a sequence of one.
+func (r *reader) list(n *yaml.Node, what string, read func(*yaml.Node)) {
+	if n.Kind == yaml.ScalarNode && !isNull(n) && n.Anchor == "" {
+		read(n)
+		return
+	}
+	if r.is(n, yaml.SequenceNode, what+" is a list") {
+		for _, item := range n.Content {
+			read(item)
+		}
+	}
+}
+
+func (r *reader) boolean(n *yaml.Node, what string) bool {
+	text, ok := r.text(n, what)
+	if ok && text != "true" && text != "false" {
+		r.failAt(n, fmt.Sprintf("%s is true or false, not “%s”", what, text), "")
+	}
+	return ok && text == "true"
+}
+
+func (r *reader) name(n *yaml.Node, what string) string {
+	text, ok := r.text(n, what)
+	if !ok {
+		return ""
+	}
+	if bad := sentence.ValidName(text); bad != "" {
+		r.failAt(n, fmt.Sprintf("%s: “%s” is no name: %s", what, text, bad), "")
+	}
+	return text
+}
+
+func (r *reader) names(n *yaml.Node, what string) (list []string) {
+	r.list(n, what, func(item *yaml.Node) { list = append(list, r.name(item, what)) })
+	return list
+}
+
+func (r *reader) prefixes(n *yaml.Node, what string) (list []netip.Prefix) {
+	r.list(n, what, func(item *yaml.Node) {
+		text, ok := r.text(item, what)
+		if !ok {
+			return
+		}
+		p, err := sentence.ParsePrefix(text)
+		if err != nil {
+			r.failAt(item, err.Error(), "")
+			return
+		}
+		list = append(list, p)
+	})
+	return list
+}
+
+func (r *reader) atoms(n *yaml.Node, what string, kinds ...sentence.AtomKind) (list []sentence.Atom) {
+	r.list(n, what, func(item *yaml.Node) {
+		text, ok := r.text(item, what)
+		if !ok {
+			return
+		}
+		a, err := sentence.ParseAtom(text)
+		switch {
+		case err != nil:
+			r.failAt(item, err.Error(), "")
+		case !slices.Contains(kinds, a.Kind()):
+			r.failAt(item, fmt.Sprintf("“%s” cannot stand in %s", text, what), "")
+		default:
+			list = append(list, a.Placed(r.at(item)))
+		}
+	})
+	return list
+}
+
+func (r *reader) services(n *yaml.Node, what string) (list []sentence.Service) {
+	r.list(n, what, func(item *yaml.Node) {
+		text, ok := r.text(item, what)
+		if !ok {
+			return
+		}
+		for part := range strings.SplitSeq(text, ",") {
+			s, err := sentence.ParseService(strings.TrimSpace(part))
+			if err != nil {
+				r.failAt(item, err.Error(), "")
+				return
+			}
+			list = append(list, s.Placed(r.at(item)))
+		}
+	})
+	return list
+}
+
+func (r *reader) address(n *yaml.Node) (a Address) {
+	r.list(n, "address", func(item *yaml.Node) {
+		text, ok := r.text(item, "address")
+		if !ok {
+			return
+		}
+		if text == "auto" {
+			a.Auto = true
+			return
+		}
+		addr, err := sentence.ParseAddress(text)
+		if err != nil {
+			r.failAt(item, err.Error(), "write auto, or an address")
+			return
+		}
+		a.Fixed = append(a.Fixed, addr)
+	})
+	if a.Auto && len(a.Fixed) > 0 {
+		r.failAt(n, "an address is auto or given, not both", "")
+	}
+	return a
+}
+
+func sortedKeys[V any](m map[string]V) []string {
+	keys := make([]string, 0, len(m))
+	for k := range m {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	return keys
+}
