@@ -235,4 +235,3 @@ func FuzzRead(f *testing.F) {
 		_ = err
 	})
 }
-

@@ -1,0 +1,236 @@
+package exposure
+
+import (
+	"net/netip"
+	"slices"
+	"time"
+
+	"ironbark/internal/flow"
+	"ironbark/internal/flow/span"
+)
+
+// Target is what a question is about: a machine, or exactly one destination.
+type Target struct {
+	Machine int32      // into Plan.Machines; -1 where another field is set
+	Front   string     // a front by name
+	Bastion string     // a gateway by name
+	Address netip.Addr // an address
+}
+
+// Part is a set of flows of a question that meet the same verdict for the same reason.
+type Part struct {
+	Target   Target
+	Machine  int32         // where the flows lead; -1: nowhere, or to a gateway
+	Door     flow.Door     // the zero Door where there is none
+	Services flow.Services // as asked: arriving ones for a machine, called ones for a destination
+	Arrives  flow.Services // arriving ones; empty where there is no door
+	From     flow.Addrs
+	Open     bool
+	Reason   Reason
+	Until    time.Time // of what decided; zero: no end
+	Opening  int64
+	Origin   flow.Origin
+}
+
+// Ask judges all flows from the given sources to the given services of the
+// targets. The parts are disjoint and together the whole question.
+func (v *View) Ask(services flow.Services, from flow.Addrs, targets ...Target) []Part {
+	var list []Part
+	for _, t := range targets {
+		switch {
+		case t.Machine >= 0:
+			list = append(list, v.askMachine(t, services, from)...)
+		default:
+			list = append(list, v.askDoors(t, v.doorsAt(t), services, from)...)
+		}
+	}
+	return list
+}
+
+// askMachine asks what arrives at a machine, by whichever door.
+func (v *View) askMachine(t Target, services flow.Services, from flow.Addrs) []Part {
+	doors := v.Plan.DoorsTo(t.Machine)
+	var cuts []flow.Service
+	for _, d := range doors {
+		if d.Translated() {
+			cuts = append(cuts, d.Own.On)
+		}
+	}
+	var list []Part
+	add := func(s slice, p Part) { list = joinPart(list, t, span.Of(s.services), p) }
+	for _, s := range v.slices(t.Machine, services, cuts...) {
+		rest := from
+		arriving := slices.DeleteFunc(slices.Clone(doors), func(d flow.Door) bool { return !d.Arrives.Contains(s.services.Lo) })
+		for _, d := range arriving {
+			passing := within(v.through(s, d), rest)
+			for _, p := range passing {
+				add(s, opened(d, p))
+			}
+			rest = rest.Subtract(openSet(passing))
+		}
+		for _, d := range arriving {
+			for _, p := range v.closed(s, d, rest.Intersect(d.From)) {
+				add(s, p)
+			}
+			rest = rest.Subtract(d.From)
+		}
+		if !rest.IsEmpty() {
+			add(s, Part{Machine: -1, From: rest, Reason: NoDoor})
+		}
+	}
+	return list
+}
+
+func openSet(list []piece) (s flow.Addrs) {
+	for _, p := range list {
+		s = s.Union(p.from)
+	}
+	return s
+}
+
+func opened(d flow.Door, p piece) Part {
+	part := Part{Machine: d.Machine, Door: d, From: p.from, Open: true}
+	part.Reason, part.Until, part.Origin, part.Opening = p.decided()
+	return part
+}
+
+// closed tells why sources that use a door and are not let in stay out.
+func (v *View) closed(s slice, d flow.Door, from flow.Addrs) (list []Part) {
+	for _, p := range within(s.denied, from) {
+		list = append(list, Part{Machine: d.Machine, Door: d, From: p.from, Reason: Denied, Until: p.rule.Until, Origin: p.rule.Origin})
+	}
+	if rest := from.Subtract(s.deny); !rest.IsEmpty() {
+		reason := Default
+		if s.guarded {
+			reason = Administrative
+		}
+		list = append(list, Part{Machine: d.Machine, Door: d, From: rest, Reason: reason})
+	}
+	return list
+}
+
+// doorsAt lists the doors whose destination is exactly the target.
+func (v *View) doorsAt(t Target) (doors []flow.Door) {
+	at := func(d flow.Door) bool {
+		switch {
+		case t.Front != "":
+			return d.Translated() && d.Via == t.Front
+		case t.Bastion != "":
+			return d.Kind == flow.DoorBastion && d.Via == t.Bastion
+		}
+		return d.Address.IsValid() && d.Address == t.Address
+	}
+	for m := range v.Plan.Machines {
+		for _, d := range v.Plan.DoorsTo(int32(m)) {
+			if at(d) {
+				doors = append(doors, d)
+			}
+		}
+	}
+	for _, d := range v.Plan.GatewayDoors() {
+		if at(d) {
+			doors = append(doors, d)
+		}
+	}
+	return doors
+}
+
+// askDoors asks what passes a destination. Where a spread leads to several
+// machines, each is a part of its own.
+func (v *View) askDoors(t Target, doors []flow.Door, services flow.Services, from flow.Addrs) []Part {
+	var list []Part
+	uses := map[flow.Service]flow.Addrs{} // who finds a door at a called service
+	var whole flow.Addrs                  // who finds a door at every service
+	for _, d := range doors {
+		called := d.Called().Intersect(services)
+		if called.IsEmpty() {
+			continue
+		}
+		if d.Translated() || d.Kind == flow.DoorBastion {
+			uses[d.Service] = uses[d.Service].Union(d.From)
+		} else {
+			whole = whole.Union(d.From)
+		}
+		list = append(list, v.askDoor(t, d, called, from)...)
+	}
+	rest := services
+	for s, found := range uses {
+		rest = rest.Subtract(span.One(s))
+		if left := from.Subtract(found).Subtract(whole); !left.IsEmpty() {
+			list = joinPart(list, t, span.One(s), Part{Machine: -1, From: left, Reason: NoDoor})
+		}
+	}
+	if left := from.Subtract(whole); !left.IsEmpty() && !rest.IsEmpty() {
+		list = joinPart(list, t, rest, Part{Machine: -1, From: left, Reason: NoDoor})
+	}
+	return list
+}
+
+// askDoor asks what passes one door.
+func (v *View) askDoor(t Target, d flow.Door, called flow.Services, from flow.Addrs) (list []Part) {
+	from = from.Intersect(d.From)
+	if d.Kind == flow.DoorBastion {
+		if from.IsEmpty() {
+			return nil
+		}
+		return joinPart(nil, t, called, Part{Machine: -1, Door: d, From: from, Open: true, Reason: ByDoor, Origin: flow.Origin{Sentence: "bastion " + d.Via}})
+	}
+	arrives := called
+	if d.Translated() {
+		arrives = d.Arrives
+	}
+	for _, s := range v.slices(d.Machine, arrives) {
+		asked := span.Of(s.services)
+		if d.Translated() {
+			asked = called
+		}
+		passing := within(v.through(s, d), from)
+		for _, p := range passing {
+			list = joinPart(list, t, asked, opened(d, p))
+		}
+		for _, p := range v.closed(s, d, from.Subtract(openSet(passing))) {
+			list = joinPart(list, t, asked, p)
+		}
+	}
+	return list
+}
+
+// joinPart adds a part over services, joining it to an earlier one that differs in its services only.
+func joinPart(list []Part, t Target, services flow.Services, p Part) []Part {
+	p.Target, p.Services = t, services
+	if p.Door.Kind != 0 {
+		p.Arrives = services
+		if p.Door.Translated() {
+			p.Arrives = p.Door.Arrives
+		}
+	}
+	for i := range list {
+		o := &list[i]
+		if o.Target == t && o.Machine == p.Machine && o.Open == p.Open && o.Reason == p.Reason && o.Origin == p.Origin && o.Opening == p.Opening &&
+			o.Door.Kind == p.Door.Kind && o.Door.Via == p.Door.Via && o.Door.Address == p.Door.Address && o.Door.V4 == p.Door.V4 && o.Door.Service == p.Door.Service &&
+			o.From.Equal(p.From) {
+			o.Services = o.Services.Union(p.Services)
+			o.Arrives = o.Arrives.Union(p.Arrives)
+			return list
+		}
+	}
+	return append(list, p)
+}
+
+// Verdict sums parts up: "open" or "closed" where all agree, "some" otherwise. No
+// parts at all are closed.
+func Verdict(parts []Part) string {
+	open := 0
+	for _, p := range parts {
+		if p.Open {
+			open++
+		}
+	}
+	switch {
+	case open == 0:
+		return "closed"
+	case open == len(parts):
+		return "open"
+	}
+	return "some"
+}

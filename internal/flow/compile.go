@@ -1,0 +1,284 @@
+package flow
+
+import (
+	"cmp"
+	"encoding/binary"
+	"net/netip"
+	"slices"
+
+	"ironbark/internal/estate"
+	"ironbark/internal/flow/span"
+	"ironbark/internal/sentence"
+)
+
+// Assigned are the addresses that a site gave, or that are planned to be given.
+type Assigned struct {
+	Machines map[string]MachineAddrs
+	Fronts   map[string]Public // only Addr4 and Addr6 are read
+	Bastions map[string]BastionAddrs
+}
+
+// MachineAddrs are one machine's addresses.
+type MachineAddrs struct {
+	Inside map[string][]netip.Addr // by subnet
+	Public netip.Addr              // IPv4; invalid: none
+}
+
+// BastionAddrs are one bastion's addresses.
+type BastionAddrs struct {
+	Inside []netip.Addr
+	Public Public
+}
+
+// Compile turns an estate's nouns and sentences into its flow plan. Openings are
+// not in it: see [Plan.With]. Cost: sentences × what their words stand for.
+func Compile(e *estate.Estate, a Assigned) *Plan {
+	c := &compiler{e: e, p: &Plan{}, groups: map[string]*Group{}, sources: map[string]Addrs{}}
+	c.nouns(a)
+	c.p.finish()
+	for _, g := range c.p.Gateways {
+		c.gateways = append(c.gateways, g.Name)
+	}
+	for i, b := range e.Bastions {
+		c.p.Gateways[i].From = c.Source(b.From)
+	}
+	for _, s := range e.Sentences {
+		c.sentence(s)
+	}
+	return c.p
+}
+
+// Resolver tells what the words of sentences stand for in a plan's estate.
+type Resolver struct{ c *compiler }
+
+// NewResolver returns a resolver for questions about a plan: names are those of
+// the estate, machines and addresses those of the plan.
+func NewResolver(e *estate.Estate, p *Plan) Resolver {
+	return Resolver{&compiler{e: e, p: p, groups: map[string]*Group{}, sources: map[string]Addrs{}}}
+}
+
+// Source returns the addresses that a source stands for.
+func (r Resolver) Source(s sentence.Set) Addrs { return r.c.Source(s) }
+
+// Group returns the machines that a target stands for and the plan has.
+func (r Resolver) Group(s sentence.Set) *Group { return r.c.group(s) }
+
+// Services returns the services that a list stands for.
+func (r Resolver) Services(s sentence.Services) Services { return ServicesOf(r.c.e, s) }
+
+type compiler struct {
+	e        *estate.Estate
+	p        *Plan
+	groups   map[string]*Group
+	sources  map[string]Addrs // by the text of the atom
+	gateways []string
+}
+
+// Guard returns the administrative services of an estate.
+func Guard(e *estate.Estate) Services {
+	var guard Services
+	for _, name := range sentence.AdministrativeNames() {
+		ports, _ := sentence.Shipped(name)
+		guard = guard.Union(union(e, ports))
+	}
+	return guard.Union(union(e, e.Admin))
+}
+
+// nouns fills the parts of the plan that come from estate.yaml.
+func (c *compiler) nouns(a Assigned) {
+	c.p.Guard = Guard(c.e)
+	joins := map[string][]string{}
+	for _, n := range c.e.Networks {
+		for _, j := range n.Joins { // the key holds both ways, wherever it stands
+			joins[n.Name] = append(joins[n.Name], j)
+			joins[j] = append(joins[j], n.Name)
+		}
+	}
+	for _, n := range c.e.Networks {
+		list := joins[n.Name]
+		slices.Sort(list)
+		c.p.Networks = append(c.p.Networks, Network{Name: n.Name, Space: prefixSet(n.Space...), Outside: n.Outside, Joins: slices.Compact(list)})
+	}
+	for _, l := range c.e.Lines {
+		c.p.Lines = append(c.p.Lines, Line{Name: l.Name, Network: l.Network, Range: prefixSet(l.Range...)})
+	}
+	for _, m := range c.e.Machines {
+		given := a.Machines[m.Name]
+		machine := Machine{Name: m.Name, Public: Public{Wants4: m.Address.Wanted(), Addr4: given.Public}}
+		if len(m.Address.Fixed) > 0 {
+			machine.Public.Addr4 = m.Address.Fixed[0]
+		}
+		for _, at := range m.Subnets {
+			s, _ := c.e.Subnet(at)
+			machine.Interfaces = append(machine.Interfaces, Interface{Subnet: at, Network: s.Network, Addrs: given.Inside[at]})
+		}
+		c.p.Machines = append(c.p.Machines, machine)
+	}
+	slices.SortFunc(c.p.Machines, func(a, b Machine) int { return cmp.Compare(a.Name, b.Name) })
+	for _, f := range c.e.Fronts {
+		n, _ := c.e.Network(f.Network)
+		c.p.Fronts = append(c.p.Fronts, Front{Name: f.Name, Network: f.Network, Public: public(f.Address, n.Space, a.Fronts[f.Name])})
+	}
+	for _, b := range c.e.Bastions {
+		s, _ := c.e.Subnet(b.Subnet)
+		given := a.Bastions[b.Name]
+		c.p.Gateways = append(c.p.Gateways, Gateway{Name: b.Name, Network: s.Network, Inside: given.Inside, Public: public(b.Address, s.Range, given.Public)})
+	}
+}
+
+// public returns the public addresses that a wish comes to: given ones, or one
+// of each family that the inside has.
+func public(wish estate.Address, inside []netip.Prefix, given Public) Public {
+	pub := Public{Wants4: wish.Auto && estate.HasFamily(inside, true), Wants6: wish.Auto && estate.HasFamily(inside, false)}
+	if wish.Auto {
+		pub.Addr4, pub.Addr6 = given.Addr4, given.Addr6
+	}
+	for _, a := range wish.Fixed {
+		if a.Is4() {
+			pub.Wants4, pub.Addr4 = true, a
+		} else {
+			pub.Wants6, pub.Addr6 = true, a
+		}
+	}
+	return pub
+}
+
+// sentence adds what one sentence says. Sentences over empty sets add nothing.
+func (c *compiler) sentence(st sentence.Stated) {
+	origin := Origin{Sentence: st.Sentence.String(), File: st.At.File, Line: st.At.Line}
+	add := func(kind RuleKind, from Addrs, to sentence.Set, services sentence.Services, tail sentence.Tail) {
+		r := Rule{Kind: kind, From: from, To: c.group(to), Services: ServicesOf(c.e, services), Until: tail.Until, Origin: origin}
+		if !r.From.IsEmpty() && len(r.To.Machines) > 0 && !r.Services.IsEmpty() {
+			c.p.Rules = append(c.p.Rules, r)
+		}
+	}
+	switch s := st.Sentence.(type) {
+	case sentence.Allow:
+		kind := Allow
+		if s.Standing {
+			kind = Standing
+		}
+		add(kind, c.Source(s.From), s.To, s.Services, s.Tail)
+	case sentence.Deny:
+		add(Deny, c.Source(s.From), s.To, s.Services, s.Tail)
+	case sentence.Route:
+		if i := slices.Index(c.gateways, s.Via.Text); i >= 0 {
+			add(Route, addrSet(c.p.Gateways[i].Inside...), s.To, s.Services, sentence.Tail{})
+		}
+	case sentence.Forward:
+		c.door(Published{
+			Kind: DoorForward, Front: s.Front.Text, To: c.group(s.To), From: c.Source(s.From),
+			Standing: s.Standing, Until: s.Until, Origin: origin,
+		}, s.Service, s.On)
+	case sentence.Spread:
+		c.door(Published{Kind: DoorSpread, Front: s.Front.Text, To: c.group(s.Over), From: c.Source(s.From), Origin: origin}, s.Service, s.On)
+	}
+}
+
+func (c *compiler) door(pub Published, at, on sentence.Service) {
+	calls, arrives := union(c.e, []sentence.Service{at}), union(c.e, []sentence.Service{on})
+	if calls.IsEmpty() || arrives.IsEmpty() || len(pub.To.Machines) == 0 {
+		return
+	}
+	pub.Service, pub.On = calls.Runs()[0].Lo, arrives.Runs()[0].Lo
+	c.p.Doors = append(c.p.Doors, pub)
+}
+
+func addrSet(list ...netip.Addr) Addrs {
+	runs := make([]Run, 0, len(list))
+	for _, a := range list {
+		if a.IsValid() {
+			runs = append(runs, Run{Lo: a, Hi: a})
+		}
+	}
+	return span.Of(runs...)
+}
+
+// group returns the one Group for the machines that a target stands for.
+func (c *compiler) group(s sentence.Set) *Group {
+	text := s.String()
+	if g, ok := c.groups["text "+text]; ok {
+		return g
+	}
+	var list []int32
+	for _, i := range c.e.Targets(s) {
+		if m, ok := c.p.byName[c.e.Machines[i].Name]; ok {
+			list = append(list, m)
+		}
+	}
+	slices.Sort(list)
+	key := make([]byte, 0, 4*len(list))
+	for _, m := range list {
+		key = binary.BigEndian.AppendUint32(key, uint32(m))
+	}
+	g, ok := c.groups[string(key)]
+	if !ok {
+		g = &Group{Machines: list}
+		c.groups[string(key)] = g
+	}
+	c.groups["text "+text] = g
+	return g
+}
+
+// Source returns the addresses that a source stands for: its list less what is
+// excepted, and never an own public address.
+func (c *compiler) Source(s sentence.Set) Addrs {
+	var list, except Addrs
+	for _, a := range s.List {
+		list = list.Union(c.atom(a))
+	}
+	for _, a := range s.Except {
+		except = except.Union(c.atom(a))
+	}
+	return list.Subtract(except).Subtract(c.p.own)
+}
+
+func (c *compiler) atom(a sentence.Atom) Addrs {
+	key := a.String()
+	set, ok := c.sources[key]
+	if !ok {
+		set = c.resolve(a)
+		c.sources[key] = set
+	}
+	return set
+}
+
+func (c *compiler) resolve(a sentence.Atom) Addrs {
+	switch a.Kind() {
+	case sentence.Everywhere:
+		return AllAddrs
+	case sentence.Internet:
+		return c.p.roam
+	case sentence.Address, sentence.Prefix, sentence.Range:
+		return bounds(a)
+	case sentence.All, sentence.Pattern, sentence.Tagged:
+		return c.machineAddrs(a)
+	case sentence.Named:
+		n, _ := c.e.Lookup(a.Text())
+		switch n.Kind {
+		case estate.KindSource:
+			var set Addrs
+			for _, r := range c.e.Sources[n.I].Ranges {
+				set = set.Union(bounds(r))
+			}
+			return set
+		case estate.KindLine:
+			return prefixSet(c.e.Lines[n.I].Range...)
+		case estate.KindNetwork:
+			return prefixSet(c.e.Networks[n.I].Space...)
+		case estate.KindSubnet:
+			return prefixSet(c.e.Networks[n.Net].Subnets[n.I].Range...)
+		case estate.KindMachine:
+			return c.machineAddrs(a)
+		}
+	}
+	return Addrs{} // me is written out before it comes here; anything else is no source
+}
+
+func (c *compiler) machineAddrs(a sentence.Atom) Addrs {
+	var set Addrs
+	for _, m := range c.group(sentence.Of(a)).Machines {
+		set = set.Union(c.p.AddrsOf(m))
+	}
+	return set
+}

@@ -1,0 +1,213 @@
+package flow
+
+import (
+	"net/netip"
+	"slices"
+	"time"
+
+	"ironbark/internal/flow/span"
+)
+
+// DoorKind says how a destination leads to a machine. The zero DoorKind is no door.
+type DoorKind uint8
+
+// The kinds of door, in the order in which answers look at them.
+const (
+	DoorDirect DoorKind = iota + 1
+	DoorForward
+	DoorSpread
+	DoorInside
+	DoorLine
+	DoorBastion
+)
+
+// String names the kind as answers do.
+func (k DoorKind) String() string {
+	return [...]string{"", "direct", "forward", "spread", "inside", "line", "bastion"}[min(k, 7)%7]
+}
+
+// Door is one way to one machine: who may arrive through it at all, at which
+// address, and at which service it arrives.
+type Door struct {
+	Kind    DoorKind
+	Machine int32      // into Plan.Machines; -1 for a gateway
+	Via     string     // the front, line or bastion; "" otherwise
+	V4      bool       // the family of Address
+	Address netip.Addr // where clients call; invalid while the site has not given one
+	Service Service    // where clients call, for forward, spread and bastion doors
+	Arrives Services   // the services at which flows arrive
+	From    Addrs      // every source that can use the door
+	Own     *Published // for forward and spread doors: the sentence with the door's own from
+}
+
+// Translated reports whether the door changes the service: then clients call
+// Service at Address and the flow arrives at the single service in Arrives.
+func (d Door) Translated() bool { return d.Kind == DoorForward || d.Kind == DoorSpread }
+
+// Called returns the services that clients call at Address.
+func (d Door) Called() Services {
+	if d.Translated() || d.Kind == DoorBastion {
+		return span.One(d.Service)
+	}
+	return d.Arrives
+}
+
+// DoorsTo lists every door to a machine, direct ones first. Cost: the machine's
+// interfaces × lines, and the published doors.
+func (p *Plan) DoorsTo(m int32) []Door {
+	var doors []Door
+	machine := p.Machines[m]
+	for _, i := range machine.Interfaces {
+		n, ok := p.network(i.Network)
+		if !ok {
+			continue
+		}
+		if n.Outside && machine.Public.Wants4 && HasV4(i.Addrs) && !slices.ContainsFunc(doors, func(d Door) bool { return d.Kind == DoorDirect && d.V4 }) {
+			doors = append(doors, Door{
+				Kind: DoorDirect, Machine: m, V4: true, Address: machine.Public.Addr4,
+				Arrives: AnyService, From: family(p.outside, true),
+			})
+		}
+		for _, a := range i.Addrs {
+			if n.Outside && globallyRoutable(a) {
+				doors = append(doors, Door{
+					Kind: DoorDirect, Machine: m, Address: a, Arrives: AnyService,
+					From: family(p.outside, false).Subtract(p.inside[n.Name]),
+				})
+			}
+		}
+	}
+	doors = p.published(doors, m)
+	for _, i := range machine.Interfaces {
+		for _, a := range i.Addrs {
+			doors = append(doors, Door{
+				Kind: DoorInside, Machine: m, V4: a.Is4(), Address: a,
+				Arrives: AnyService, From: family(p.inside[i.Network], a.Is4()),
+			})
+		}
+	}
+	return p.lineDoors(doors, m)
+}
+
+func (p *Plan) network(name string) (Network, bool) {
+	for _, n := range p.Networks {
+		if n.Name == name {
+			return n, true
+		}
+	}
+	return Network{}, false
+}
+
+// HasV4 reports whether one of the addresses is IPv4.
+func HasV4(list []netip.Addr) bool { return slices.ContainsFunc(list, netip.Addr.Is4) }
+
+func has(list []netip.Addr, v4 bool) bool {
+	return slices.ContainsFunc(list, func(a netip.Addr) bool { return a.Is4() == v4 })
+}
+
+// published appends the forward and spread doors to a machine: one for each
+// family that front and machine share.
+func (p *Plan) published(doors []Door, m int32) []Door {
+	for k := range p.Doors {
+		pub := &p.Doors[k]
+		if !pub.To.Has(m) {
+			continue
+		}
+		f, ok := p.front(pub.Front)
+		if !ok {
+			continue
+		}
+		n, _ := p.network(f.Network)
+		for _, v4 := range []bool{true, false} {
+			if !n.Outside || !f.Public.wants(v4) || !p.Machines[m].standsIn(f.Network, v4) {
+				continue
+			}
+			doors = append(doors, Door{
+				Kind: pub.Kind, Machine: m, Via: f.Name, V4: v4, Address: f.Public.Addr(v4), Service: pub.Service,
+				Arrives: span.One(pub.On), From: family(p.outside, v4), Own: pub,
+			})
+		}
+	}
+	return doors
+}
+
+// standsIn reports whether a machine has an address of a family in a network.
+func (m Machine) standsIn(network string, v4 bool) bool {
+	return slices.ContainsFunc(m.Interfaces, func(i Interface) bool { return i.Network == network && has(i.Addrs, v4) })
+}
+
+func (p *Plan) front(name string) (Front, bool) {
+	for _, f := range p.Fronts {
+		if f.Name == name {
+			return f, true
+		}
+	}
+	return Front{}, false
+}
+
+func (pub Public) wants(v4 bool) bool {
+	if v4 {
+		return pub.Wants4
+	}
+	return pub.Wants6
+}
+
+// Addr returns the address of a family; it is invalid while the site has given none.
+func (pub Public) Addr(v4 bool) netip.Addr {
+	if v4 {
+		return pub.Addr4
+	}
+	return pub.Addr6
+}
+
+// lineDoors appends the doors from lines into the machine's networks.
+func (p *Plan) lineDoors(doors []Door, m int32) []Door {
+	for _, l := range p.Lines {
+		for _, i := range p.Machines[m].Interfaces {
+			if i.Network != l.Network {
+				continue
+			}
+			for _, a := range i.Addrs {
+				if from := family(l.Range, a.Is4()); !from.IsEmpty() {
+					doors = append(doors, Door{
+						Kind: DoorLine, Machine: m, Via: l.Name, V4: a.Is4(), Address: a, Arrives: AnyService, From: from,
+					})
+				}
+			}
+		}
+	}
+	return doors
+}
+
+// GatewayDoors lists the doors to the gateways themselves.
+func (p *Plan) GatewayDoors() []Door {
+	var doors []Door
+	for _, g := range p.Gateways {
+		if n, _ := p.network(g.Network); !n.Outside {
+			continue
+		}
+		for _, v4 := range []bool{true, false} {
+			from := family(p.outside.Intersect(g.From), v4)
+			if !g.Public.wants(v4) {
+				continue
+			}
+			doors = append(doors, Door{
+				Kind: DoorBastion, Machine: -1, Via: g.Name, V4: v4, Address: g.Public.Addr(v4),
+				Service: GatewayService, Arrives: span.One(GatewayService), From: from,
+			})
+		}
+	}
+	return doors
+}
+
+// OwnPass returns the sources that a door's own from lets pass at a moment to
+// its arriving service, and the sentence's end.
+func (d Door) OwnPass(guard Services, at time.Time) (Addrs, bool) {
+	if d.Own == nil || d.Own.From.IsEmpty() || !Active(d.Own.Until, at) {
+		return Addrs{}, false
+	}
+	if guard.Contains(d.Own.On) && !d.Own.Standing {
+		return Addrs{}, false
+	}
+	return d.Own.From, true
+}

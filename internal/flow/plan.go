@@ -1,0 +1,267 @@
+// Package flow holds what decides whether a flow passes: services and addresses
+// as sets, and the flow plan into which nouns and sentences are compiled.
+//
+//	estate + addresses the site gave ──Compile──▶ Plan ──Rows──▶ what a site installs
+//	                                               ▲               │
+//	                                               └───FromRows────┘
+//
+// Everything downstream (verdicts, reach, differences, guarantees, installed
+// tables) reads the plan and nothing else. A plan has no order among its rules
+// and no priorities: the five questions of docs/language.md are always asked in
+// the same order.
+//
+// The zero Plan has no doors and no rules: nothing passes. Plans are not changed
+// after they are made and are safe for concurrent use.
+package flow
+
+import (
+	"cmp"
+	"net/netip"
+	"slices"
+	"time"
+
+	"ironbark/internal/flow/span"
+)
+
+// Plan is the compiled flow plan.
+type Plan struct {
+	Guard    Services // administrative services
+	Networks []Network
+	Lines    []Line
+	Machines []Machine // sorted by name; rules and doors refer to them by place
+	Fronts   []Front
+	Gateways []Gateway
+	Doors    []Published
+	Rules    []Rule
+
+	// derived by finish
+	own     Addrs // the estate's own public addresses: in no source
+	inside  map[string]Addrs
+	outside Addrs // what may use doors from outside: the internet and outside networks
+	roam    Addrs // the internet alone
+	byName  map[string]int32
+}
+
+// Network is an address space.
+type Network struct {
+	Name    string
+	Space   Addrs
+	Outside bool
+	Joins   []string // both ways: each joined network lists the other
+}
+
+// Line is a private line into one network.
+type Line struct {
+	Name, Network string
+	Range         Addrs
+}
+
+// Public is the pair of public addresses that something holds or waits for. An
+// address that is wanted but not yet given is invalid.
+type Public struct {
+	Wants4, Wants6 bool
+	Addr4, Addr6   netip.Addr
+}
+
+// Machine is a machine's place in the networks.
+type Machine struct {
+	Name       string
+	Interfaces []Interface
+	Public     Public // Wants6 is never set: IPv6 is reached at the inside address
+}
+
+// Interface is one address family set of a machine in one subnet.
+type Interface struct {
+	Subnet, Network string
+	Addrs           []netip.Addr // at most one of each family; those not yet given are missing
+}
+
+// Front is a public address with ports that lead to machines.
+type Front struct {
+	Name, Network string
+	Public        Public
+}
+
+// Gateway is a bastion's gateway: people reach it at its public address, and it
+// reaches machines from its inside addresses.
+type Gateway struct {
+	Name, Network string
+	Inside        []netip.Addr
+	Public        Public
+	From          Addrs // who may reach the gateway
+}
+
+// GatewayService is the service at which gateways listen.
+const GatewayService = Service(22)
+
+// Origin is the sentence behind a rule or a door.
+type Origin struct {
+	Sentence string
+	File     string
+	Line     int
+}
+
+// Compare orders origins by file, line and text.
+func (o Origin) Compare(p Origin) int {
+	return cmp.Or(cmp.Compare(o.File, p.File), cmp.Compare(o.Line, p.Line), cmp.Compare(o.Sentence, p.Sentence))
+}
+
+// Published is a port of a front that leads to machines: a forward or a spread.
+type Published struct {
+	Kind     DoorKind // DoorForward or DoorSpread
+	Front    string
+	Service  Service // at the front
+	To       *Group
+	On       Service // at the machine
+	From     Addrs   // who may pass through this very door; empty: the door alone lets nobody in
+	Standing bool    // From holds for an administrative service too
+	Until    time.Time
+	Origin   Origin
+}
+
+// RuleKind says what a rule does. The zero RuleKind is invalid.
+type RuleKind uint8
+
+// The kinds of rule. All but Deny and Allow pass administrative services too.
+const (
+	Deny RuleKind = iota + 1
+	Opening
+	Route
+	Standing
+	Allow
+)
+
+// String names the kind as answers do.
+func (k RuleKind) String() string {
+	return [...]string{"invalid", "deny", "opening", "route", "standing", "allow"}[min(k, 6)%6]
+}
+
+// Rule is one tuple of the plan.
+type Rule struct {
+	Kind     RuleKind
+	From     Addrs
+	To       *Group
+	Services Services
+	Until    time.Time // zero: no end. The rule holds before this moment and not at it.
+	Opening  int64     // the opening's number, for Opening
+	Origin   Origin
+}
+
+// Active reports whether an end has not come yet at a moment: intervals are [begin, end).
+func Active(until, at time.Time) bool { return until.IsZero() || at.Before(until) }
+
+// Group is a set of machines that rules share, ascending. Rules with equal
+// targets point to the same Group.
+type Group struct{ Machines []int32 }
+
+// Has reports whether machine m is in the group. Cost: O(log n).
+func (g *Group) Has(m int32) bool {
+	_, found := slices.BinarySearch(g.Machines, m)
+	return found
+}
+
+// MachineByName finds a machine's place.
+func (p *Plan) MachineByName(name string) (int32, bool) {
+	m, ok := p.byName[name]
+	return m, ok
+}
+
+// Own returns the estate's own public addresses, which are in no source.
+func (p *Plan) Own() Addrs { return p.own }
+
+// Internet returns every address in no network and no line, less the own public ones.
+func (p *Plan) Internet() Addrs { return p.roam }
+
+// Everywhere returns every address less the own public ones.
+func (p *Plan) Everywhere() Addrs { return AllAddrs.Subtract(p.own) }
+
+// finish derives what is looked up often. It must run once after a plan's parts are set.
+func (p *Plan) finish() {
+	p.byName = make(map[string]int32, len(p.Machines))
+	var own []Run
+	hold := func(a netip.Addr) {
+		if a.IsValid() {
+			own = append(own, Run{Lo: a, Hi: a})
+		}
+	}
+	for i, m := range p.Machines {
+		p.byName[m.Name] = int32(i)
+		hold(m.Public.Addr4)
+	}
+	for _, f := range p.Fronts {
+		hold(f.Public.Addr4)
+		hold(f.Public.Addr6)
+	}
+	for _, g := range p.Gateways {
+		hold(g.Public.Addr4)
+		hold(g.Public.Addr6)
+	}
+	p.own = span.Of(own...)
+	p.roam = p.Everywhere()
+	p.inside = make(map[string]Addrs, len(p.Networks))
+	spaces := map[string]Addrs{}
+	var outside Addrs
+	for _, n := range p.Networks {
+		spaces[n.Name] = n.Space
+		p.roam = p.roam.Subtract(n.Space)
+		if n.Outside {
+			outside = outside.Union(n.Space)
+		}
+	}
+	for _, n := range p.Networks {
+		reach := n.Space
+		for _, j := range n.Joins {
+			reach = reach.Union(spaces[j])
+		}
+		p.inside[n.Name] = reach
+	}
+	for _, l := range p.Lines {
+		p.roam = p.roam.Subtract(l.Range)
+	}
+	p.outside = p.roam.Union(outside)
+}
+
+// Ends lists each end in the plan that comes after a moment, ascending, each once.
+func (p *Plan) Ends(after time.Time) []time.Time {
+	var list []time.Time
+	add := func(t time.Time) {
+		if !t.IsZero() && t.After(after) {
+			list = append(list, t.UTC())
+		}
+	}
+	for _, r := range p.Rules {
+		add(r.Until)
+	}
+	for _, d := range p.Doors {
+		add(d.Until)
+	}
+	slices.SortFunc(list, time.Time.Compare)
+	return slices.CompactFunc(list, time.Time.Equal)
+}
+
+// With returns the plan with other rules added. The rules' groups must be of this plan's machines.
+func (p *Plan) With(rules ...Rule) *Plan {
+	q := *p
+	q.Rules = append(slices.Clip(slices.Clone(p.Rules)), rules...)
+	return &q
+}
+
+// WithoutOpenings returns the plan less the rules of openings that drop reports true for.
+func (p *Plan) WithoutOpenings(drop func(id int64) bool) *Plan {
+	q := *p
+	q.Rules = slices.DeleteFunc(slices.Clone(p.Rules), func(r Rule) bool { return r.Kind == Opening && drop(r.Opening) })
+	return &q
+}
+
+// AddrsOf returns the inside addresses of machines.
+func (p *Plan) AddrsOf(machines ...int32) Addrs {
+	var runs []Run
+	for _, m := range machines {
+		for _, i := range p.Machines[m].Interfaces {
+			for _, a := range i.Addrs {
+				runs = append(runs, Run{Lo: a, Hi: a})
+			}
+		}
+	}
+	return span.Of(runs...)
+}

@@ -1,0 +1,330 @@
+package flow
+
+import (
+	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+)
+
+// Row is one row of the tables that a site installs: a plan, taken apart into
+// rows that stand by themselves. Key is unique; rows with equal keys and bodies
+// are equal, so two plans are compared row by row.
+type Row struct {
+	Key  string
+	Body string // JSON
+}
+
+type rowNoun struct {
+	Name       string         `json:"name"`
+	Network    string         `json:"network,omitempty"`
+	Space      []string       `json:"space,omitempty"`
+	Outside    bool           `json:"outside,omitempty"`
+	Joins      []string       `json:"joins,omitempty"`
+	Interfaces []rowInterface `json:"interfaces,omitempty"`
+	Inside     []netip.Addr   `json:"inside,omitempty"`
+	Wants4     bool           `json:"wants4,omitempty"`
+	Wants6     bool           `json:"wants6,omitempty"`
+	Public4    *netip.Addr    `json:"public4,omitempty"`
+	Public6    *netip.Addr    `json:"public6,omitempty"`
+	From       []string       `json:"from,omitempty"`
+	Machines   []string       `json:"machines,omitempty"`
+}
+
+type rowInterface struct {
+	Subnet  string       `json:"subnet"`
+	Network string       `json:"network"`
+	Addrs   []netip.Addr `json:"addresses"`
+}
+
+type rowRule struct {
+	Kind     string     `json:"kind"`
+	From     []string   `json:"from,omitempty"`
+	Group    string     `json:"group"`
+	Services []string   `json:"services,omitempty"`
+	Front    string     `json:"front,omitempty"`
+	Service  string     `json:"service,omitempty"`
+	On       string     `json:"on,omitempty"`
+	Standing bool       `json:"standing,omitempty"`
+	Until    *time.Time `json:"until,omitempty"`
+	Opening  int64      `json:"opening,omitempty"`
+	Sentence string     `json:"sentence"`
+	File     string     `json:"file,omitempty"`
+	Line     int        `json:"line,omitempty"`
+}
+
+// Rows takes the plan apart. Rows come sorted by key.
+func (p *Plan) Rows() []Row {
+	w := &rowWriter{p: p, groups: map[*Group]string{}}
+	w.put("guard", "", ServiceRuns(p.Guard))
+	for _, n := range p.Networks {
+		w.put("network", n.Name, rowNoun{Name: n.Name, Space: AddrRuns(n.Space), Outside: n.Outside, Joins: n.Joins})
+	}
+	for _, l := range p.Lines {
+		w.put("line", l.Name, rowNoun{Name: l.Name, Network: l.Network, Space: AddrRuns(l.Range)})
+	}
+	for _, m := range p.Machines {
+		row := rowNoun{Name: m.Name}
+		row.public(m.Public)
+		for _, i := range m.Interfaces {
+			row.Interfaces = append(row.Interfaces, rowInterface(i))
+		}
+		w.put("machine", m.Name, row)
+	}
+	for _, f := range p.Fronts {
+		row := rowNoun{Name: f.Name, Network: f.Network}
+		row.public(f.Public)
+		w.put("front", f.Name, row)
+	}
+	for _, g := range p.Gateways {
+		row := rowNoun{Name: g.Name, Network: g.Network, Inside: g.Inside, From: AddrRuns(g.From)}
+		row.public(g.Public)
+		w.put("gateway", g.Name, row)
+	}
+	for _, d := range p.Doors {
+		w.rule("door", rowRule{
+			Kind: d.Kind.String(), From: AddrRuns(d.From), Group: w.group(d.To), Front: d.Front, Service: d.Service.String(),
+			On: d.On.String(), Standing: d.Standing, Until: moment(d.Until), Sentence: d.Origin.Sentence, File: d.Origin.File, Line: d.Origin.Line,
+		})
+	}
+	for _, r := range p.Rules {
+		w.rule("rule", rowRule{
+			Kind: r.Kind.String(), From: AddrRuns(r.From), Group: w.group(r.To), Services: ServiceRuns(r.Services),
+			Until: moment(r.Until), Opening: r.Opening, Sentence: r.Origin.Sentence, File: r.Origin.File, Line: r.Origin.Line,
+		})
+	}
+	slices.SortFunc(w.rows, func(a, b Row) int { return cmp.Compare(a.Key, b.Key) })
+	return slices.CompactFunc(w.rows, func(a, b Row) bool { return a.Key == b.Key })
+}
+
+func (r *rowNoun) public(pub Public) {
+	r.Wants4, r.Wants6 = pub.Wants4, pub.Wants6
+	if pub.Addr4.IsValid() {
+		r.Public4 = &pub.Addr4
+	}
+	if pub.Addr6.IsValid() {
+		r.Public6 = &pub.Addr6
+	}
+}
+
+func (r *rowNoun) readPublic() Public {
+	pub := Public{Wants4: r.Wants4, Wants6: r.Wants6}
+	if r.Public4 != nil {
+		pub.Addr4 = *r.Public4
+	}
+	if r.Public6 != nil {
+		pub.Addr6 = *r.Public6
+	}
+	return pub
+}
+
+func moment(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	t = t.UTC()
+	return &t
+}
+
+type rowWriter struct {
+	p      *Plan
+	rows   []Row
+	groups map[*Group]string
+}
+
+func (w *rowWriter) put(kind, name string, body any) {
+	text, err := json.Marshal(body)
+	if err != nil {
+		panic("flow: a row does not marshal: " + err.Error())
+	}
+	w.rows = append(w.rows, Row{Key: kind + " " + name, Body: string(text)})
+}
+
+// rule puts a row whose key is the digest of its body.
+func (w *rowWriter) rule(kind string, r rowRule) {
+	w.put(kind, "", r)
+	last := &w.rows[len(w.rows)-1]
+	last.Key = kind + " " + digest(last.Body)
+}
+
+func digest(text string) string {
+	sum := sha256.Sum256([]byte(text))
+	return hex.EncodeToString(sum[:16])
+}
+
+// group puts the row of a group once and returns its key.
+func (w *rowWriter) group(g *Group) string {
+	if key, ok := w.groups[g]; ok {
+		return key
+	}
+	names := make([]string, len(g.Machines))
+	for i, m := range g.Machines {
+		names[i] = w.p.Machines[m].Name
+	}
+	text, _ := json.Marshal(names)
+	key := digest(string(text))
+	w.put("group", key, rowNoun{Name: key, Machines: names})
+	w.groups[g] = key
+	return key
+}
+
+// FromRows puts a plan together again. Machines that a group names and no row
+// has are left out of it: less is open, never more, for rules that pass; a deny
+// cannot concern what is not there.
+func FromRows(rows []Row) (*Plan, error) {
+	p := &Plan{}
+	groups := map[string]*Group{}
+	r := rowReader{p: p, groups: groups}
+	each := func(read func(kind string, row Row) error) error {
+		for _, row := range rows {
+			kind, _, _ := strings.Cut(row.Key, " ")
+			if err := read(kind, row); err != nil {
+				return fmt.Errorf("installed table row %q: %w", row.Key, err)
+			}
+		}
+		return nil
+	}
+	if err := each(r.noun); err != nil {
+		return nil, err
+	}
+	slices.SortFunc(p.Machines, func(a, b Machine) int { return cmp.Compare(a.Name, b.Name) })
+	p.finish()
+	if err := each(r.group); err != nil {
+		return nil, err
+	}
+	if err := each(r.rule); err != nil {
+		return nil, err
+	}
+	slices.SortFunc(p.Rules, func(a, b Rule) int {
+		return cmp.Or(a.Origin.Compare(b.Origin), cmp.Compare(a.Opening, b.Opening))
+	})
+	slices.SortFunc(p.Doors, func(a, b Published) int { return a.Origin.Compare(b.Origin) })
+	return p, nil
+}
+
+type rowReader struct {
+	p      *Plan
+	groups map[string]*Group
+}
+
+func (r rowReader) noun(kind string, row Row) error {
+	if kind == "guard" {
+		var words []string
+		if err := json.Unmarshal([]byte(row.Body), &words); err != nil {
+			return err
+		}
+		guard, err := ParseServiceRuns(words)
+		r.p.Guard = guard
+		return err
+	}
+	if kind == "group" || kind == "rule" || kind == "door" {
+		return nil
+	}
+	var n rowNoun
+	if err := json.Unmarshal([]byte(row.Body), &n); err != nil {
+		return err
+	}
+	space, err := ParseAddrRuns(n.Space)
+	if err != nil {
+		return err
+	}
+	from, err := ParseAddrRuns(n.From)
+	if err != nil {
+		return err
+	}
+	switch kind {
+	case "network":
+		r.p.Networks = append(r.p.Networks, Network{Name: n.Name, Space: space, Outside: n.Outside, Joins: n.Joins})
+	case "line":
+		r.p.Lines = append(r.p.Lines, Line{Name: n.Name, Network: n.Network, Range: space})
+	case "machine":
+		m := Machine{Name: n.Name, Public: n.readPublic()}
+		for _, i := range n.Interfaces {
+			m.Interfaces = append(m.Interfaces, Interface(i))
+		}
+		r.p.Machines = append(r.p.Machines, m)
+	case "front":
+		r.p.Fronts = append(r.p.Fronts, Front{Name: n.Name, Network: n.Network, Public: n.readPublic()})
+	case "gateway":
+		r.p.Gateways = append(r.p.Gateways, Gateway{Name: n.Name, Network: n.Network, Inside: n.Inside, Public: n.readPublic(), From: from})
+	default:
+		return fmt.Errorf("unknown kind %q", kind)
+	}
+	return nil
+}
+
+func (r rowReader) group(kind string, row Row) error {
+	if kind != "group" {
+		return nil
+	}
+	var n rowNoun
+	if err := json.Unmarshal([]byte(row.Body), &n); err != nil {
+		return err
+	}
+	g := &Group{}
+	for _, name := range n.Machines {
+		if m, ok := r.p.byName[name]; ok {
+			g.Machines = append(g.Machines, m)
+		}
+	}
+	slices.Sort(g.Machines)
+	r.groups[n.Name] = g
+	return nil
+}
+
+func (r rowReader) rule(kind string, row Row) error {
+	if kind != "rule" && kind != "door" {
+		return nil
+	}
+	var b rowRule
+	if err := json.Unmarshal([]byte(row.Body), &b); err != nil {
+		return err
+	}
+	from, err := ParseAddrRuns(b.From)
+	if err != nil {
+		return err
+	}
+	services, err := ParseServiceRuns(append(b.Services, nonEmpty(b.Service, b.On)...))
+	if err != nil {
+		return err
+	}
+	to, ok := r.groups[b.Group]
+	if !ok {
+		return fmt.Errorf("there is no group %q", b.Group)
+	}
+	var until time.Time
+	if b.Until != nil {
+		until = *b.Until
+	}
+	origin := Origin{Sentence: b.Sentence, File: b.File, Line: b.Line}
+	if kind == "rule" {
+		for k := Deny; k <= Allow; k++ {
+			if k.String() == b.Kind {
+				r.p.Rules = append(r.p.Rules, Rule{Kind: k, From: from, To: to, Services: services, Until: until, Opening: b.Opening, Origin: origin})
+				return nil
+			}
+		}
+		return fmt.Errorf("unknown kind of rule %q", b.Kind)
+	}
+	d := Published{Kind: DoorForward, Front: b.Front, To: to, From: from, Standing: b.Standing, Until: until, Origin: origin}
+	if b.Kind == DoorSpread.String() {
+		d.Kind = DoorSpread
+	}
+	at, err1 := ParseServiceRuns([]string{b.Service})
+	on, err2 := ParseServiceRuns([]string{b.On})
+	if err := cmp.Or(err1, err2); err != nil {
+		return err
+	}
+	d.Service, d.On = at.Runs()[0].Lo, on.Runs()[0].Lo
+	r.p.Doors = append(r.p.Doors, d)
+	return nil
+}
+
+func nonEmpty(words ...string) []string {
+	return slices.DeleteFunc(words, func(w string) bool { return w == "" })
+}

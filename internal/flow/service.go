@@ -1,0 +1,214 @@
+package flow
+
+import (
+	"cmp"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"ironbark/internal/flow/span"
+	"ironbark/internal/sentence"
+)
+
+// Service is one arriving service as a point on a line: the 65,536 ports of TCP,
+// those of UDP, echo requests, and everything else together, since no sentence
+// can tell the rest apart.
+//
+//	0 ──tcp── 0xFFFF  0x10000 ──udp── 0x1FFFF  0x20000 ping  0x20001 other
+type Service uint32
+
+// The services that are not ports.
+const (
+	udpBase Service = 0x10000
+	Ping    Service = 0x20000
+	Other   Service = 0x20001 // every other protocol
+)
+
+// TCPPort returns the service of a TCP port.
+func TCPPort(port uint16) Service { return Service(port) }
+
+// UDPPort returns the service of a UDP port.
+func UDPPort(port uint16) Service { return udpBase + Service(port) }
+
+// Compare orders services along the line.
+func (s Service) Compare(o Service) int { return cmp.Compare(s, o) }
+
+// Next returns the service after s on the line.
+func (s Service) Next() Service { return s + 1 }
+
+// Prev returns the service before s on the line.
+func (s Service) Prev() Service { return s - 1 }
+
+// String prints the service as tcp/443, udp/53, ping or other.
+func (s Service) String() string {
+	switch {
+	case s < udpBase:
+		return "tcp/" + strconv.Itoa(int(s))
+	case s < Ping:
+		return "udp/" + strconv.Itoa(int(s-udpBase))
+	case s == Ping:
+		return "ping"
+	}
+	return "other"
+}
+
+// Services is a set of services.
+type Services = span.Set[Service]
+
+// AnyService is the set of every service.
+var AnyService = span.Of(span.Run[Service]{Lo: 0, Hi: Other})
+
+// namer looks up the ports behind a service's name.
+type namer interface {
+	Ports(name string) ([]sentence.Service, bool)
+}
+
+// ServicesOf returns the set that a list of services stands for. Unknown names
+// add nothing; the estate has refused them before.
+func ServicesOf(names namer, s sentence.Services) Services {
+	if s.Any {
+		return AnyService.Subtract(union(names, s.Except))
+	}
+	return union(names, s.List)
+}
+
+func union(names namer, list []sentence.Service) Services {
+	var runs []span.Run[Service]
+	for _, s := range list {
+		if s.Ping() {
+			runs = append(runs, span.Run[Service]{Lo: Ping, Hi: Ping})
+			continue
+		}
+		ports := []sentence.Service{s}
+		if name, named := s.Name(); named {
+			ports, _ = names.Ports(name)
+		}
+		for _, port := range ports {
+			if p, lo, hi, ok := port.Ports(); ok {
+				runs = append(runs, span.Run[Service]{Lo: point(p, lo), Hi: point(p, hi)})
+			}
+		}
+	}
+	return span.Of(runs...)
+}
+
+func point(p sentence.Protocol, port uint16) Service {
+	if p == sentence.UDP {
+		return UDPPort(port)
+	}
+	return TCPPort(port)
+}
+
+// PrintServices prints a set as sentences write it, where they can: "any",
+// "any except …", or a list. Names are put in place of ports by the namings
+// given, the first that fit exactly.
+func PrintServices(s Services, namings []Naming) string {
+	if s.Equal(AnyService) {
+		return "any"
+	}
+	missing := AnyService.Subtract(s)
+	text := printList(s, namings)
+	if other := printList(missing, namings); s.Contains(Other) && len(other) < len(text) {
+		return "any except " + other
+	}
+	return text
+}
+
+// Naming is a name for a set of services.
+type Naming struct {
+	Name string
+	Set  Services
+}
+
+// Namings returns the names for services that an estate's listings use: its own
+// first, then the administrative ones, then the other shipped ones.
+func Namings(own []string, names namer) []Naming {
+	var list []Naming
+	add := func(group []string) {
+		for _, name := range group {
+			if name == "domain" { // the same as dns
+				continue
+			}
+			ports, _ := names.Ports(name)
+			list = append(list, Naming{name, union(names, ports)})
+		}
+	}
+	add(own)
+	add(sentence.AdministrativeNames())
+	add(sentence.ShippedNames())
+	return list
+}
+
+func printList(s Services, namings []Naming) string {
+	var words []string
+	rest := s
+	for _, n := range namings {
+		// A name stands only for whole runs: nobody reads tcp/1-21, ssh, tcp/23-… with ease.
+		if !n.Set.IsEmpty() && rest.Covers(n.Set) && wholeRuns(rest, n.Set) {
+			words = append(words, n.Name)
+			rest = rest.Subtract(n.Set)
+		}
+	}
+	for _, text := range ServiceRuns(rest) {
+		words = append(words, text)
+	}
+	return strings.Join(words, ", ")
+}
+
+func wholeRuns(s, part Services) bool {
+	for _, r := range part.Runs() {
+		if s.Contains(r.Lo-1) && r.Lo != 0 && r.Lo != udpBase || s.Contains(r.Hi+1) && r.Hi != udpBase-1 && r.Hi != Ping-1 {
+			return false
+		}
+	}
+	return true
+}
+
+// ServiceRuns prints a set as runs: tcp/22, udp/5000-5010, ping, other.
+func ServiceRuns(s Services) []string {
+	var words []string
+	for _, r := range s.Runs() {
+		for _, part := range [][2]Service{{0, udpBase - 1}, {udpBase, Ping - 1}, {Ping, Ping}, {Other, Other}} {
+			lo, hi := max(r.Lo, part[0]), min(r.Hi, part[1])
+			switch {
+			case lo > hi:
+			case lo == hi:
+				words = append(words, lo.String())
+			default:
+				words = append(words, fmt.Sprintf("%v-%d", lo, hi-part[0]))
+			}
+		}
+	}
+	return words
+}
+
+// ParseServiceRuns reads what [ServiceRuns] prints.
+func ParseServiceRuns(words []string) (Services, error) {
+	runs := make([]span.Run[Service], 0, len(words))
+	for _, w := range words {
+		switch w {
+		case "ping":
+			runs = append(runs, span.Run[Service]{Lo: Ping, Hi: Ping})
+			continue
+		case "other":
+			runs = append(runs, span.Run[Service]{Lo: Other, Hi: Other})
+			continue
+		}
+		proto, ports, _ := strings.Cut(w, "/")
+		first, last, ranged := strings.Cut(ports, "-")
+		if !ranged {
+			last = first
+		}
+		lo, err1 := strconv.ParseUint(first, 10, 16)
+		hi, err2 := strconv.ParseUint(last, 10, 16)
+		var base Service
+		if proto == "udp" {
+			base = udpBase
+		}
+		if err1 != nil || err2 != nil || hi < lo || proto != "tcp" && proto != "udp" {
+			return Services{}, fmt.Errorf("%q is no run of services", w)
+		}
+		runs = append(runs, span.Run[Service]{Lo: base + Service(lo), Hi: base + Service(hi)})
+	}
+	return span.Of(runs...), nil
+}

@@ -1,0 +1,189 @@
+// Package span keeps sets of points on a line, such as addresses or services, as
+// sorted runs.
+//
+//	points  1 2 3 . . 6 . 8 9
+//	runs   [1───3]   [6] [8─9]
+//
+// Invariants of every Set: runs are in ascending order, each has Lo ≤ Hi, and no
+// two touch, so equal sets have equal runs. Sets are immutable and safe for
+// concurrent use. Union, Intersect and Subtract walk both sets once: O(n+m).
+package span
+
+import (
+	"cmp"
+	"slices"
+	"sort"
+)
+
+// Point is a place on a line. Next and Prev return a point that compares unequal
+// to every neighbour at the ends of the line.
+type Point[T any] interface {
+	comparable
+	Compare(T) int
+	Next() T
+	Prev() T
+}
+
+// Run is all points from Lo to Hi, both included.
+type Run[T Point[T]] struct{ Lo, Hi T }
+
+// Set is a set of points. The zero Set is empty.
+type Set[T Point[T]] struct{ runs []Run[T] }
+
+// Of returns the set of the given runs, in any order, overlapping or not. Runs
+// with Lo after Hi hold nothing. Cost: O(n log n).
+func Of[T Point[T]](runs ...Run[T]) Set[T] {
+	list := make([]Run[T], 0, len(runs))
+	for _, r := range runs {
+		if r.Lo.Compare(r.Hi) <= 0 {
+			list = append(list, r)
+		}
+	}
+	slices.SortFunc(list, func(a, b Run[T]) int { return cmp.Or(a.Lo.Compare(b.Lo), a.Hi.Compare(b.Hi)) })
+	var out []Run[T]
+	for _, r := range list {
+		out = push(out, r)
+	}
+	return Set[T]{out}
+}
+
+// One returns the set of a single point.
+func One[T Point[T]](p T) Set[T] { return Set[T]{[]Run[T]{{p, p}}} }
+
+// push appends a run that begins at or after the last one's beginning.
+func push[T Point[T]](out []Run[T], r Run[T]) []Run[T] {
+	if n := len(out); n > 0 {
+		last := &out[n-1]
+		if r.Lo.Compare(last.Hi) <= 0 || last.Hi.Next() == r.Lo {
+			if r.Hi.Compare(last.Hi) > 0 {
+				last.Hi = r.Hi
+			}
+			return out
+		}
+	}
+	return append(out, r)
+}
+
+// IsEmpty reports whether the set holds no point.
+func (s Set[T]) IsEmpty() bool { return len(s.runs) == 0 }
+
+// Runs returns the runs in ascending order. The caller must not change them.
+func (s Set[T]) Runs() []Run[T] { return s.runs }
+
+// Contains reports whether p is in the set. Cost: O(log n).
+func (s Set[T]) Contains(p T) bool {
+	i := sort.Search(len(s.runs), func(i int) bool { return s.runs[i].Hi.Compare(p) >= 0 })
+	return i < len(s.runs) && s.runs[i].Lo.Compare(p) <= 0
+}
+
+// Equal reports whether both sets hold the same points.
+func (s Set[T]) Equal(o Set[T]) bool { return slices.Equal(s.runs, o.runs) }
+
+// Union returns the points that are in either set.
+func (s Set[T]) Union(o Set[T]) Set[T] {
+	switch {
+	case len(s.runs) == 0:
+		return o
+	case len(o.runs) == 0:
+		return s
+	}
+	out := make([]Run[T], 0, len(s.runs)+len(o.runs))
+	i, j := 0, 0
+	for i < len(s.runs) || j < len(o.runs) {
+		if j == len(o.runs) || i < len(s.runs) && s.runs[i].Lo.Compare(o.runs[j].Lo) <= 0 {
+			out = push(out, s.runs[i])
+			i++
+		} else {
+			out = push(out, o.runs[j])
+			j++
+		}
+	}
+	return Set[T]{out}
+}
+
+// Intersect returns the points that are in both sets.
+func (s Set[T]) Intersect(o Set[T]) Set[T] {
+	var out []Run[T]
+	i, j := 0, 0
+	for i < len(s.runs) && j < len(o.runs) {
+		a, b := s.runs[i], o.runs[j]
+		lo, hi := a.Lo, a.Hi
+		if b.Lo.Compare(lo) > 0 {
+			lo = b.Lo
+		}
+		if b.Hi.Compare(hi) < 0 {
+			hi = b.Hi
+		}
+		if lo.Compare(hi) <= 0 {
+			out = append(out, Run[T]{lo, hi})
+		}
+		if a.Hi.Compare(b.Hi) < 0 {
+			i++
+		} else {
+			j++
+		}
+	}
+	return Set[T]{out}
+}
+
+// Subtract returns the points of s that are not in o.
+func (s Set[T]) Subtract(o Set[T]) Set[T] {
+	if len(o.runs) == 0 || len(s.runs) == 0 {
+		return s
+	}
+	var out []Run[T]
+	j := 0
+	for _, r := range s.runs {
+		lo, gone := r.Lo, false
+		for j < len(o.runs) && o.runs[j].Hi.Compare(lo) < 0 {
+			j++
+		}
+		for k := j; k < len(o.runs) && o.runs[k].Lo.Compare(r.Hi) <= 0; k++ {
+			if o.runs[k].Lo.Compare(lo) > 0 {
+				out = append(out, Run[T]{lo, o.runs[k].Lo.Prev()})
+			}
+			if o.runs[k].Hi.Compare(r.Hi) >= 0 {
+				gone = true
+				break
+			}
+			lo = o.runs[k].Hi.Next()
+		}
+		if !gone {
+			out = append(out, Run[T]{lo, r.Hi})
+		}
+	}
+	return Set[T]{out}
+}
+
+// Overlaps reports whether the sets share a point.
+func (s Set[T]) Overlaps(o Set[T]) bool {
+	i, j := 0, 0
+	for i < len(s.runs) && j < len(o.runs) {
+		a, b := s.runs[i], o.runs[j]
+		if a.Lo.Compare(b.Hi) <= 0 && b.Lo.Compare(a.Hi) <= 0 {
+			return true
+		}
+		if a.Hi.Compare(b.Hi) < 0 {
+			i++
+		} else {
+			j++
+		}
+	}
+	return false
+}
+
+// Covers reports whether every point of o is in s.
+func (s Set[T]) Covers(o Set[T]) bool { return o.Subtract(s).IsEmpty() }
+
+// Check reports the first invariant that does not hold, or "".
+func (s Set[T]) Check() string {
+	for i, r := range s.runs {
+		if r.Lo.Compare(r.Hi) > 0 {
+			return "a run is back to front"
+		}
+		if i > 0 && (s.runs[i-1].Hi.Compare(r.Lo) >= 0 || s.runs[i-1].Hi.Next() == r.Lo) {
+			return "two runs touch or are out of order"
+		}
+	}
+	return ""
+}
