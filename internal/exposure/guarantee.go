@@ -21,9 +21,9 @@ type Broken struct {
 	Guarantee flow.Origin
 	At        time.Time // the first moment at which it does not hold
 	Flow      Flow
-	Target    string    // the machine or front that the flow leads to
-	By        Part      // what lets the flow in (never), or keeps it out (always)
-	Potential bool      // no flow is open now; a permit or route could let one in
+	Target    string // the machine or front that the flow leads to
+	By        Part   // what lets the flow in (never), or keeps it out (always)
+	Potential bool   // no flow is open now; a permit or route could let one in
 }
 
 // Guarantees checks every never and always of an estate against its plan, at

@@ -1,7 +1,6 @@
 package exposure
 
 import (
-	"net/netip"
 	"slices"
 	"strings"
 
@@ -9,6 +8,7 @@ import (
 
 	"ironbark/internal/estate"
 	"ironbark/internal/flow"
+	"ironbark/internal/sentence"
 )
 
 // Names puts sets of addresses into words: names before numbers.
@@ -22,8 +22,8 @@ type named struct {
 	set  flow.Addrs
 }
 
-// NewNames collects the names that an estate has for addresses: machines,
-// sources, lines, subnets, networks, then internet and everywhere.
+// NewNames collects the names that an estate has for addresses: machines and
+// gateways, sources, lines, subnets, networks, then internet and everywhere.
 func NewNames(e *estate.Estate, p *flow.Plan) *Names {
 	n := &Names{plan: p}
 	add := func(name string, set flow.Addrs) {
@@ -31,47 +31,25 @@ func NewNames(e *estate.Estate, p *flow.Plan) *Names {
 			n.known = append(n.known, named{name, set})
 		}
 	}
-	runs := func(list []netip.Prefix) (set flow.Addrs) {
-		var b netipx.IPSetBuilder
-		for _, p := range list {
-			b.AddPrefix(p)
-		}
-		s, _ := b.IPSet()
-		words := []string{}
-		for _, r := range s.Ranges() {
-			words = append(words, r.From().String()+"-"+r.To().String())
-		}
-		set, _ = flow.ParseAddrRuns(words)
-		return set
-	}
 	for i, m := range p.Machines {
 		add(m.Name, p.AddrsOf(int32(i)))
 	}
 	for _, g := range p.Gateways {
-		set := flow.Addrs{}
-		for _, a := range g.Inside {
-			one, _ := flow.ParseAddrRuns([]string{a.String()})
-			set = set.Union(one)
-		}
-		add(g.Name, set)
+		add(g.Name, flow.AddrSet(g.Inside...))
 	}
+	resolve := flow.NewResolver(e, p)
+	place := func(name string) { add(name, resolve.Source(sentence.Of(sentence.NameAtom(name)))) }
 	for _, s := range e.Sources {
-		words := []string{}
-		for _, a := range s.Ranges {
-			lo, hi := a.Bounds()
-			words = append(words, lo.String()+"-"+hi.String())
-		}
-		set, _ := flow.ParseAddrRuns(words)
-		add(s.Name, set.Subtract(p.Own()))
+		place(s.Name)
 	}
 	for _, l := range e.Lines {
-		add(l.Name, runs(l.Range))
+		place(l.Name)
 	}
 	for _, w := range e.Networks {
 		for _, s := range w.Subnets {
-			add(s.Name, runs(s.Range))
+			place(s.Name)
 		}
-		add(w.Name, runs(w.Space))
+		place(w.Name)
 	}
 	add("internet", p.Internet())
 	add("everywhere", p.Everywhere())
@@ -107,9 +85,9 @@ func (n *Names) say(s, universe flow.Addrs) string {
 		}
 	}
 	for _, k := range n.known {
-		for v4, word := range map[bool]string{true: " (IPv4)", false: " (IPv6)"} {
-			if part := oneFamily(k.set, v4); part.Equal(s) {
-				return k.name + word
+		for _, v4 := range []bool{true, false} {
+			if oneFamily(k.set, v4).Equal(s) {
+				return k.name + familyWord[v4]
 			}
 		}
 	}
@@ -131,14 +109,13 @@ func (n *Names) say(s, universe flow.Addrs) string {
 func only(s, name flow.Addrs) string {
 	for _, v4 := range []bool{true, false} {
 		if oneFamily(s, v4).Equal(s) && !oneFamily(name, v4).Equal(name) {
-			if v4 {
-				return " (IPv4)"
-			}
-			return " (IPv6)"
+			return familyWord[v4]
 		}
 	}
 	return ""
 }
+
+var familyWord = map[bool]string{true: " (IPv4)", false: " (IPv6)"}
 
 func oneFamily(s flow.Addrs, v4 bool) flow.Addrs {
 	if v4 {

@@ -163,7 +163,7 @@ func (c *compiler) sentence(st sentence.Stated) {
 		add(Deny, c.Source(s.From), s.To, s.Services, s.Tail)
 	case sentence.Route:
 		if i := slices.Index(c.gateways, s.Via.Text); i >= 0 {
-			add(Route, addrSet(c.p.Gateways[i].Inside...), s.To, s.Services, sentence.Tail{})
+			add(Route, AddrSet(c.p.Gateways[i].Inside...), s.To, s.Services, sentence.Tail{})
 		}
 	case sentence.Forward:
 		c.door(Published{
@@ -184,7 +184,8 @@ func (c *compiler) door(pub Published, at, on sentence.Service) {
 	c.p.Doors = append(c.p.Doors, pub)
 }
 
-func addrSet(list ...netip.Addr) Addrs {
+// AddrSet returns the set of the valid ones of some addresses.
+func AddrSet(list ...netip.Addr) Addrs {
 	runs := make([]Run, 0, len(list))
 	for _, a := range list {
 		if a.IsValid() {

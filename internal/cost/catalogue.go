@@ -1,0 +1,157 @@
+// Package cost knows what a site offers and what an estate on it costs.
+//
+// The package is pure; amounts are whole millionths of a currency unit, so sums
+// are exact.
+package cost
+
+import (
+	"cmp"
+	"encoding/json"
+	"fmt"
+	"slices"
+
+	"ironbark/internal/estate"
+	"ironbark/internal/sentence"
+)
+
+// Catalogue is what a site offers: images, sizes, prices and limits.
+type Catalogue struct {
+	Currency string  `json:"currency"` // ISO 4217
+	Images   []Image `json:"images"`
+	Sizes    []Size  `json:"sizes"`
+	Prices   Prices  `json:"prices"`
+	Limits   Amounts `json:"limits"`
+}
+
+// Image is a system that a machine can start from.
+type Image struct {
+	Name    string   `json:"name"`
+	About   string   `json:"about"`
+	DiskGB  int      `json:"diskGB"`  // the least system disk
+	Listens []string `json:"listens"` // services it listens on once it runs, as sentences write them
+}
+
+// Size is how much of a host a machine gets.
+type Size struct {
+	Name      string `json:"name"`
+	CPUs      int    `json:"cpus"`
+	MemoryMiB int    `json:"memoryMiB"`
+	Hour      Money  `json:"hour"`
+}
+
+// Prices are those that do not hang on a size, an hour each.
+type Prices struct {
+	DiskGB  Money `json:"diskGBHour"`
+	Address Money `json:"addressHour"`
+	Front   Money `json:"frontHour"`
+	Bastion Money `json:"bastionHour"`
+}
+
+// Amounts are quantities that a site limits.
+type Amounts struct {
+	Machines  int `json:"machines"`
+	CPUs      int `json:"cpus"`
+	MemoryMiB int `json:"memoryMiB"`
+	Addresses int `json:"addresses"` // public IPv4 ones
+	DiskGB    int `json:"diskGB"`
+}
+
+// Money is an amount in millionths of the catalogue's currency.
+type Money int64
+
+// HoursAMonth is the number of hours that a month's price stands for.
+const HoursAMonth = 730
+
+// String prints the amount with two decimals, rounded half away from zero.
+func (m Money) String() string {
+	cents := int64(m) / 10_000
+	if rest := int64(m) % 10_000; rest >= 5_000 {
+		cents++
+	} else if rest <= -5_000 {
+		cents--
+	}
+	sign := ""
+	if cents < 0 {
+		sign, cents = "-", -cents
+	}
+	return fmt.Sprintf("%s%d.%02d", sign, cents/100, cents%100)
+}
+
+// UnmarshalJSON reads a decimal string such as "0.0085", with at most six decimals.
+func (m *Money) UnmarshalJSON(data []byte) error {
+	var text string
+	if err := json.Unmarshal(data, &text); err != nil {
+		return err
+	}
+	var units, parts int64
+	digits, seen := 0, false
+	for _, c := range text {
+		switch {
+		case c == '.' && !seen:
+			seen = true
+		case c < '0' || c > '9' || digits == 6 || units > 1e9:
+			return fmt.Errorf("%q is no amount of money", text)
+		case seen:
+			parts, digits = parts*10+int64(c-'0'), digits+1
+		default:
+			units = units*10 + int64(c-'0')
+		}
+	}
+	for ; digits < 6; digits++ {
+		parts *= 10
+	}
+	*m = Money(units*1_000_000 + parts)
+	return nil
+}
+
+// Image finds an image by name.
+func (c Catalogue) Image(name string) (Image, bool) {
+	i := slices.IndexFunc(c.Images, func(i Image) bool { return i.Name == name })
+	if i < 0 {
+		return Image{}, false
+	}
+	return c.Images[i], true
+}
+
+// Size finds a size by name.
+func (c Catalogue) Size(name string) (Size, bool) {
+	i := slices.IndexFunc(c.Sizes, func(s Size) bool { return s.Name == name })
+	if i < 0 {
+		return Size{}, false
+	}
+	return c.Sizes[i], true
+}
+
+// Check holds an estate's machines to the catalogue. The error is
+// sentence.Errors, with the places in estate.yaml.
+func (c Catalogue) Check(e *estate.Estate) error {
+	var errs sentence.Errors
+	offer := func(at sentence.Pos, kind, name string, known []string) {
+		hint := fmt.Sprintf("the site offers: %v", known)
+		if near, ok := sentence.Nearest(name, known); ok {
+			hint = fmt.Sprintf("did you mean “%s”?", near)
+		}
+		errs = append(errs, &sentence.Error{At: at, Problem: fmt.Sprintf("the site has no %s “%s”", kind, name), Hint: hint})
+	}
+	for _, m := range e.Machines {
+		if _, ok := c.Image(m.Image); !ok {
+			offer(m.At, "image", m.Image, names(c.Images, func(i Image) string { return i.Name }))
+		}
+		if _, ok := c.Size(m.Size); !ok {
+			offer(m.At, "size", m.Size, names(c.Sizes, func(s Size) string { return s.Name }))
+		}
+	}
+	if len(errs) > 0 {
+		return errs[:min(len(errs), sentence.MostErrors)]
+	}
+	return nil
+}
+
+func names[T any](list []T, name func(T) string) []string {
+	out := make([]string, len(list))
+	for i, item := range list {
+		out[i] = name(item)
+	}
+	slices.SortFunc(out, cmp.Compare[string])
+	return out
+}

@@ -1,0 +1,278 @@
+// Package opening judges requests to open services for a while.
+//
+// A request is judged against the machine (is there a door? does it run? does a
+// deny forbid it? would it break a guarantee?) and against the permits: one of
+// them must cover person, services, targets, the whole source and the length.
+//
+//	words ─▶ request ─┬─▶ permits ──┐
+//	                  ├─▶ doors ────┼─▶ Opening, or a Refusal with every reason
+//	                  └─▶ guarantees┘
+//
+// An opening freezes its machines and addresses when it begins. Its end is part
+// of the rule that is installed, so nothing must run for it to end.
+package opening
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"ironbark/internal/estate"
+	"ironbark/internal/exposure"
+	"ironbark/internal/flow"
+	"ironbark/internal/sentence"
+)
+
+// Opening lets flows pass from Begin until End, End not included.
+type Opening struct {
+	ID       int64 // counted from 1; 0 before the site has given one
+	Person   string
+	Words    sentence.Open // as it holds: until a moment, from addresses and names as typed
+	Begin    time.Time
+	End      time.Time
+	Machines []string // frozen
+	From     flow.Addrs
+	Services flow.Services
+	Permit   string // the sentence that permits it
+	Ended    time.Time
+	EndedBy  string // who closed it before its end
+	Why      string // why it was closed before its end
+}
+
+// Active reports whether the opening holds at a moment.
+func (o Opening) Active(at time.Time) bool {
+	return o.Ended.IsZero() && !at.Before(o.Begin) && at.Before(o.End)
+}
+
+// Rule returns the rule that lets the opening's flows pass in a plan. Machines
+// that the plan has not are left out.
+func (o Opening) Rule(p *flow.Plan) flow.Rule {
+	g := &flow.Group{}
+	for _, name := range o.Machines {
+		if m, ok := p.MachineByName(name); ok {
+			g.Machines = append(g.Machines, m)
+		}
+	}
+	slices.Sort(g.Machines)
+	return flow.Rule{
+		Kind: flow.Opening, From: o.From, To: g, Services: o.Services, Until: o.End, Opening: o.ID,
+		Origin: flow.Origin{Sentence: o.Words.String()},
+	}
+}
+
+// Reason is one reason to refuse a request, and what would mend it.
+type Reason struct {
+	What string
+	Mend string
+}
+
+// Refusal tells every reason for which a request is refused.
+type Refusal struct {
+	Reasons []Reason
+	Person  bool // the person may not; nothing is wrong with the rest
+}
+
+// Error returns the reasons in one line.
+func (r *Refusal) Error() string {
+	words := make([]string, len(r.Reasons))
+	for i, reason := range r.Reasons {
+		words[i] = reason.What
+	}
+	return strings.Join(words, "; ")
+}
+
+// Request is what is asked for, and what it is judged by.
+type Request struct {
+	Person  string
+	Words   sentence.Open // without me: addresses are written out
+	Now     time.Time
+	Estate  *estate.Estate // as enacted
+	Plan    *flow.Plan     // as installed, openings included
+	Running func(machine string) bool
+	Active  []Opening // active ones, of everybody
+}
+
+// Granted is the answer to a request that is not refused.
+type Granted struct {
+	Opening Opening
+	Extends bool // Opening has the number of one that holds already, and replaces it
+	Notes   []string
+}
+
+// Judge decides a request. The error is a *Refusal.
+func Judge(r Request) (Granted, error) {
+	j := &judge{Request: r, resolve: flow.NewResolver(r.Estate, r.Plan)}
+	j.o = Opening{
+		Person: r.Person, Words: r.Words, Begin: r.Now, From: j.resolve.Source(r.Words.From),
+		Services: j.resolve.Services(r.Words.Services),
+	}
+	for _, m := range j.resolve.Group(r.Words.To).Machines {
+		j.o.Machines = append(j.o.Machines, r.Plan.Machines[m].Name)
+	}
+	extends := j.begin()
+	j.judgeTarget()
+	j.judgePermits()
+	j.judgeGuarantees()
+	if len(j.refusal.Reasons) > 0 {
+		return Granted{}, &j.refusal
+	}
+	j.o.Words.For, j.o.Words.Until = sentence.Duration{}, j.o.End.UTC()
+	return Granted{Opening: j.o, Extends: extends, Notes: j.notes}, nil
+}
+
+type judge struct {
+	Request
+	resolve flow.Resolver
+	o       Opening
+	refusal Refusal
+	notes   []string
+}
+
+func (j *judge) refuse(mend, format string, args ...any) {
+	j.refusal.Reasons = append(j.refusal.Reasons, Reason{What: fmt.Sprintf(format, args...), Mend: mend})
+}
+
+// begin finds the end, and the own opening with the same services, targets and
+// source, which is then extended: its length counts from its own beginning.
+func (j *judge) begin() (extends bool) {
+	j.o.End = j.Words.Until
+	if !j.Words.For.IsZero() {
+		j.o.End = j.Now.Add(j.Words.For.Length())
+	}
+	if !j.o.End.After(j.Now) {
+		j.refuse("", "the end %s is not in the future", j.o.End.UTC().Format(time.RFC3339))
+	}
+	for _, a := range j.Active {
+		if a.Person == j.Person && a.Services.Equal(j.o.Services) && a.From.Equal(j.o.From) && slices.Equal(a.Machines, j.o.Machines) {
+			j.o.ID, j.o.Begin = a.ID, a.Begin
+			if j.o.End.Before(a.End) {
+				j.refuse(fmt.Sprintf("close %d ends it", a.ID), "your opening %d holds until %s already, which is later", a.ID, a.End.UTC().Format(time.RFC3339))
+			}
+			return true
+		}
+	}
+	return false
+}
+
+// judgeTarget asks for each machine whether anything would come of the opening.
+func (j *judge) judgeTarget() {
+	if len(j.o.Machines) == 0 {
+		j.refuse("enact makes machines that stand in the files only", "“%s” is no machine that is there", j.Words.To)
+		return
+	}
+	if j.o.From.IsEmpty() {
+		j.refuse("", "“from %s” stands for no address", j.Words.From)
+		return
+	}
+	view := exposure.NewView(j.Plan.With(j.o.Rule(j.Plan)), j.Now)
+	for _, name := range j.o.Machines {
+		m, _ := j.Plan.MachineByName(name)
+		if !j.Running(name) {
+			j.refuse("start "+name, "%s is not running", name)
+		}
+		var noDoor, denied, open bool
+		var deny exposure.Part
+		for _, p := range view.Ask(j.o.Services, j.o.From, exposure.Target{Machine: m}) {
+			noDoor = noDoor || p.Reason == exposure.NoDoor
+			open = open || p.Open
+			if p.Reason == exposure.Denied {
+				denied, deny = true, p
+			}
+		}
+		switch {
+		case open && denied:
+			j.notes = append(j.notes, fmt.Sprintf("%s: part of the source stays out by “%s”", name, deny.Origin.Sentence))
+		case open:
+		case denied:
+			j.refuse("retract "+sentence.Quote(deny.Origin.Sentence), "a deny keeps all of it out of %s: “%s”", name, deny.Origin.Sentence)
+		case noDoor:
+			j.refuse("give it a public address, a forward, or come from inside", "there is no way in to %s from %s", name, j.Words.From)
+		}
+	}
+}
+
+// judgePermits looks for one permit that covers the whole request, and tells of
+// each that concerns the person what it lacks.
+func (j *judge) judgePermits() {
+	if !j.Estate.PersonKnown(j.Person) {
+		j.refusal.Person = true
+		j.refuse("add them under people: in "+estate.FileName+", or say --person NAME", "there is no person “%s” in the estate", j.Person)
+		return
+	}
+	var near []Reason
+	length := j.o.End.Sub(j.o.Begin)
+	for _, st := range j.Estate.Sentences {
+		m, ok := st.Sentence.(sentence.Permit)
+		if !ok || !slices.ContainsFunc(m.People, func(n sentence.Name) bool { return j.Estate.Belongs(j.Person, n.Text) }) {
+			continue
+		}
+		lacks := j.lacks(m, length)
+		if len(lacks) == 0 {
+			j.o.Permit = m.String()
+			return
+		}
+		near = append(near, Reason{What: fmt.Sprintf("“%s” does not cover it: %s", m, strings.Join(lacks, "; "))})
+	}
+	j.refusal.Person = len(j.refusal.Reasons) == 0
+	if len(near) > 0 {
+		near[0].Mend = "ask for what it covers, or have the permit widened"
+		j.refusal.Reasons = append(j.refusal.Reasons, near...)
+		return
+	}
+	mend := fmt.Sprintf("permit %s to open %s to %s from %s up to %s", j.Person, j.Words.Services, j.Words.To, j.Words.From, sentence.DurationOf(length))
+	j.refuse(mend, "no permit lets %s open anything", j.Person)
+}
+
+// lacks tells in what a permit falls short of the request.
+func (j *judge) lacks(m sentence.Permit, length time.Duration) (list []string) {
+	if rest := j.o.Services.Subtract(j.resolve.Services(m.Services)); !rest.IsEmpty() {
+		list = append(list, "it is for "+m.Services.String())
+	}
+	to := j.resolve.Group(m.To)
+	for _, name := range j.o.Machines {
+		if i, ok := j.Plan.MachineByName(name); !ok || !to.Has(i) {
+			list = append(list, fmt.Sprintf("%s is not among its machines", name))
+		}
+	}
+	if !j.resolve.Source(m.From).Covers(j.o.From) {
+		list = append(list, "it is from "+m.From.String())
+	}
+	if length > m.UpTo.Length() {
+		list = append(list, fmt.Sprintf("it is up to %s, and this is %s", m.UpTo, sentence.DurationOf(length)))
+	}
+	if m.Approvals > 0 {
+		list = append(list, "it needs approvals, which cannot be given yet")
+	}
+	return list
+}
+
+// judgeGuarantees refuses what would break a guarantee that holds without it.
+func (j *judge) judgeGuarantees() {
+	if len(j.refusal.Reasons) > 0 {
+		return
+	}
+	broken := map[string]bool{}
+	for _, b := range exposure.Guarantees(j.Estate, j.Plan, j.Now) {
+		broken[b.Guarantee.Sentence] = true
+	}
+	with := j.Plan.WithoutOpenings(func(id int64) bool { return id == j.o.ID && id != 0 }).With(j.o.Rule(j.Plan))
+	for _, b := range exposure.Guarantees(j.Estate, with, j.Now) {
+		if _, never := parsed(b.Guarantee.Sentence).(sentence.Never); never && !broken[b.Guarantee.Sentence] {
+			j.refuse("", "it would break the guarantee “%s”: %s from %s to %s", b.Guarantee.Sentence, b.Flow.Service, b.Flow.Source, b.Target)
+		}
+	}
+}
+
+func parsed(text string) sentence.Sentence {
+	s, _ := sentence.Parse(text)
+	return s
+}
+
+// Covered reports whether a permit of an estate still covers an opening that
+// holds: the same judgement as at its beginning, for its whole length.
+func Covered(o Opening, e *estate.Estate, p *flow.Plan) bool {
+	j := &judge{Request: Request{Person: o.Person, Words: o.Words, Estate: e, Plan: p}, resolve: flow.NewResolver(e, p), o: o}
+	j.judgePermits()
+	return len(j.refusal.Reasons) == 0
+}

@@ -1,0 +1,329 @@
+// Package sim is the stand-in cloud that ships with Ironbark: a whole site inside
+// one SQLite file beside the estate. Its machines build, start and listen over
+// time that is computed from time stamps, so nothing runs in the background, and
+// its installed tables decide about packets with code of their own (walk.go),
+// independent of the analysis.
+//
+//	.ironbark/site.db   things, tables, openings, files, journal
+//	.ironbark/enacting  locked by the process that enacts
+package sim
+
+import (
+	"context"
+	"database/sql"
+	_ "embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"ironbark/internal/change"
+	"ironbark/internal/cost"
+	"ironbark/internal/estate"
+	"ironbark/internal/flow"
+	"ironbark/internal/sentence"
+	"ironbark/internal/site"
+	"ironbark/internal/store"
+)
+
+// Dir is the folder of the site's state, beside estate.yaml.
+const Dir = ".ironbark"
+
+//go:embed catalogue.json
+var catalogueJSON []byte
+
+// catalogue is what the stand-in cloud offers, as data.
+type catalogue struct {
+	Offer   cost.Catalogue `json:"offer"`
+	Pool4   string         `json:"pool4"`
+	Pool6   string         `json:"pool6"`
+	Callers []netip.Addr   `json:"callers"`
+	Life    struct {
+		Build  int `json:"buildMillis"`
+		Start  int `json:"startMillis"`
+		Listen int `json:"listenMillis"`
+	} `json:"life"`
+}
+
+// Faults are what the stand-in cloud can be told to do wrong, for tests and for
+// people who learn.
+type Faults struct {
+	// Halt kills the process after so many steps are done; 0 never does.
+	Halt int
+	// Slow is how long each step takes longer.
+	Slow time.Duration
+}
+
+// Site is the stand-in cloud of one estate.
+type Site struct {
+	dir    string
+	clock  site.Clock
+	faults Faults
+	cat    catalogue
+
+	mu    sync.Mutex
+	db    *store.DB
+	write bool
+	steps int
+}
+
+var _ site.Site = (*Site)(nil)
+
+// New returns the stand-in cloud whose state is in dir/.ironbark. Nothing is read
+// or made before it is needed.
+func New(dir string, clock site.Clock, faults Faults) *Site {
+	s := &Site{dir: filepath.Join(dir, Dir), clock: clock, faults: faults}
+	if err := json.Unmarshal(catalogueJSON, &s.cat); err != nil {
+		panic("sim: the embedded catalogue: " + err.Error())
+	}
+	return s
+}
+
+// Catalogue returns what the stand-in cloud offers.
+func (s *Site) Catalogue() cost.Catalogue { return s.cat.Offer }
+
+// Callers returns the addresses that the stand-in cloud sees callers come from.
+func (s *Site) Callers() []netip.Addr { return s.cat.Callers }
+
+// Close closes the state.
+func (s *Site) Close() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.db == nil {
+		return nil
+	}
+	err := s.db.Close()
+	s.db = nil
+	return err
+}
+
+// open opens the state, for writing if asked to. The folder is made only then.
+func (s *Site) open(ctx context.Context, write bool) (*store.DB, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.db != nil && (s.write || !write) {
+		return s.db, nil
+	}
+	if s.db != nil {
+		if err := s.db.Close(); err != nil {
+			return nil, err
+		}
+		s.db = nil
+	}
+	if write {
+		if err := s.makeDir(); err != nil {
+			return nil, err
+		}
+	} else if info, err := os.Stat(s.dir); err == nil && !info.IsDir() {
+		return nil, &store.Damaged{Path: s.dir, Why: "is no folder", Mend: "move it away"}
+	}
+	db, err := store.Open(ctx, filepath.Join(s.dir, "site.db"), !write)
+	if err != nil {
+		return nil, err
+	}
+	if write {
+		if err := db.Whole(ctx); err != nil {
+			return nil, errors.Join(err, db.Close())
+		}
+	}
+	s.db, s.write = db, write
+	return db, nil
+}
+
+// makeDir makes the folder, closed to others, and keeps it out of version control.
+func (s *Site) makeDir() error {
+	if err := os.MkdirAll(s.dir, 0o700); err != nil {
+		return err
+	}
+	ignore := filepath.Join(s.dir, ".gitignore")
+	if _, err := os.Stat(ignore); err == nil {
+		return nil
+	}
+	return os.WriteFile(ignore, []byte("*\n"), 0o600)
+}
+
+// Report tells everything that the site has. Where nothing was ever enacted, that is nothing.
+func (s *Site) Report(ctx context.Context) (*site.Report, error) {
+	r := &site.Report{Machines: map[string]site.Machine{}}
+	db, err := s.open(ctx, false)
+	if errors.Is(err, store.ErrAbsent) {
+		r.Plan, err = flow.FromRows(nil)
+		return r, err
+	}
+	if err != nil {
+		return nil, err
+	}
+	err = db.Do(ctx, func(tx *sql.Tx) error { return s.report(ctx, tx, r) })
+	if err != nil {
+		return nil, err
+	}
+	return r, nil
+}
+
+func (s *Site) report(ctx context.Context, tx *sql.Tx, r *site.Report) error {
+	m, err := readMeta(ctx, tx)
+	if err != nil {
+		return err
+	}
+	r.Revision, r.Unfinished = m.revision, m.unfinished
+	now := s.clock.Now()
+	err = each(ctx, tx, `SELECT kind, name, spec, given, booted FROM things`, func(scan func(...any) error) error {
+		var t change.Thing
+		var spec, given, booted string
+		if err := scan(&t.Kind, &t.Name, &spec, &given, &booted); err != nil {
+			return err
+		}
+		if err := errors.Join(json.Unmarshal([]byte(spec), &t.Spec), json.Unmarshal([]byte(given), &t.Given)); err != nil {
+			return fmt.Errorf("%s %s: %w", t.Kind, t.Name, err)
+		}
+		r.Things = append(r.Things, t)
+		if t.Kind == change.Machine {
+			at, err := time.Parse(time.RFC3339Nano, booted)
+			if err != nil {
+				return err
+			}
+			r.Machines[t.Name] = s.life(t, at, now)
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	var rows []flow.Row
+	err = each(ctx, tx, `SELECT owner, key, body FROM tables ORDER BY key, owner`, func(scan func(...any) error) error {
+		var owner int64
+		var row flow.Row
+		if err := scan(&owner, &row.Key, &row.Body); err != nil {
+			return err
+		}
+		if owner == base {
+			r.Base = append(r.Base, row)
+		}
+		if n := len(rows); n == 0 || rows[n-1].Key != row.Key {
+			rows = append(rows, row)
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	if r.Plan, err = flow.FromRows(rows); err != nil {
+		return err
+	}
+	if r.Openings, err = readOpenings(ctx, tx); err != nil {
+		return err
+	}
+	return each(ctx, tx, `SELECT name, data FROM files ORDER BY name`, func(scan func(...any) error) error {
+		var f estate.File
+		if err := scan(&f.Name, &f.Data); err != nil {
+			return err
+		}
+		r.Files = append(r.Files, f)
+		return nil
+	})
+}
+
+// each calls read for each row of a query.
+func each(ctx context.Context, tx *sql.Tx, query string, read func(scan func(...any) error) error, args ...any) (err error) {
+	rows, err := tx.QueryContext(ctx, query, args...)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, rows.Close()) }()
+	for rows.Next() {
+		if err := read(rows.Scan); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}
+
+// life computes how a machine that was last started at a moment is doing.
+func (s *Site) life(t change.Thing, booted, now time.Time) site.Machine {
+	build := time.Duration(s.cat.Life.Build) * time.Millisecond
+	start := build + time.Duration(s.cat.Life.Start)*time.Millisecond
+	listen := start + time.Duration(s.cat.Life.Listen)*time.Millisecond
+	m := site.Machine{State: site.Running, Since: booted.Add(start), Ready: booted.Add(listen)}
+	switch age := now.Sub(booted); {
+	case age < build:
+		m.State, m.Since = site.Building, booted
+	case age < start:
+		m.State, m.Since = site.Starting, booted.Add(build)
+	case age >= listen:
+		m.Listens = s.listens(t.Spec.Image)
+	}
+	return m
+}
+
+// listens tells the services on which a machine of an image listens.
+func (s *Site) listens(image string) flow.Services {
+	i, _ := s.cat.Offer.Image(image)
+	var list sentence.Services
+	for _, word := range i.Listens {
+		one, err := sentence.ParseService(word)
+		if err != nil {
+			panic("sim: the embedded catalogue: " + err.Error())
+		}
+		list.List = append(list.List, one)
+	}
+	return flow.ServicesOf(shippedNames{}, list)
+}
+
+type shippedNames struct{}
+
+func (shippedNames) Ports(name string) ([]sentence.Service, bool) { return sentence.Shipped(name) }
+
+// meta is what the site keeps about itself.
+type meta struct {
+	revision   int64
+	head       string // the journal's last hash
+	unfinished *site.Unfinished
+}
+
+func readMeta(ctx context.Context, tx *sql.Tx) (m meta, err error) {
+	err = each(ctx, tx, `SELECT key, value FROM meta`, func(scan func(...any) error) error {
+		var key, value string
+		if err := scan(&key, &value); err != nil {
+			return err
+		}
+		switch key {
+		case "revision":
+			_, err := fmt.Sscan(value, &m.revision)
+			return err
+		case "head":
+			m.head = value
+		case "unfinished":
+			return json.Unmarshal([]byte(value), &m.unfinished)
+		}
+		return nil
+	})
+	return m, err
+}
+
+func setMeta(ctx context.Context, tx *sql.Tx, key string, value any) error {
+	text, ok := value.(string)
+	if !ok {
+		data, err := json.Marshal(value)
+		if err != nil {
+			return err
+		}
+		text = string(data)
+	}
+	_, err := tx.ExecContext(ctx, `INSERT INTO meta VALUES (?, ?) ON CONFLICT DO UPDATE SET value = excluded.value`, key, text)
+	return err
+}
+
+// pool lists the public addresses of a family in order.
+func (s *Site) pool(v4 bool) (lo, hi netip.Addr) {
+	text := s.cat.Pool6
+	if v4 {
+		text = s.cat.Pool4
+	}
+	first, last, _ := strings.Cut(text, "-")
+	return netip.MustParseAddr(first), netip.MustParseAddr(last)
+}

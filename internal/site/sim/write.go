@@ -1,0 +1,273 @@
+package sim
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"ironbark/internal/flow"
+	"ironbark/internal/journal"
+	"ironbark/internal/opening"
+	"ironbark/internal/sentence"
+	"ironbark/internal/site"
+)
+
+// base owns the tables that enactments install; an opening owns its own by its number.
+const base = int64(0)
+
+// note is what a step puts into the journal.
+type note struct {
+	person, action, text string
+	data                 any
+}
+
+// step does one thing whole: what f writes, its entry in the journal, and then
+// the faults that the site was told to play.
+func (s *Site) step(ctx context.Context, f func(ctx context.Context, tx *sql.Tx) (note, error)) error {
+	db, err := s.open(ctx, true)
+	if err != nil {
+		return err
+	}
+	err = db.Do(ctx, func(tx *sql.Tx) error {
+		n, err := f(ctx, tx)
+		if err != nil {
+			return err
+		}
+		return s.record(ctx, tx, n)
+	})
+	if err != nil {
+		return err
+	}
+	return s.play(ctx)
+}
+
+func (s *Site) record(ctx context.Context, tx *sql.Tx, n note) error {
+	var last journal.Entry
+	row := tx.QueryRowContext(ctx, `SELECT seq, hash FROM journal ORDER BY seq DESC LIMIT 1`)
+	if err := row.Scan(&last.Seq, &last.Hash); err != nil && err != sql.ErrNoRows {
+		return err
+	}
+	data := ""
+	if n.data != nil {
+		text, err := json.Marshal(n.data)
+		if err != nil {
+			return err
+		}
+		data = string(text)
+	}
+	e := journal.Next(last, journal.Entry{At: s.clock.Now(), Person: n.person, Action: n.action, Text: n.text, Data: data})
+	_, err := tx.ExecContext(ctx, `INSERT INTO journal VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
+		e.Seq, e.At.Format(time.RFC3339Nano), e.Person, e.Action, e.Text, e.Data, e.Prev, e.Hash)
+	if err != nil {
+		return err
+	}
+	return setMeta(ctx, tx, "head", e.Hash)
+}
+
+// Journal returns the record and the hash of its last entry as it is kept apart.
+func (s *Site) Journal(ctx context.Context) (entries []journal.Entry, head string, err error) {
+	db, err := s.open(ctx, false)
+	if err != nil {
+		return nil, "", absentIsEmpty(err)
+	}
+	err = db.Do(ctx, func(tx *sql.Tx) error {
+		m, err := readMeta(ctx, tx)
+		if err != nil {
+			return err
+		}
+		head = m.head
+		return each(ctx, tx, `SELECT seq, at, person, action, text, data, prev, hash FROM journal ORDER BY seq`, func(scan func(...any) error) error {
+			var e journal.Entry
+			var at string
+			if err := scan(&e.Seq, &at, &e.Person, &e.Action, &e.Text, &e.Data, &e.Prev, &e.Hash); err != nil {
+				return err
+			}
+			e.At, _ = time.Parse(time.RFC3339Nano, at) // one that does not read has another hash
+			entries = append(entries, e)
+			return nil
+		})
+	})
+	return entries, head, err
+}
+
+// install puts an owner's tables in place of the ones it had. Only rows that
+// differ are written.
+func install(ctx context.Context, tx *sql.Tx, owner int64, rows []flow.Row) (gone, come int, err error) {
+	want := make(map[string]string, len(rows))
+	for _, r := range rows {
+		want[r.Key] = r.Body
+	}
+	var drop []string
+	err = each(ctx, tx, `SELECT key, body FROM tables WHERE owner = ?`, func(scan func(...any) error) error {
+		var key, body string
+		if err := scan(&key, &body); err != nil {
+			return err
+		}
+		if keep, ok := want[key]; ok && keep == body {
+			delete(want, key)
+		} else {
+			drop = append(drop, key)
+		}
+		return nil
+	}, owner)
+	if err != nil {
+		return 0, 0, err
+	}
+	for _, key := range drop {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM tables WHERE owner = ? AND key = ?`, owner, key); err != nil {
+			return 0, 0, err
+		}
+	}
+	for key, body := range want {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO tables VALUES (?, ?, ?)`, owner, key, body); err != nil {
+			return 0, 0, err
+		}
+	}
+	return len(drop), len(want), nil
+}
+
+// storedOpening is an opening as the store holds it.
+type storedOpening struct {
+	Person   string    `json:"person"`
+	Sentence string    `json:"sentence"`
+	Begin    time.Time `json:"begin"`
+	End      time.Time `json:"end"`
+	Machines []string  `json:"machines"`
+	From     []string  `json:"from"`
+	Services []string  `json:"services"`
+	Permit   string    `json:"permit"`
+	Ended    time.Time `json:"ended,omitzero"`
+	EndedBy  string    `json:"endedBy,omitempty"`
+	Why      string    `json:"why,omitempty"`
+}
+
+func freeze(o opening.Opening) storedOpening {
+	return storedOpening{
+		Person: o.Person, Sentence: o.Words.String(), Begin: o.Begin.UTC(), End: o.End.UTC(), Machines: o.Machines, From: flow.AddrRuns(o.From),
+		Services: flow.ServiceRuns(o.Services), Permit: o.Permit, Ended: o.Ended, EndedBy: o.EndedBy, Why: o.Why,
+	}
+}
+
+func thaw(id int64, text string) (opening.Opening, error) {
+	var w storedOpening
+	if err := json.Unmarshal([]byte(text), &w); err != nil {
+		return opening.Opening{}, err
+	}
+	from, err := flow.ParseAddrRuns(w.From)
+	if err != nil {
+		return opening.Opening{}, err
+	}
+	services, err := flow.ParseServiceRuns(w.Services)
+	if err != nil {
+		return opening.Opening{}, err
+	}
+	s, err := sentence.ParseArgs([]string{w.Sentence}, time.Time{})
+	if err != nil {
+		return opening.Opening{}, err
+	}
+	words, ok := s.(sentence.Open)
+	if !ok {
+		return opening.Opening{}, fmt.Errorf("opening %d: %q is no opening", id, w.Sentence)
+	}
+	return opening.Opening{
+		ID: id, Person: w.Person, Words: words, Begin: w.Begin, End: w.End, Machines: w.Machines, From: from, Services: services,
+		Permit: w.Permit, Ended: w.Ended, EndedBy: w.EndedBy, Why: w.Why,
+	}, nil
+}
+
+func readOpenings(ctx context.Context, tx *sql.Tx) (list []opening.Opening, err error) {
+	err = each(ctx, tx, `SELECT id, body FROM openings ORDER BY id`, func(scan func(...any) error) error {
+		var id int64
+		var body string
+		if err := scan(&id, &body); err != nil {
+			return err
+		}
+		o, err := thaw(id, body)
+		list = append(list, o)
+		return err
+	})
+	return list, err
+}
+
+func putOpening(ctx context.Context, tx *sql.Tx, o opening.Opening) error {
+	body, err := json.Marshal(freeze(o))
+	if err != nil {
+		return err
+	}
+	_, err = tx.ExecContext(ctx, `INSERT INTO openings VALUES (?, ?) ON CONFLICT DO UPDATE SET body = excluded.body`, o.ID, string(body))
+	return err
+}
+
+// Open installs an opening.
+func (s *Site) Open(ctx context.Context, revision int64, o opening.Opening, rows func(opening.Opening) []flow.Row) (opening.Opening, error) {
+	action := "extend"
+	err := s.step(ctx, func(ctx context.Context, tx *sql.Tx) (note, error) {
+		m, err := readMeta(ctx, tx)
+		switch {
+		case err != nil:
+			return note{}, err
+		case m.unfinished != nil:
+			return note{}, site.ErrUnfinished
+		case m.revision != revision:
+			return note{}, site.ErrChanged
+		}
+		if o.ID == 0 {
+			action = "open"
+			if err := tx.QueryRowContext(ctx, `SELECT coalesce(max(id), 0) + 1 FROM openings`).Scan(&o.ID); err != nil {
+				return note{}, err
+			}
+		}
+		if err := putOpening(ctx, tx, o); err != nil {
+			return note{}, err
+		}
+		if _, _, err := install(ctx, tx, o.ID, rows(o)); err != nil {
+			return note{}, err
+		}
+		if err := setMeta(ctx, tx, "revision", m.revision+1); err != nil {
+			return note{}, err
+		}
+		return note{o.Person, action, fmt.Sprintf("opening %d: %s", o.ID, o.Words), freeze(o)}, nil
+	})
+	return o, err
+}
+
+// End ends openings before their time.
+func (s *Site) End(ctx context.Context, person, why string, ids ...int64) error {
+	return s.step(ctx, func(ctx context.Context, tx *sql.Tx) (note, error) {
+		return s.end(ctx, tx, person, why, ids)
+	})
+}
+
+func (s *Site) end(ctx context.Context, tx *sql.Tx, person, why string, ids []int64) (note, error) {
+	all, err := readOpenings(ctx, tx)
+	if err != nil {
+		return note{}, err
+	}
+	now := s.clock.Now()
+	text := "closed"
+	for _, o := range all {
+		for _, id := range ids {
+			if o.ID != id || !o.Active(now) {
+				continue
+			}
+			o.Ended, o.EndedBy, o.Why = now.UTC(), person, why
+			if err := putOpening(ctx, tx, o); err != nil {
+				return note{}, err
+			}
+			if _, _, err := install(ctx, tx, id, nil); err != nil {
+				return note{}, err
+			}
+			text += fmt.Sprintf(" opening %d: %s;", id, o.Words)
+		}
+	}
+	m, err := readMeta(ctx, tx)
+	if err != nil {
+		return note{}, err
+	}
+	if why != "" {
+		text += " " + why
+	}
+	return note{person, "close", text, ids}, setMeta(ctx, tx, "revision", m.revision+1)
+}
