@@ -96,8 +96,8 @@ func NewWalker(rows []flow.Row) (*Walker, error) {
 // Walk sends a packet at a moment.
 func (w *Walker) Walk(p site.Packet, at time.Time) []site.Fate {
 	from := w.place(p.Source)
-	if from == "" || p.Arrives != "" && p.Arrives != from {
-		return []site.Fate{{Reason: "no-door"}} // forged: no such source comes from there
+	if from == "" || p.Arrives != "" && p.Arrives != from || p.Source.Is4() != p.Target.Is4() {
+		return []site.Fate{{Reason: "no-door"}} // forged: no such source comes from there, or no packet at all
 	}
 	service := p.Service.String()
 	fromOutside := from == "internet" || w.network(strings.TrimPrefix(from, "network ")).Outside && strings.HasPrefix(from, "network ")
@@ -112,7 +112,7 @@ func (w *Walker) Walk(p site.Packet, at time.Time) []site.Fate {
 	}
 	for _, f := range w.fronts {
 		if is(f.Public4, p.Target) || is(f.Public6, p.Target) {
-			if !fromOutside || !w.network(f.Network).Outside || p.Source.Is4() != p.Target.Is4() {
+			if !fromOutside || !w.network(f.Network).Outside {
 				return []site.Fate{{Reason: "no-door"}}
 			}
 			return w.throughFront(f, p, service, at)
@@ -121,7 +121,7 @@ func (w *Walker) Walk(p site.Packet, at time.Time) []site.Fate {
 	for _, m := range w.machines {
 		if is(m.Public4, p.Target) {
 			for _, i := range m.Interfaces {
-				if w.network(i.Network).Outside && hasFamily(i.Addresses, true) && m.Wants4 && fromOutside && p.Source.Is4() {
+				if w.network(i.Network).Outside && hasFamily(i.Addresses, true) && m.Wants4 && fromOutside {
 					return []site.Fate{w.judge(m.Name, p.Source, service, row{}, at)}
 				}
 			}
@@ -129,7 +129,7 @@ func (w *Walker) Walk(p site.Packet, at time.Time) []site.Fate {
 		}
 		for _, i := range m.Interfaces {
 			for _, a := range i.Addresses {
-				if a == p.Target && p.Source.Is4() == a.Is4() && w.inside(from, i.Network, a, fromOutside) {
+				if a == p.Target && w.inside(from, i.Network, a, fromOutside) {
 					return []site.Fate{w.judge(m.Name, p.Source, service, row{}, at)}
 				}
 			}

@@ -1,0 +1,237 @@
+package oracle
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"pgregory.net/rapid"
+
+	"ironbark/internal/change"
+	"ironbark/internal/estate"
+	"ironbark/internal/flow"
+	"ironbark/internal/flow/span"
+	"ironbark/internal/opening"
+	"ironbark/internal/sentence"
+)
+
+// Epoch is the moment around which the drawn worlds have their ends.
+var Epoch = time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
+
+// Moments are moments before, at and after the ends of drawn sentences.
+var Moments = []time.Time{Epoch, Epoch.Add(time.Hour - time.Nanosecond), Epoch.Add(time.Hour), Epoch.Add(3 * time.Hour)}
+
+const nouns = `estate: drawn
+site: sim
+sources:
+  office: [203.0.113.64/27, "2001:db8:40::/48"]
+  buoys: [198.51.100.3-198.51.100.9]
+services:
+  tidefeed: tcp/7400-7401
+  wide: [tcp/20-30, udp/3389]
+admin: [tcp/5432%s]
+people:
+  mara: {groups: [ops]}
+networks:
+  estuary:
+    space: [10.60.0.0/16, "2001:db8:60::/48"]
+    outside: %t
+    subnets:
+      landing: {range: [10.60.1.0/24, "2001:db8:60:1::/64"]}
+      deepwater: {range: ["2001:db8:60:2::/64"]}
+      lookout: {range: [10.60.9.0/27, "2001:db8:60:9::/64"], for: bastion}
+  harbour:
+    space: [10.61.0.0/16, "fd00:61::/48"]
+    outside: %t
+    joins: [%s]
+    subnets:
+      quay: {range: [10.61.1.0/24, "fd00:61:0:1::/64"]}
+  shoal:
+    space: [10.62.0.0/24, "2001:db8:62::/48"]
+    outside: %t
+    subnets:
+      bank: {range: [10.62.0.0/25, "2001:db8:62:1::/64"]}
+lines:
+  headland: {network: %s, range: [172.20.0.0/16, "2001:db8:77::/48"]}
+machines:
+`
+
+var (
+	services = []string{"ssh", "https", "ping", "any", "tcp/20-25", "udp/3380-3400", "any except ssh", "any except tcp/443, ping, tidefeed", "tidefeed", "wide", "https, rdp", "tcp/5432", "dns, ntp"}
+	sources  = []string{"everywhere", "internet", "all", "office", "buoys", "headland", "estuary", "landing", "quay", "shoal", "m-1", "m-*", "role=web", "198.51.100.7", "198.51.100.0/24", "2001:db8::/32", "10.60.1.4-10.61.1.5", "2001:db8:60:1::/64"}
+	targets  = []string{"all", "m-1", "m-2", "m-*", "role=web", "role=db", "landing", "deepwater", "quay", "estuary", "harbour", "shoal"}
+	subnets  = []string{"landing", "deepwater", "quay", "bank", "[landing, quay]", "[deepwater, bank]"}
+	called   = []string{"https", "tcp/8022", "tcp/5432", "udp/514", "tcp/23"}
+	tails    = []string{"", "", "", " until 2026-11-23T10:00:00Z", " until 2026-11-23T12:00:00Z", " until 2026-11-23T08:00:00Z"}
+)
+
+// Draw draws a world: up to six machines, two fronts and a bastion in three
+// networks, up to fourteen sentences of every form that concerns flows, and up
+// to three openings.
+func Draw(t *rapid.T) World {
+	pick := func(label string, list []string) string { return rapid.SampledFrom(list).Draw(t, label) }
+	outside := func() bool { return rapid.IntRange(0, 3).Draw(t, "outside") > 0 }
+	first := outside()
+	file := fmt.Sprintf(nouns, pick("admin", []string{"", ", wide", ", ping"}), first, outside(), pick("joins", []string{"", "estuary", "shoal"}), outside(), pick("line", []string{"estuary", "harbour"}))
+	for i := range rapid.IntRange(0, 6).Draw(t, "machines") {
+		at := pick("at", subnets)
+		extra := pick("tags", []string{"", ", tags: {role: web}", ", tags: {role: db}"}) + pick("address", []string{"", ", address: auto"})
+		file += fmt.Sprintf("  m-%d: {image: i, size: s, at: %s%s}\n", i+1, at, extra)
+	}
+	if first {
+		file += "fronts:\n  pier: {network: estuary, address: auto}\nbastions:\n  beacon: {subnet: lookout, address: auto, from: [" + pick("from", []string{"everywhere", "office", "internet"}) + "]}\n"
+	}
+	set := func(label string, list []string) string {
+		s := pick(label, list)
+		if rapid.IntRange(0, 3).Draw(t, "more") == 0 {
+			s += ", " + pick(label, list)
+		}
+		if rapid.IntRange(0, 3).Draw(t, "less") == 0 {
+			s += " except " + pick(label, list)
+		}
+		return s
+	}
+	var rules []string
+	for range rapid.IntRange(0, 14).Draw(t, "sentences") {
+		rules = append(rules, drawSentence(t, pick, set))
+	}
+	return drawOpenings(t, settle(file, rules), set)
+}
+
+func drawSentence(t *rapid.T, pick func(string, []string) string, set func(string, []string) string) string {
+	middle := func() string {
+		return pick("services", services) + " from " + set("source", sources) + " to " + set("target", targets)
+	}
+	standing := func(yes bool) string {
+		if yes {
+			return " standing until 2026-11-23T10:00:00Z because \"drawn\""
+		}
+		return pick("tail", tails)
+	}
+	switch rapid.IntRange(0, 9).Draw(t, "verb") {
+	case 0, 1:
+		return "deny " + middle() + pick("tail", tails)
+	case 2:
+		return "allow " + middle() + standing(true)
+	case 3:
+		from := pick("from", []string{"", " from " + pick("source", sources)})
+		return "forward pier " + pick("called", called) + " to " + pick("machine", []string{"m-1", "m-2", "m-3"}) + " on " + pick("on", called) + from + standing(from != "" && rapid.Bool().Draw(t, "standing"))
+	case 4:
+		return "spread pier " + pick("called", called) + " over " + pick("target", targets) + " on " + pick("on", called) + pick("from", []string{"", " from " + set("source", sources)})
+	case 5:
+		return "route " + pick("services", services) + " to " + set("target", targets) + " via beacon for ops"
+	}
+	return "allow " + middle() + pick("tail", tails)
+}
+
+// settle reads the files, leaving out the lines that are in error: a drawn
+// sentence may speak of what was not drawn.
+func settle(file string, rules []string) World {
+	for {
+		text := strings.Join(rules, "\n")
+		e, err := estate.Read(estate.File{Name: estate.FileName, Data: []byte(file)}, estate.File{Name: estate.RulesName, Data: []byte(text)})
+		if err == nil {
+			return World{Estate: e, Given: give(e), Text: file + "---\n" + text}
+		}
+		for _, one := range slices.Backward(err.(sentence.Errors)) {
+			if one.At.File == estate.RulesName && one.At.Line <= len(rules) {
+				rules[one.At.Line-1] = ""
+				continue
+			}
+			lines := strings.Split(file, "\n")
+			lines[one.At.Line-1] = strings.ReplaceAll(lines[one.At.Line-1], ", address: auto", "")
+			file = strings.Join(lines, "\n")
+		}
+	}
+}
+
+// give gives addresses as a site would.
+func give(e *estate.Estate) flow.Assigned {
+	things, err := change.Wanted(e, nil)
+	if err != nil {
+		panic(err)
+	}
+	next4, next6 := netip.MustParseAddr("203.0.113.10"), netip.MustParseAddr("2001:db8:f:1::10")
+	for i := range things {
+		if things[i].Spec.Auto4 {
+			things[i].Given.Addr4, next4 = next4, next4.Next()
+		}
+		if things[i].Spec.Auto6 {
+			things[i].Given.Addr6, next6 = next6, next6.Next()
+		}
+	}
+	return change.Assigned(things)
+}
+
+func drawOpenings(t *rapid.T, w World, set func(string, []string) string) World {
+	if len(w.Estate.Machines) == 0 {
+		return w
+	}
+	for i := range rapid.IntRange(0, 3).Draw(t, "openings") {
+		s, err := sentence.ParseArgs([]string{"open " + rapid.SampledFrom(services).Draw(t, "services") + " to m-1 from " + set("source", sources) + " until 2026-11-23T10:00:00Z because \"drawn\""}, Epoch)
+		if err != nil || w.Estate.CheckSentence(s) != nil {
+			continue
+		}
+		words := s.(sentence.Open)
+		resolve := flow.NewResolver(w.Estate, w.Plan())
+		w.Openings = append(w.Openings, opening.Opening{
+			ID: int64(i + 1), Person: "mara", Words: words, Begin: Epoch.Add(-time.Minute), End: words.Until,
+			Machines: []string{w.Estate.Machines[rapid.IntRange(0, len(w.Estate.Machines)-1).Draw(t, "machine")].Name},
+			From:     resolve.Source(words.From), Services: resolve.Services(words.Services),
+		})
+	}
+	return w
+}
+
+// Plan compiles the world's flow plan, openings included.
+func (w World) Plan() *flow.Plan {
+	p := flow.Compile(w.Estate, w.Given)
+	var rules []flow.Rule
+	for _, o := range w.Openings {
+		rules = append(rules, o.Rule(p))
+	}
+	return p.With(rules...)
+}
+
+// Interesting lists addresses and services at, just before and just after the
+// edges that matter in the world.
+func (w World) Interesting() (addrs []netip.Addr, list []flow.Service) {
+	near := func(a netip.Addr) {
+		for _, x := range []netip.Addr{a, a.Prev(), a.Next()} {
+			if x.IsValid() && x.BitLen() == a.BitLen() && !x.Is4In6() {
+				addrs = append(addrs, x)
+			}
+		}
+	}
+	p := w.Plan()
+	edges := func(s flow.Addrs) {
+		for _, r := range s.Runs() {
+			near(r.Lo)
+			near(r.Hi)
+		}
+	}
+	for i := range p.Machines {
+		edges(p.AddrsOf(int32(i)))
+	}
+	edges(p.Own())
+	for _, n := range p.Networks {
+		edges(n.Space)
+	}
+	for _, l := range p.Lines {
+		edges(l.Range)
+	}
+	var all flow.Services
+	for _, r := range p.Rules {
+		edges(r.From)
+		all = all.Union(span.Of(r.Services.Runs()...))
+		for _, run := range r.Services.Runs() {
+			list = append(list, run.Lo, run.Hi, min(run.Hi+1, flow.Other), max(run.Lo, 1)-1)
+		}
+	}
+	list = append(list, flow.TCPPort(22), flow.TCPPort(443), flow.TCPPort(8022), flow.UDPPort(514), flow.TCPPort(23), flow.Ping, flow.Other)
+	slices.SortFunc(addrs, netip.Addr.Compare)
+	slices.Sort(list)
+	return slices.Compact(addrs), slices.Compact(list)
+}

@@ -1,0 +1,299 @@
+// Package oracle is for tests: it answers the five questions of docs/language.md
+// for one flow at a time, slowly and obviously, straight from the sentences, and it draws
+// random estates to ask about. It shares no code with the flow plan or the
+// analysis but the types.
+package oracle
+
+import (
+	"net/netip"
+	"slices"
+	"time"
+
+	"ironbark/internal/estate"
+	"ironbark/internal/flow"
+	"ironbark/internal/opening"
+	"ironbark/internal/sentence"
+)
+
+// World is an estate with the addresses that a site gave and the openings that there are.
+type World struct {
+	Estate   *estate.Estate
+	Given    flow.Assigned
+	Openings []opening.Opening
+	Text     string // the files, for failures
+}
+
+// Verdict is the answer for one flow and the machine it leads to.
+type Verdict struct {
+	Open    bool
+	Machine string // "" where it leads nowhere or to a gateway
+	Reason  string
+}
+
+// Ask judges one flow in the order of the five questions. A spread leads to
+// several machines; each has a verdict.
+func (w World) Ask(src, dst netip.Addr, service flow.Service, at time.Time) (list []Verdict) {
+	place := w.place(src)
+	if place == "own" || src.Is4() != dst.Is4() {
+		return []Verdict{{Reason: "no-door"}}
+	}
+	outside := place == "internet" || w.isNetwork(place) && w.network(place).Outside
+	for _, b := range w.Estate.Bastions {
+		given := w.Given.Bastions[b.Name].Public
+		s, _ := w.Estate.Subnet(b.Subnet)
+		if slices.Contains(append(b.Address.Fixed, given.Addr4, given.Addr6), dst) {
+			if outside && w.network(s.Network).Outside && service == flow.GatewayService && w.inSource(src, b.From) {
+				return []Verdict{{Open: true, Reason: "door"}}
+			}
+			return []Verdict{{Reason: "no-door"}}
+		}
+	}
+	for _, f := range w.Estate.Fronts {
+		given := w.Given.Fronts[f.Name]
+		if slices.Contains(append(f.Address.Fixed, given.Addr4, given.Addr6), dst) && outside && w.network(f.Network).Outside {
+			list = append(list, w.front(f, src, dst, service, at)...)
+		}
+	}
+	for _, m := range w.Estate.Machines {
+		if w.leads(m, place, outside, dst) {
+			list = append(list, w.judge(m, src, service, nil, at))
+		}
+	}
+	if len(list) == 0 {
+		return []Verdict{{Reason: "no-door"}}
+	}
+	return list
+}
+
+// place is the network, line or "internet" that an address belongs to; "own" for public addresses of the estate.
+func (w World) place(a netip.Addr) string {
+	for _, m := range w.Estate.Machines {
+		if m.Address.Wanted() && a == w.Given.Machines[m.Name].Public {
+			return "own"
+		}
+	}
+	for _, p := range w.Given.Fronts {
+		if a == p.Addr4 || a == p.Addr6 {
+			return "own"
+		}
+	}
+	for _, b := range w.Given.Bastions {
+		if a == b.Public.Addr4 || a == b.Public.Addr6 {
+			return "own"
+		}
+	}
+	for _, n := range w.Estate.Networks {
+		if contains(n.Space, a) {
+			return n.Name
+		}
+	}
+	for _, l := range w.Estate.Lines {
+		if contains(l.Range, a) {
+			return l.Name
+		}
+	}
+	return "internet"
+}
+
+func contains(list []netip.Prefix, a netip.Addr) bool {
+	return slices.ContainsFunc(list, func(p netip.Prefix) bool { return p.Contains(a) })
+}
+
+func (w World) isNetwork(name string) bool { _, ok := w.Estate.Network(name); return ok }
+
+func (w World) network(name string) estate.Network { n, _ := w.Estate.Network(name); return n }
+
+// leads reports whether a call to dst from a place arrives at a machine itself.
+func (w World) leads(m estate.Machine, place string, outside bool, dst netip.Addr) bool {
+	given := w.Given.Machines[m.Name]
+	for _, at := range m.Subnets {
+		s, _ := w.Estate.Subnet(at)
+		n := w.network(s.Network)
+		if m.Address.Wanted() && dst == given.Public && n.Outside && outside && estate.HasFamily(s.Range, true) {
+			return true
+		}
+		if !slices.Contains(given.Inside[at], dst) {
+			continue
+		}
+		if place == n.Name || slices.Contains(n.Joins, place) || w.isNetwork(place) && slices.Contains(w.network(place).Joins, n.Name) {
+			return true
+		}
+		for _, l := range w.Estate.Lines {
+			if place == l.Name && l.Network == n.Name {
+				return true
+			}
+		}
+		local := netip.MustParsePrefix("fc00::/7").Contains(dst) || netip.MustParsePrefix("fe80::/10").Contains(dst)
+		if dst.Is6() && !local && n.Outside && outside {
+			return true
+		}
+	}
+	return false
+}
+
+// front judges a call to a front at each machine that the called port leads to.
+func (w World) front(f estate.Front, src, dst netip.Addr, service flow.Service, at time.Time) (list []Verdict) {
+	for _, st := range w.Estate.Sentences {
+		var name string
+		var calls, on sentence.Service
+		var to sentence.Set
+		switch s := st.Sentence.(type) {
+		case sentence.Forward:
+			name, calls, on, to = s.Front.Text, s.Service, s.On, s.To
+		case sentence.Spread:
+			name, calls, on, to = s.Front.Text, s.Service, s.On, s.Over
+		}
+		if name != f.Name || !w.inServices(service, sentence.Services{List: []sentence.Service{calls}}) {
+			continue
+		}
+		for _, i := range w.Estate.Targets(to) {
+			m := w.Estate.Machines[i]
+			for _, sub := range m.Subnets {
+				s, _ := w.Estate.Subnet(sub)
+				if s.Network == f.Network && estate.HasFamily(s.Range, dst.Is4()) {
+					list = append(list, w.judge(m, src, w.single(on), st.Sentence, at))
+					break
+				}
+			}
+		}
+	}
+	return list
+}
+
+// single finds the one port of a service by trying all of them.
+func (w World) single(s sentence.Service) flow.Service {
+	for p := range flow.Other {
+		if w.inServices(p, sentence.Services{List: []sentence.Service{s}}) {
+			return p
+		}
+	}
+	panic("oracle: no port in " + s.String())
+}
+
+// judge asks questions two to five about a flow that arrives at a machine.
+func (w World) judge(m estate.Machine, src netip.Addr, service flow.Service, door sentence.Sentence, at time.Time) Verdict {
+	active := func(until time.Time) bool { return until.IsZero() || at.Before(until) }
+	to := func(set sentence.Set) bool {
+		return slices.ContainsFunc(w.Estate.Targets(set), func(i int) bool { return w.Estate.Machines[i].Name == m.Name })
+	}
+	for _, st := range w.Estate.Sentences {
+		if d, ok := st.Sentence.(sentence.Deny); ok && active(d.Until) && w.inServices(service, d.Services) && w.inSource(src, d.From) && to(d.To) {
+			return Verdict{Machine: m.Name, Reason: "deny"}
+		}
+	}
+	administrative := w.administrative(service)
+	for _, o := range w.Openings {
+		if o.Active(at) && slices.Contains(o.Machines, m.Name) && o.Services.Contains(service) && o.From.Contains(src) {
+			return Verdict{Open: true, Machine: m.Name, Reason: "opening"}
+		}
+	}
+	for _, st := range w.Estate.Sentences {
+		if r, ok := st.Sentence.(sentence.Route); ok && w.inServices(service, r.Services) && to(r.To) && slices.Contains(w.Given.Bastions[r.Via.Text].Inside, src) {
+			return Verdict{Open: true, Machine: m.Name, Reason: "route"}
+		}
+	}
+	for _, standing := range []bool{true, false} {
+		for _, st := range w.Estate.Sentences {
+			a, ok := st.Sentence.(sentence.Allow)
+			if ok && a.Standing == standing && (standing || !administrative) && active(a.Until) && w.inServices(service, a.Services) && w.inSource(src, a.From) && to(a.To) {
+				return Verdict{Open: true, Machine: m.Name, Reason: map[bool]string{true: "standing", false: "allow"}[standing]}
+			}
+		}
+	}
+	switch d := door.(type) {
+	case sentence.Forward:
+		if active(d.Until) && !d.From.Absent() && (d.Standing || !administrative) && w.inSource(src, d.From) {
+			return Verdict{Open: true, Machine: m.Name, Reason: "door"}
+		}
+	case sentence.Spread:
+		if !d.From.Absent() && !administrative && w.inSource(src, d.From) {
+			return Verdict{Open: true, Machine: m.Name, Reason: "door"}
+		}
+	}
+	if administrative {
+		return Verdict{Machine: m.Name, Reason: "administrative"}
+	}
+	return Verdict{Machine: m.Name, Reason: "default"}
+}
+
+func (w World) administrative(service flow.Service) bool {
+	list := slices.Clone(w.Estate.Admin)
+	for _, name := range []string{"ssh", "telnet", "rdp", "vnc", "winrm"} {
+		s, _ := sentence.ParseService(name)
+		list = append(list, s)
+	}
+	return w.inServices(service, sentence.Services{List: list})
+}
+
+func (w World) inServices(service flow.Service, s sentence.Services) bool {
+	if s.Any {
+		return !w.inServices(service, sentence.Services{List: s.Except})
+	}
+	for _, one := range s.List {
+		ports := []sentence.Service{one}
+		if name, named := one.Name(); named {
+			ports, _ = w.Estate.Ports(name)
+		}
+		for _, port := range ports {
+			p, lo, hi, ok := port.Ports()
+			first, last := flow.TCPPort(lo), flow.TCPPort(hi)
+			if p == sentence.UDP {
+				first, last = flow.UDPPort(lo), flow.UDPPort(hi)
+			}
+			if ok && service >= first && service <= last || port.Ping() && service == flow.Ping {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func (w World) inSource(a netip.Addr, s sentence.Set) bool {
+	if w.place(a) == "own" {
+		return false
+	}
+	in := func(list []sentence.Atom) bool {
+		return slices.ContainsFunc(list, func(atom sentence.Atom) bool { return w.inAtom(a, atom) })
+	}
+	return in(s.List) && !in(s.Except)
+}
+
+func (w World) inAtom(a netip.Addr, atom sentence.Atom) bool {
+	lo, hi := atom.Bounds()
+	switch atom.Kind() {
+	case sentence.Everywhere:
+		return true
+	case sentence.Internet:
+		return w.place(a) == "internet"
+	case sentence.Address, sentence.Prefix, sentence.Range:
+		return a.Is4() == lo.Is4() && lo.Compare(a) <= 0 && a.Compare(hi) <= 0
+	case sentence.All, sentence.Pattern, sentence.Tagged:
+		return w.ofMachines(a, w.Estate.MachinesOf(atom))
+	case sentence.Named:
+		n, _ := w.Estate.Lookup(atom.Text())
+		switch n.Kind {
+		case estate.KindSource:
+			return slices.ContainsFunc(w.Estate.Sources[n.I].Ranges, func(r sentence.Atom) bool { return w.inAtom(a, r) })
+		case estate.KindLine:
+			return contains(w.Estate.Lines[n.I].Range, a)
+		case estate.KindNetwork:
+			return contains(w.Estate.Networks[n.I].Space, a)
+		case estate.KindSubnet:
+			return contains(w.Estate.Networks[n.Net].Subnets[n.I].Range, a)
+		case estate.KindMachine:
+			return w.ofMachines(a, []int{n.I})
+		}
+	}
+	return false
+}
+
+func (w World) ofMachines(a netip.Addr, list []int) bool {
+	return slices.ContainsFunc(list, func(i int) bool {
+		for _, addrs := range w.Given.Machines[w.Estate.Machines[i].Name].Inside {
+			if slices.Contains(addrs, a) {
+				return true
+			}
+		}
+		return false
+	})
+}

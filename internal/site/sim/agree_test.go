@@ -1,0 +1,127 @@
+package sim
+
+import (
+	"math/rand/v2"
+	"net/netip"
+	"os"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"ironbark/internal/exposure"
+	"ironbark/internal/flow"
+	"ironbark/internal/flow/span"
+	"ironbark/internal/oracle"
+	"ironbark/internal/site"
+)
+
+// TestAnalysisWalkerAndOracleAgree is the test that everything rests on: the
+// analysis on sets, the packet walker on installed rows, and the slow oracle on
+// sentences give the same verdict, reason and machine for every flow asked.
+func TestAnalysisWalkerAndOracleAgree(t *testing.T) {
+	var flows, open atomic.Int64
+	reasons := map[string]int{}
+	rapid.Check(t, func(t *rapid.T) {
+		w := oracle.Draw(t)
+		plan := w.Plan()
+		rows := plan.Rows()
+		walker, err := NewWalker(rows)
+		require.NoError(t, err)
+		again, err := flow.FromRows(rows)
+		require.NoError(t, err)
+		require.Equal(t, rows, again.Rows(), "tables put together again are the same tables")
+		addrs, services := w.Interesting()
+		r := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
+		for _, at := range oracle.Moments {
+			view := exposure.NewView(again, at)
+			for range 400 {
+				src, service := addrs[r.IntN(len(addrs))], services[r.IntN(len(services))]
+				dst := target(r, w, plan, addrs)
+				want := w.Ask(src, dst, service, at)
+				got := walker.Walk(site.Packet{Source: src, Target: dst, Service: service}, at)
+				parts := view.Ask(span.One(service), span.One(src), exposure.Target{Machine: -1, Address: dst})
+				require.Equal(t, words(want), fates(got), "walker: %v to %v %v at %v in\n%s", src, dst, service, at, w.Text)
+				require.Equal(t, words(want), verdicts(plan, parts), "analysis: %v to %v %v at %v in\n%s", src, dst, service, at, w.Text)
+				flows.Add(1)
+				for _, v := range want {
+					if v.Open {
+						open.Add(1)
+					}
+					reasons[v.Reason]++
+				}
+			}
+		}
+	})
+	t.Logf("%d flows, %d verdicts open; by reason: %v", flows.Load(), open.Load(), reasons)
+	if os.Getenv("RAPID_CHECKS") == "" {
+		require.GreaterOrEqual(t, flows.Load(), int64(100_000))
+		for _, reason := range []string{"no-door", "deny", "administrative", "default", "opening", "route", "standing", "allow", "door"} {
+			require.Positive(t, reasons[reason], reason)
+		}
+	}
+}
+
+// target picks where a flow goes: mostly to something that is there.
+func target(r *rand.Rand, w oracle.World, p *flow.Plan, addrs []netip.Addr) netip.Addr {
+	var there []netip.Addr
+	for i := range p.Machines {
+		for _, run := range p.AddrsOf(int32(i)).Runs() {
+			there = append(there, run.Lo)
+		}
+	}
+	for _, run := range p.Own().Runs() {
+		there = append(there, run.Lo)
+	}
+	if len(there) == 0 || r.IntN(10) == 0 {
+		return addrs[r.IntN(len(addrs))]
+	}
+	return there[r.IntN(len(there))]
+}
+
+func line(open bool, machine, reason string) string {
+	return map[bool]string{true: "open ", false: "closed "}[open] + machine + " " + reason
+}
+
+// settled brings verdicts of one flow into one form: sorted, each once. The
+// reason for which a flow is open may be any that holds, so it is left out.
+func settled(list []string) string {
+	for i, l := range list {
+		if strings.HasPrefix(l, "open") {
+			list[i] = l[:strings.LastIndex(l, " ")]
+		}
+	}
+	slices.Sort(list)
+	return strings.Join(slices.Compact(list), "; ")
+}
+
+func words(list []oracle.Verdict) string {
+	var out []string
+	for _, v := range list {
+		out = append(out, line(v.Open, v.Machine, v.Reason))
+	}
+	return settled(out)
+}
+
+func fates(list []site.Fate) string {
+	var out []string
+	for _, f := range list {
+		out = append(out, line(f.Open, f.Machine, f.Reason))
+	}
+	return settled(out)
+}
+
+func verdicts(p *flow.Plan, parts []exposure.Part) string {
+	var out []string
+	for _, part := range parts {
+		machine := ""
+		if part.Machine >= 0 {
+			machine = p.Machines[part.Machine].Name
+		}
+		out = append(out, line(part.Open, machine, string(part.Reason)))
+	}
+	return settled(out)
+}
