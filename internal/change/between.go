@@ -91,3 +91,14 @@ func ordered(list []Thing) []Thing {
 	})
 	return out
 }
+
+// Planned returns the wanted things with the public addresses that the site gave
+// to those it has already.
+func Planned(has, wanted []Thing) []Thing {
+	have := byID(has)
+	out := slices.Clone(wanted)
+	for i := range out {
+		out[i].Given = have[out[i].ID()].Given
+	}
+	return out
+}

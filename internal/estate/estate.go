@@ -18,6 +18,7 @@ package estate
 
 import (
 	"net/netip"
+	"slices"
 
 	"ironbark/internal/sentence"
 )
@@ -247,3 +248,29 @@ func (e *Estate) Belongs(person, nameOrGroup string) bool {
 
 // PersonKnown reports whether there is such a person.
 func (e *Estate) PersonKnown(person string) bool { return e.Belongs(person, person) }
+
+// NamesOf lists the names of one kind of noun, as commands call the kinds.
+func (e *Estate) NamesOf(kind string) (names []string) {
+	switch kind {
+	case "key":
+		for _, k := range e.Keys {
+			names = append(names, k.Name)
+		}
+	case "person":
+		for _, p := range e.People {
+			names = append(names, p.Name)
+		}
+	case "service":
+		for _, s := range e.Services {
+			names = append(names, s.Name)
+		}
+	default:
+		for name, n := range e.names.nouns {
+			if string(n.Kind) == kind {
+				names = append(names, name)
+			}
+		}
+		slices.Sort(names)
+	}
+	return names
+}

@@ -109,6 +109,14 @@ func (v *View) closed(s slice, d flow.Door, from flow.Addrs) (list []Part) {
 	return list
 }
 
+// DoorsOf lists the doors to a target.
+func (v *View) DoorsOf(t Target) []flow.Door {
+	if t.Machine >= 0 {
+		return v.Plan.DoorsTo(t.Machine)
+	}
+	return v.doorsAt(t)
+}
+
 // doorsAt lists the doors whose destination is exactly the target.
 func (v *View) doorsAt(t Target) (doors []flow.Door) {
 	at := func(d flow.Door) bool {

@@ -104,7 +104,10 @@ func (c *compiler) nouns(a Assigned) {
 	}
 	for _, m := range c.e.Machines {
 		given := a.Machines[m.Name]
-		machine := Machine{Name: m.Name, Public: Public{Wants4: m.Address.Wanted(), Addr4: given.Public}}
+		machine := Machine{Name: m.Name, Public: Public{Wants4: m.Address.Wanted()}}
+		if m.Address.Auto {
+			machine.Public.Addr4 = given.Public
+		}
 		if len(m.Address.Fixed) > 0 {
 			machine.Public.Addr4 = m.Address.Fixed[0]
 		}

@@ -92,7 +92,12 @@ func (p *Plan) Rows() []Row {
 			On: d.On.String(), Standing: d.Standing, Until: moment(d.Until), Sentence: d.Origin.Sentence, File: d.Origin.File, Line: d.Origin.Line,
 		})
 	}
-	for _, r := range p.Rules {
+	return w.sorted(p.Rules)
+}
+
+// sorted puts rules, and returns all rows by key, each once.
+func (w *rowWriter) sorted(rules []Rule) []Row {
+	for _, r := range rules {
 		w.rule("rule", rowRule{
 			Kind: r.Kind.String(), From: AddrRuns(r.From), Group: w.group(r.To), Services: ServiceRuns(r.Services),
 			Until: moment(r.Until), Opening: r.Opening, Sentence: r.Origin.Sentence, File: r.Origin.File, Line: r.Origin.Line,
@@ -327,4 +332,11 @@ func (r rowReader) rule(kind string, row Row) error {
 
 func nonEmpty(words ...string) []string {
 	return slices.DeleteFunc(words, func(w string) bool { return w == "" })
+}
+
+// RuleRows returns the rows of rules that are installed beside the plan: the
+// rules and their groups.
+func (p *Plan) RuleRows(rules ...Rule) []Row {
+	w := &rowWriter{p: p, groups: map[*Group]string{}}
+	return w.sorted(rules)
 }

@@ -60,22 +60,22 @@ machines:
 
 var (
 	services = []string{"ssh", "https", "ping", "any", "tcp/20-25", "udp/3380-3400", "any except ssh", "any except tcp/443, ping, tidefeed", "tidefeed", "wide", "https, rdp", "tcp/5432", "dns, ntp"}
-	sources  = []string{"everywhere", "internet", "all", "office", "buoys", "headland", "estuary", "landing", "quay", "shoal", "m-1", "m-*", "role=web", "198.51.100.7", "198.51.100.0/24", "2001:db8::/32", "10.60.1.4-10.61.1.5", "2001:db8:60:1::/64"}
-	targets  = []string{"all", "m-1", "m-2", "m-*", "role=web", "role=db", "landing", "deepwater", "quay", "estuary", "harbour", "shoal"}
+	sources  = []string{"everywhere", "internet", "all", "office", "buoys", "headland", "estuary", "landing", "quay", "shoal", "m-1", "m-*", "role=web", "198.51.100.7", "198.51.100.0/24", "2001:db8::/32", "10.60.1.4-10.61.1.5", "2001:db8:60:1::/64", "everywhere", "internet", "estuary"}
+	targets  = []string{"all", "all", "m-1", "m-2", "m-*", "role=web", "role=db", "landing", "deepwater", "quay", "estuary", "harbour", "shoal"}
 	subnets  = []string{"landing", "deepwater", "quay", "bank", "[landing, quay]", "[deepwater, bank]"}
 	called   = []string{"https", "tcp/8022", "tcp/5432", "udp/514", "tcp/23"}
 	tails    = []string{"", "", "", " until 2026-11-23T10:00:00Z", " until 2026-11-23T12:00:00Z", " until 2026-11-23T08:00:00Z"}
 )
 
-// Draw draws a world: up to six machines, two fronts and a bastion in three
-// networks, up to fourteen sentences of every form that concerns flows, and up
+// Draw draws a world: two to six machines, two fronts and a bastion in three
+// networks, four to sixteen sentences of every form that concerns flows, and up
 // to three openings.
 func Draw(t *rapid.T) World {
 	pick := func(label string, list []string) string { return rapid.SampledFrom(list).Draw(t, label) }
 	outside := func() bool { return rapid.IntRange(0, 3).Draw(t, "outside") > 0 }
 	first := outside()
 	file := fmt.Sprintf(nouns, pick("admin", []string{"", ", wide", ", ping"}), first, outside(), pick("joins", []string{"", "estuary", "shoal"}), outside(), pick("line", []string{"estuary", "harbour"}))
-	for i := range rapid.IntRange(0, 6).Draw(t, "machines") {
+	for i := range rapid.IntRange(2, 6).Draw(t, "machines") {
 		at := pick("at", subnets)
 		extra := pick("tags", []string{"", ", tags: {role: web}", ", tags: {role: db}"}) + pick("address", []string{"", ", address: auto"})
 		file += fmt.Sprintf("  m-%d: {image: i, size: s, at: %s%s}\n", i+1, at, extra)
@@ -94,7 +94,7 @@ func Draw(t *rapid.T) World {
 		return s
 	}
 	var rules []string
-	for range rapid.IntRange(0, 14).Draw(t, "sentences") {
+	for range rapid.IntRange(4, 16).Draw(t, "sentences") {
 		rules = append(rules, drawSentence(t, pick, set))
 	}
 	return drawOpenings(t, settle(file, rules), set)

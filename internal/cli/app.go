@@ -1,0 +1,349 @@
+// Package cli is Ironbark's command line: each command reads its arguments,
+// calls a service of package work, and hands the value to package view.
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/user"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"ironbark/internal/cli/view"
+	"ironbark/internal/opening"
+	"ironbark/internal/sentence"
+	"ironbark/internal/site"
+	"ironbark/internal/site/sim"
+	"ironbark/internal/store"
+	"ironbark/internal/work"
+)
+
+// The exit statuses, as docs/commands.md tells them.
+const (
+	exitDone      = 0
+	exitFailed    = 1
+	exitWords     = 2
+	exitNo        = 3
+	exitUnconfirm = 4
+	exitChanged   = 5
+	exitMayNot    = 6
+)
+
+// app is one run of the program.
+type app struct {
+	in       io.Reader
+	terminal bool // somebody can be asked
+	print    *view.Printer
+	clock    site.Clock
+
+	estateDir string
+	person    string
+	json      bool
+}
+
+// errNo is the answer no: everything is told already, and the exit status is 3.
+var errNo = errors.New("no")
+
+// errUnconfirmed says that a confirmation is missing or was refused.
+var errUnconfirmed = errors.New("not confirmed")
+
+// usageError is a mistake in a command's words.
+type usageError struct{ err error }
+
+func (u *usageError) Error() string { return u.err.Error() }
+func (u *usageError) Unwrap() error { return u.err }
+
+func usage(format string, args ...any) error { return &usageError{fmt.Errorf(format, args...)} }
+
+// Main runs the program and returns its exit status.
+func Main(args []string, in io.Reader, out, errOut io.Writer) int {
+	a := &app{in: in, print: &view.Printer{Out: out, Err: errOut, Width: width(out), Colour: colour(out)}}
+	if f, ok := in.(*os.File); ok {
+		a.terminal = term.IsTerminal(int(f.Fd()))
+	}
+	clock, err := newClock(os.Getenv("IRONBARK_CLOCK"))
+	if err != nil {
+		a.print.Error(err)
+		return exitWords
+	}
+	a.clock = clock
+	root := a.root()
+	root.SetArgs(hideReasons(args))
+	root.SetIn(in)
+	root.SetOut(out)
+	root.SetErr(errOut)
+	return a.status(root.ExecuteContext(context.Background()))
+}
+
+// reasonMark stands before a reason, so that one that begins with a hyphen is
+// not taken for an option.
+const reasonMark = "\x01"
+
+// hideReasons marks each argument after because: it is the whole reason, whatever is in it.
+func hideReasons(args []string) []string {
+	out := slices.Clone(args)
+	for i := 1; i < len(out) && !strings.HasPrefix(out[0], "__complete"); i++ {
+		if args[i-1] == "because" {
+			out[i] = reasonMark + out[i]
+		}
+	}
+	return out
+}
+
+// words takes the marks off again.
+func words(args []string) []string {
+	out := make([]string, len(args))
+	for i, a := range args {
+		out[i] = strings.TrimPrefix(a, reasonMark)
+	}
+	return out
+}
+
+// status tells an error and returns the exit status that goes with it.
+func (a *app) status(err error) int {
+	var (
+		many     sentence.Errors
+		one      *sentence.Error
+		bad      *usageError
+		none     *work.NoEstate
+		large    *work.TooLarge
+		damaged  *store.Damaged
+		refusal  *opening.Refusal
+		busy     *site.Busy
+		notYours *work.NotYours
+	)
+	switch {
+	case err == nil:
+		return exitDone
+	case errors.Is(err, errNo):
+		return exitNo
+	case errors.Is(err, errUnconfirmed):
+		return exitUnconfirm
+	}
+	a.print.Error(err)
+	switch {
+	case errors.As(err, &busy), errors.Is(err, site.ErrChanged):
+		a.print.Note("    nothing was changed; look at it again: ironbark review")
+		return exitChanged
+	case errors.Is(err, site.ErrUnfinished):
+		a.print.Note("    complete it first: ironbark enact")
+		return exitChanged
+	case errors.As(err, &refusal):
+		if refusal.Person {
+			return exitMayNot
+		}
+		return exitNo
+	case errors.As(err, &notYours):
+		return exitMayNot
+	case errors.As(err, &none):
+		a.print.Note("    begin one: ironbark new NAME, or say where it is: --estate DIR")
+		return exitWords
+	case errors.As(err, &bad):
+		a.print.Note("    ironbark help tells the commands")
+		return exitWords
+	case errors.As(err, &many), errors.As(err, &one), errors.As(err, &large), errors.As(err, &damaged):
+		return exitWords
+	}
+	return exitFailed
+}
+
+// width tells how many columns there are: COLUMNS, the terminal's, or 100.
+func width(out io.Writer) int {
+	if n, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil && n > 0 {
+		return n
+	}
+	if f, ok := out.(*os.File); ok {
+		if n, _, err := term.GetSize(int(f.Fd())); err == nil && n > 0 {
+			return n
+		}
+	}
+	return 100
+}
+
+func colour(out io.Writer) bool {
+	f, ok := out.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd())) && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+}
+
+// work opens the estate that the command is about.
+func (a *app) work() (*work.Work, func(), error) {
+	dir, find := a.estateDir, work.FindFolder
+	if dir == "" {
+		dir = "."
+	} else {
+		find = func(dir string) (work.Folder, error) { return work.Folder{Dir: dir}, nil }
+	}
+	folder, err := find(dir)
+	if err != nil {
+		return nil, nil, err
+	}
+	return a.workIn(folder)
+}
+
+func (a *app) workIn(folder work.Folder) (*work.Work, func(), error) {
+	person, err := a.whoever()
+	if err != nil {
+		return nil, nil, err
+	}
+	faults, err := faults()
+	if err != nil {
+		return nil, nil, err
+	}
+	s := sim.New(folder.Dir, a.clock, faults)
+	closeSite := func() {
+		if err := s.Close(); err != nil {
+			a.print.Error(err)
+		}
+	}
+	return &work.Work{Folder: folder, Site: s, Clock: a.clock, Person: person}, closeSite, nil
+}
+
+// with runs a command's work on the estate.
+func (a *app) with(do func(ctx context.Context, w *work.Work, args []string) error) func(*cobra.Command, []string) error {
+	return func(c *cobra.Command, args []string) error {
+		w, done, err := a.work()
+		if err != nil {
+			return err
+		}
+		defer done()
+		return do(c.Context(), w, words(args))
+	}
+}
+
+// whoever is the person at the keyboard: --person, or the operating system's user.
+func (a *app) whoever() (string, error) {
+	if a.person != "" {
+		return a.person, nil
+	}
+	u, err := user.Current()
+	if err != nil {
+		return "", usage("cannot tell who you are: say --person NAME")
+	}
+	return personName(u.Username), nil
+}
+
+// personName makes a name that an estate can hold of a user name.
+func personName(text string) string {
+	name := strings.Map(func(r rune) rune {
+		switch {
+		case r >= 'a' && r <= 'z', r >= '0' && r <= '9', r == '-':
+			return r
+		case r >= 'A' && r <= 'Z':
+			return r + ('a' - 'A')
+		}
+		return '-'
+	}, text)
+	name = strings.TrimLeft(name, "-0123456789")
+	if sentence.ValidName(name) != "" {
+		return "me-" + name
+	}
+	return name
+}
+
+// faults reads what the stand-in cloud is told to do wrong.
+func faults() (f sim.Faults, err error) {
+	if text := os.Getenv("IRONBARK_SIM_HALT"); text != "" {
+		if f.Halt, err = strconv.Atoi(text); err != nil {
+			return f, usage("IRONBARK_SIM_HALT is a number of steps, not %q", text)
+		}
+	}
+	if text := os.Getenv("IRONBARK_SIM_SLOW"); text != "" {
+		if f.Slow, err = time.ParseDuration(text); err != nil {
+			return f, usage("IRONBARK_SIM_SLOW is a length of time such as 200ms, not %q", text)
+		}
+	}
+	return f, nil
+}
+
+// confirm asks a question. Without a terminal and without yes nothing is done.
+func (a *app) confirm(yes bool, question string) error {
+	if yes {
+		return nil
+	}
+	if !a.terminal {
+		a.print.Note("not done: there is nobody to ask; --yes answers the question")
+		return errUnconfirmed
+	}
+	fmt.Fprintf(a.print.Err, "%s [yes/no] ", question)
+	answer, err := bufio.NewReader(a.in).ReadString('\n')
+	if err != nil && !errors.Is(err, io.EOF) {
+		return err
+	}
+	switch strings.ToLower(strings.TrimSpace(answer)) {
+	case "y", "yes":
+		return nil
+	}
+	a.print.Note("not done: nothing was changed")
+	return errUnconfirmed
+}
+
+// clock is the real one, or one that stands still at a moment and moves only
+// when somebody waits: for tests and stories on the stand-in cloud.
+type realClock struct{}
+
+func (realClock) Now() time.Time { return time.Now() }
+
+func (realClock) Sleep(ctx context.Context, d time.Duration) error {
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-t.C:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+type stillClock struct{ at time.Time }
+
+func (s *stillClock) Now() time.Time { return s.at }
+
+func (s *stillClock) Sleep(ctx context.Context, d time.Duration) error {
+	s.at = s.at.Add(d)
+	return ctx.Err()
+}
+
+func newClock(text string) (site.Clock, error) {
+	if text == "" {
+		return realClock{}, nil
+	}
+	at, err := time.Parse(time.RFC3339Nano, text)
+	if err != nil {
+		return nil, usage("IRONBARK_CLOCK is a moment such as 2026-11-23T09:00:00Z, not %q", text)
+	}
+	return &stillClock{at}, nil
+}
+
+// now is the moment in local time, for times such as 18:00.
+func (a *app) now() time.Time {
+	if s, still := a.clock.(*stillClock); still {
+		return s.at
+	}
+	return a.clock.Now().Local()
+}
+
+// moment reads --at.
+func (a *app) moment(text string) (time.Time, error) {
+	if text == "" {
+		return a.clock.Now(), nil
+	}
+	if t, err := time.Parse(time.RFC3339Nano, text); err == nil {
+		if t.Before(a.clock.Now()) {
+			return t, usage("--at %s: the past is not answered yet, only now and later", text)
+		}
+		return t, nil
+	}
+	if d, err := sentence.ParseDuration(text); err == nil {
+		return a.clock.Now().Add(d.Length()), nil
+	}
+	return time.Time{}, usage("--at takes a time such as 2026-11-23T18:00:00Z, or a length from now such as 2h, not %q", text)
+}

@@ -1,0 +1,397 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ironbark/internal/cli/view"
+	"ironbark/internal/exposure"
+	"ironbark/internal/findings"
+	"ironbark/internal/flow"
+	"ironbark/internal/sentence"
+	"ironbark/internal/site"
+	"ironbark/internal/work"
+)
+
+// asking are the options that questions share.
+type asking struct {
+	at    string
+	draft bool
+}
+
+func (q *asking) flags(c *cobra.Command) *cobra.Command {
+	c.Flags().StringVar(&q.at, "at", "", "ask for another moment: a time, or a length from now")
+	c.Flags().BoolVar(&q.draft, "draft", false, "ask the files as they are, not what is installed")
+	return c
+}
+
+// state reads what a question is asked of, and says so where site and files differ.
+func (a *app) state(ctx context.Context, w *work.Work, q *asking) (*work.State, error) {
+	st, err := w.Asked(ctx, q.draft)
+	if err == nil && st.Differ {
+		if q.draft {
+			a.print.Note("this is of the files; the site differs (ironbark review)")
+		} else {
+			a.print.Note("this is what is installed; the files differ (ironbark review, or --draft)")
+		}
+	}
+	return st, err
+}
+
+func (a *app) whyCommand() *cobra.Command {
+	q := &asking{}
+	var file string
+	c := &cobra.Command{
+		Use: "why SERVICES from SOURCE to TARGET", Short: "Tell whether a flow passes, and why",
+		Long: "Tell whether flows pass, and why: which door they use, what decides about them, and what would open them.\n" +
+			"With --file, answer many questions, one a line, one JSON document a line.\n\nExit status 3: closed, or some of it.",
+		Example: "  ironbark why ssh from 198.51.100.7 to gauge-web-1\n  ironbark why any from internet to all", ValidArgsFunction: a.completeSentence,
+		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
+			at, err := a.moment(q.at)
+			if err != nil {
+				return err
+			}
+			if file != "" {
+				return a.whyMany(ctx, w, q, file, args)
+			}
+			ask, err := a.question("why", args)
+			if err != nil {
+				return err
+			}
+			st, err := a.state(ctx, w, q)
+			if err != nil {
+				return err
+			}
+			answer, err := w.Ask(st, ask, at)
+			if err != nil {
+				return err
+			}
+			ph := view.NewPhrasing(st, at)
+			if a.json {
+				err = a.print.JSON(view.AnswerJSON(answer, ph, w.Person, at))
+			} else {
+				a.print.Answer(answer, ph, w.Person)
+			}
+			if err == nil && answer.Verdict != "open" {
+				return errNo
+			}
+			return err
+		}),
+	}
+	c.Flags().StringVar(&file, "file", "", "a file of questions; - for standard input")
+	return q.flags(c)
+}
+
+func (a *app) question(verb string, args []string) (sentence.Ask, error) {
+	s, err := sentence.ParseArgs(append([]string{verb}, args...), a.now())
+	if err != nil {
+		return sentence.Ask{}, err
+	}
+	return s.(sentence.Ask), nil
+}
+
+// whyMany answers a file of questions. All of it is read before the first answer.
+func (a *app) whyMany(ctx context.Context, w *work.Work, q *asking, file string, args []string) error {
+	if len(args) > 0 {
+		return usage("with --file the questions stand in the file")
+	}
+	at, err := a.moment(q.at)
+	if err != nil {
+		return err
+	}
+	asks, err := a.readQuestions(file)
+	if err != nil {
+		return err
+	}
+	st, err := a.state(ctx, w, q)
+	if err != nil {
+		return err
+	}
+	ph := view.NewPhrasing(st, at)
+	answers := make([]*work.Answer, len(asks))
+	var errs sentence.Errors
+	for i, ask := range asks {
+		var bad sentence.Errors
+		var one *sentence.Error
+		switch answers[i], err = w.Ask(st, ask.Sentence.(sentence.Ask), at); {
+		case errors.As(err, &bad):
+			bad[0].At.File, bad[0].At.Line, bad[0].Line = ask.At.File, ask.At.Line, ask.Text
+			errs = append(errs, bad[0])
+		case errors.As(err, &one):
+			one.At, one.Line = ask.At, ask.Text
+			errs = append(errs, one)
+		case err != nil:
+			return err
+		}
+	}
+	if len(errs) > 0 {
+		return errs
+	}
+	open := true
+	for _, answer := range answers {
+		open = open && answer.Verdict == "open"
+		if err := a.print.JSONLine(view.AnswerJSON(answer, ph, w.Person, at)); err != nil {
+			return err
+		}
+	}
+	if !open {
+		return errNo
+	}
+	return nil
+}
+
+func (a *app) readQuestions(file string) (asks []sentence.Stated, err error) {
+	in, name := a.in, "standard input"
+	if file != "-" {
+		f, err := os.Open(file)
+		if err != nil {
+			return nil, usage("--file: %v", err)
+		}
+		defer func() { err = errors.Join(err, f.Close()) }()
+		in, name = f, file
+	}
+	scanner := bufio.NewScanner(in)
+	scanner.Buffer(nil, sentence.MaxLine+2)
+	number := 0
+	var errs sentence.Errors
+	for scanner.Scan() {
+		number++
+		text := scanner.Text()
+		if trimmed := strings.TrimSpace(text); trimmed == "" || trimmed[0] == '#' {
+			continue
+		}
+		ask, err := sentence.ParseQuestion(name, number, text, a.now())
+		var one *sentence.Error
+		if errors.As(err, &one) {
+			errs = append(errs, one)
+			continue
+		}
+		asks = append(asks, sentence.Stated{Sentence: ask, At: sentence.Pos{File: name, Line: number}, Text: text})
+	}
+	if err := scanner.Err(); err != nil {
+		return nil, usage("%s:%d: %v", name, number+1, err)
+	}
+	if len(errs) > 0 {
+		return nil, errs[:min(len(errs), sentence.MostErrors)]
+	}
+	return asks, nil
+}
+
+func (a *app) probeCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "probe SERVICE from ADDRESS to TARGET", Short: "Send a packet and tell what became of it",
+		Long: "Send one packet through what is installed on the site, and tell what became of it. Unlike why, this uses\n" +
+			"nothing of the analysis.\n\nExit status 3: the packet did not get through.",
+		Example: "  ironbark probe ssh from me to gauge-web-1", ValidArgsFunction: a.completeSentence,
+		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
+			ask, err := a.question("probe", args)
+			if err != nil {
+				return err
+			}
+			st, err := w.Installed(ctx)
+			if err != nil {
+				return err
+			}
+			answer, err := w.Ask(st, ask, a.clock.Now())
+			if err != nil {
+				return err
+			}
+			return a.probe(ctx, w, answer)
+		}),
+	}
+}
+
+// probe sends a packet from each single source to each address of the targets.
+func (a *app) probe(ctx context.Context, w *work.Work, q *work.Answer) error {
+	type sent struct {
+		Source  string `json:"source"`
+		Address string `json:"address"`
+		Service string `json:"service"`
+		Open    bool   `json:"open"`
+		Machine string `json:"machine"`
+		Reason  string `json:"reason"`
+		By      string `json:"by"`
+	}
+	list := []sent{}
+	through := false
+	for _, source := range q.From.Runs() {
+		if source.Lo != source.Hi {
+			return usage("a packet has one source address, and “%s” is more", q.Ask.From)
+		}
+		for _, service := range q.Service.Runs() {
+			if service.Lo != service.Hi {
+				return usage("a packet is for one port, and “%s” is more", q.Ask.Services)
+			}
+			for _, d := range q.Doors(source.Lo) {
+				fates, err := w.Site.Probe(ctx, site.Packet{Source: source.Lo, Target: d.Address, Service: d.Calls(service.Lo)})
+				if err != nil {
+					return err
+				}
+				for _, f := range fates {
+					through = through || f.Open
+					list = append(list, sent{source.Lo.String(), d.Address.String(), d.Calls(service.Lo).String(), f.Open, f.Machine, f.Reason, f.By})
+				}
+			}
+		}
+	}
+	if a.json {
+		if err := a.print.JSON(map[string]any{"probes": list}); err != nil {
+			return err
+		}
+	} else {
+		for _, s := range list {
+			word, text := "closed", fmt.Sprintf("%s from %s to %s", s.Service, s.Source, s.Address)
+			if s.Open {
+				word = a.print.Open("open")
+			}
+			if s.Machine != "" {
+				text += ", arrived at " + s.Machine
+			}
+			text += ": " + s.Reason
+			if s.By != "" {
+				text += " “" + s.By + "”"
+			}
+			a.print.Wrap(word+"  ", text)
+		}
+		if len(list) == 0 {
+			a.print.Line("closed  there is no address of the target to send a packet to")
+		}
+	}
+	if !through {
+		return errNo
+	}
+	return nil
+}
+
+func (a *app) reachCommand() *cobra.Command {
+	q := &asking{}
+	var from, to, service string
+	var admin bool
+	c := &cobra.Command{
+		Use: "reach", Short: "List who can reach what, through which door, until when and why", Args: noArgs,
+		Long: "List exactly what is open: who can reach what, through which door, until when and by which sentence.\nAn administrative service is marked with “!”.",
+		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
+			at, err := a.moment(q.at)
+			if err != nil {
+				return err
+			}
+			st, err := a.state(ctx, w, q)
+			if err != nil {
+				return err
+			}
+			filter, err := a.filter(w, st, from, to, service)
+			if err != nil {
+				return err
+			}
+			var list []exposure.Entry
+			for _, e := range exposure.NewView(st.Plan, at).ReachAll() {
+				if e, keep := filter(e); keep && (!admin || e.Administrative) {
+					list = append(list, e)
+				}
+			}
+			ph := view.NewPhrasing(st, at)
+			if a.json {
+				return a.print.JSON(view.ReachJSON(list, ph, at))
+			}
+			a.print.Reach(list, ph)
+			return nil
+		}),
+	}
+	c.Flags().StringVar(&from, "from", "", "only from these sources")
+	c.Flags().StringVar(&to, "to", "", "only to these machines")
+	c.Flags().StringVar(&service, "service", "", "only these services")
+	c.Flags().BoolVar(&admin, "admin", false, "only administrative services")
+	return q.flags(c)
+}
+
+// filter cuts entries down to what was asked for. Its words are those of a question.
+func (a *app) filter(w *work.Work, st *work.State, from, to, service string) (func(exposure.Entry) (exposure.Entry, bool), error) {
+	or := func(text, other string) string {
+		if text == "" {
+			return other
+		}
+		return text
+	}
+	ask, err := a.question("why", []string{or(service, "any"), "from", or(from, "everywhere"), "to", or(to, "all")})
+	if err != nil {
+		return nil, err
+	}
+	if err := st.Estate.CheckSentence(ask); err != nil {
+		return nil, err
+	}
+	resolve := flow.NewResolver(st.Estate, st.Plan)
+	services, group := resolve.Services(ask.Services), resolve.Group(ask.To)
+	sources := resolve.Source(w.WriteOut(ask.From, st, group))
+	return func(e exposure.Entry) (exposure.Entry, bool) {
+		e.From, e.Services = e.From.Intersect(sources), e.Services.Intersect(services)
+		there := to == "" || e.Door.Machine >= 0 && group.Has(e.Door.Machine)
+		return e, there && !e.From.IsEmpty() && !e.Services.IsEmpty()
+	}, nil
+}
+
+func (a *app) findingsCommand() *cobra.Command {
+	q := &asking{}
+	var level string
+	c := &cobra.Command{
+		Use: "findings", Short: "Look for what is seldom meant", Args: noArgs,
+		Long: "Look for sentences that do nothing, exceptions that stand, machines that nobody can administer, and broken\n" +
+			"guarantees.\n\nExit status 3: there are findings at or above the level asked for with --fail-at.",
+		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
+			at, err := a.moment(q.at)
+			if err != nil {
+				return err
+			}
+			least := map[string]findings.Level{"": findings.Serious + 1, "note": findings.Note, "caution": findings.Caution, "serious": findings.Serious}
+			bar, known := least[level]
+			if !known {
+				return usage("--fail-at is note, caution or serious, not “%s”", level)
+			}
+			st, err := a.state(ctx, w, q)
+			if err != nil {
+				return err
+			}
+			list := findings.Look(st.Estate, st.Plan, at)
+			broken := exposure.Guarantees(st.Estate, st.Plan, at)
+			if a.json {
+				type guarantee struct {
+					Sentence string `json:"sentence"`
+					Source   string `json:"source"`
+					Service  string `json:"service"`
+					Target   string `json:"target"`
+				}
+				out := []guarantee{}
+				for _, b := range broken {
+					out = append(out, guarantee{b.Guarantee.Sentence, b.Flow.Source.String(), b.Flow.Service.String(), b.Target})
+				}
+				err = a.print.JSON(map[string]any{"findings": view.FindingsJSON(list), "broken": out})
+			} else {
+				for _, b := range broken {
+					a.print.Broken(b)
+				}
+				for _, f := range list {
+					a.print.Finding(f)
+				}
+				if len(list)+len(broken) == 0 {
+					a.print.Line("Nothing found.")
+				}
+			}
+			for _, f := range list {
+				if f.Level >= bar {
+					return errNo
+				}
+			}
+			if err == nil && level != "" && len(broken) > 0 {
+				return errNo
+			}
+			return err
+		}),
+	}
+	c.Flags().StringVar(&level, "fail-at", "", "exit with 3 if anything is found at this level or above: note, caution, serious")
+	return q.flags(c)
+}

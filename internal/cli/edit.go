@@ -1,0 +1,262 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"ironbark/internal/cli/view"
+	"ironbark/internal/sentence"
+	"ironbark/internal/site"
+	"ironbark/internal/work"
+)
+
+// editing are the options that commands share which edit the files.
+type editing struct {
+	yes, draft bool
+	before     func() error // done after the answer, before the files are written
+}
+
+func (e *editing) flags(c *cobra.Command) *cobra.Command {
+	c.Flags().BoolVar(&e.yes, "yes", false, "enact without asking")
+	c.Flags().BoolVar(&e.draft, "draft", false, "only edit the files; review and enact take it from there")
+	return c
+}
+
+// edit brings an edit of the files to its end: it prints the review of it, asks,
+// writes and enacts. Where other edits are pending, or with --draft, it only
+// writes. told is what was edited, in a few words.
+func (a *app) edit(ctx context.Context, w *work.Work, old, files work.Files, told string, opt *editing) error {
+	pending := false
+	if !opt.draft {
+		var err error
+		if pending, err = w.Pending(ctx, old); err != nil {
+			return err
+		}
+	}
+	r, err := w.Review(ctx, files)
+	if err != nil {
+		return err
+	}
+	write := func() error {
+		if opt.before != nil {
+			if err := opt.before(); err != nil {
+				return err
+			}
+		}
+		return w.Folder.Write(old, files)
+	}
+	if opt.draft || pending {
+		if err := write(); err != nil {
+			return err
+		}
+		a.print.Note("edited: %s", told)
+		if pending {
+			a.print.Note("other edits were pending, so nothing is enacted yet: ironbark review, ironbark enact")
+		} else {
+			a.print.Note("nothing is enacted yet: ironbark review, ironbark enact")
+		}
+		return nil
+	}
+	if err := a.showReview(w, r); err != nil {
+		return err
+	}
+	if len(r.Stopped()) > 0 {
+		a.print.Note("\nnot done: %s; nothing was changed", r.Stopped()[0])
+		return errNo
+	}
+	a.print.Note("")
+	if err := a.confirm(opt.yes, "Write this into the files and enact it?"); err != nil {
+		return err
+	}
+	if err := write(); err != nil {
+		return err
+	}
+	a.print.Note("edited: %s", told)
+	return a.enact(ctx, w, r)
+}
+
+func (a *app) showReview(w *work.Work, r *work.Review) error {
+	before, after := a.reviewPhrasing(r)
+	if a.json {
+		return a.print.JSON(view.ReviewJSON(r, before, after))
+	}
+	a.print.Review(r, before, after)
+	return nil
+}
+
+func (a *app) reviewPhrasing(r *work.Review) (before, after *view.Phrasing) {
+	b, f := r.States()
+	return view.NewPhrasing(b, a.clock.Now()), view.NewPhrasing(f, a.clock.Now())
+}
+
+// machinesTime is how long an enactment waits for its machines.
+const machinesTime = 10 * time.Minute
+
+// enact does what a review told, with a line for each step.
+func (a *app) enact(ctx context.Context, w *work.Work, r *work.Review) error {
+	tell := func(e work.Event) {
+		if e.Failure != nil {
+			a.print.Note("  %*d/%d  %s: %s %v", len(fmt.Sprint(e.Of)), e.Done, e.Of, e.Text, a.print.Bad("failed:"), e.Failure)
+			return
+		}
+		a.print.Note("  %*d/%d  %s", len(fmt.Sprint(e.Of)), e.Done, e.Of, e.Text)
+	}
+	err := w.Enact(ctx, r, tell)
+	if err != nil {
+		return err
+	}
+	err = w.Await(ctx, r, machinesTime, func(name string, _ site.Machine) { a.print.Note("       %s is running", name) })
+	if err != nil {
+		return err
+	}
+	a.print.Note("done: the site is as the files say")
+	return nil
+}
+
+func (a *app) reviewCommand() *cobra.Command {
+	var match bool
+	c := &cobra.Command{
+		Use: "review", Short: "Tell what enacting the files would do", Args: noArgs,
+		Long: "Review tells what enacting the files would do: what is made, altered and removed; the difference in\n" +
+			"exposure; findings and guarantees; cost and quota. It changes nothing.\n\n" +
+			"Exit status 3: something stops the enactment, or, with --must-match, site and files differ.",
+		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
+			files, err := w.Folder.Read()
+			if err != nil {
+				return err
+			}
+			r, err := w.Review(ctx, files)
+			if err != nil {
+				return err
+			}
+			if r.Nothing() && !a.json {
+				a.print.Line("Nothing to enact: the site is as the files say.")
+				return nil
+			}
+			if err := a.showReview(w, r); err != nil {
+				return err
+			}
+			if stopped := r.Stopped(); len(stopped) > 0 {
+				a.print.Note("\nthis cannot be enacted: %s", strings.Join(stopped, "; "))
+				return errNo
+			}
+			if match && !r.Quiet() {
+				return errNo
+			}
+			return nil
+		}),
+	}
+	c.Flags().BoolVar(&match, "must-match", false, "exit with 3 if the site is not as the files say")
+	return c
+}
+
+func (a *app) enactCommand() *cobra.Command {
+	var yes bool
+	c := &cobra.Command{
+		Use: "enact", Short: "Make the site as the files say", Args: noArgs,
+		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
+			files, err := w.Folder.Read()
+			if err != nil {
+				return err
+			}
+			r, err := w.Review(ctx, files)
+			if err != nil {
+				return err
+			}
+			if r.Nothing() {
+				a.print.Line("Nothing to enact: the site is as the files say.")
+				return nil
+			}
+			if err := a.showReview(w, r); err != nil {
+				return err
+			}
+			if stopped := r.Stopped(); len(stopped) > 0 {
+				a.print.Note("\nnot done: %s; nothing was changed", strings.Join(stopped, "; "))
+				return errNo
+			}
+			a.print.Note("")
+			if err := a.confirm(yes, "Enact this?"); err != nil {
+				return err
+			}
+			return a.enact(ctx, w, r)
+		}),
+	}
+	c.Flags().BoolVar(&yes, "yes", false, "enact without asking")
+	return c
+}
+
+var stateShort = map[sentence.Verb]string{
+	sentence.VerbAllow: "Let a service be reached", sentence.VerbDeny: "Keep sources out, whatever else says yes",
+	sentence.VerbForward: "Lead a front's port to one machine", sentence.VerbSpread: "Lead a front's port to several machines",
+	sentence.VerbRoute: "Let people reach machines through a bastion", sentence.VerbPermit: "Let people open services for a while",
+	sentence.VerbNever: "Guarantee that something stays closed", sentence.VerbAlways: "Guarantee that something stays open",
+}
+
+var stateExample = map[sentence.Verb]string{
+	sentence.VerbAllow:   "allow https from everywhere to gauge-web-1",
+	sentence.VerbDeny:    "deny any from 192.0.2.0/24 to all because \"abuse report 17\"",
+	sentence.VerbForward: "forward pier tcp/8022 to gauge-web-1 on ssh",
+	sentence.VerbSpread:  "spread pier https over role=web on https from everywhere tested by http /healthz",
+	sentence.VerbRoute:   "route ssh, rdp to all via beacon for ops",
+	sentence.VerbPermit:  "permit ops to open ssh to 'gauge-*' from everywhere up to 4h",
+	sentence.VerbNever:   "never ssh, rdp from internet to all standing",
+	sentence.VerbAlways:  "always https from office to pier",
+}
+
+// stateCommand is the command that states sentences of one verb.
+func (a *app) stateCommand(v sentence.Verb) *cobra.Command {
+	opt := &editing{}
+	c := &cobra.Command{
+		Use: v.String() + " …", Short: stateShort[v], Example: "  ironbark " + stateExample[v],
+		Long:              stateShort[v] + ".\n\nThe words are one sentence of the language; docs/language.md tells it.",
+		ValidArgsFunction: a.completeSentence,
+		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
+			s, err := sentence.ParseArgs(append([]string{v.String()}, args...), a.now())
+			if err != nil {
+				return err
+			}
+			old, err := w.Folder.Read()
+			if err != nil {
+				return err
+			}
+			files, list, err := w.State(ctx, old, s)
+			if err != nil {
+				return err
+			}
+			var told []string
+			for _, one := range list {
+				told = append(told, one.String())
+			}
+			return a.edit(ctx, w, old, files, "said “"+strings.Join(told, "”, “")+"”", opt)
+		}),
+	}
+	return opt.flags(c)
+}
+
+func (a *app) retractCommand() *cobra.Command {
+	opt := &editing{}
+	c := &cobra.Command{
+		Use: "retract SENTENCE|LINE", Short: "Take a sentence back",
+		Long:    "Take a sentence back: by its words, or by the line it stands on in estate.rules (or FILE:LINE).",
+		Example: "  ironbark retract allow https from everywhere to gauge-web-1\n  ironbark retract 7",
+		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
+			if len(args) == 0 {
+				return usage("retract needs a sentence or the line that it stands on")
+			}
+			old, err := w.Folder.Read()
+			if err != nil {
+				return err
+			}
+			files, s, err := old.Retract(args)
+			if err != nil {
+				return err
+			}
+			return a.edit(ctx, w, old, files, fmt.Sprintf("took back “%s”", s.Sentence), opt)
+		}),
+	}
+	return opt.flags(c)
+}

@@ -1,0 +1,214 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"ironbark/internal/cli/view"
+	"ironbark/internal/opening"
+	"ironbark/internal/sentence"
+	"ironbark/internal/work"
+)
+
+func (a *app) openCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "open SERVICES to TARGET from SOURCE for LENGTH because REASON", Short: "Open services for a while",
+		Long: "Open services for a while. A permit must cover the person, the services, the machines, the whole source and\n" +
+			"the length. The opening ends on time by itself, whether or not any part of ironbark runs.\n\n" +
+			"Exit status 3: refused; 6: this person may not.",
+		Example: "  ironbark open ssh to gauge-web-1 from me for 1h because \"rotate keys\"", ValidArgsFunction: a.completeSentence,
+		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
+			s, err := sentence.ParseArgs(append([]string{"open"}, args...), a.now())
+			if err != nil {
+				return err
+			}
+			granted, err := w.Open(ctx, s.(sentence.Open))
+			if err != nil {
+				return err
+			}
+			o := granted.Opening
+			if a.json {
+				return a.print.JSON(openingJSON(o, a.clock.Now()))
+			}
+			verb := "opened"
+			if granted.Extends {
+				verb = "extended"
+			}
+			a.print.Wrap(a.print.Open(verb)+"  ", fmt.Sprintf("%s to %s from %s", o.Words.Services, strings.Join(o.Machines, ", "), o.Words.From))
+			a.print.Line("        until %s, %s left; it ends by itself", view.Moment(o.End, a.clock.Now()), view.Left(o.End, a.clock.Now()))
+			a.print.Line("        opening %d, by “%s”", o.ID, o.Permit)
+			for _, n := range granted.Notes {
+				a.print.Note("note: %s", n)
+			}
+			return nil
+		}),
+	}
+}
+
+type openingDoc struct {
+	ID       int64      `json:"id"`
+	Person   string     `json:"person"`
+	Sentence string     `json:"sentence"`
+	Machines []string   `json:"machines"`
+	Services string     `json:"services"`
+	From     string     `json:"from"`
+	Begin    time.Time  `json:"begin"`
+	End      time.Time  `json:"end"`
+	Left     int64      `json:"left"`
+	State    string     `json:"state"`
+	Because  string     `json:"because"`
+	Permit   string     `json:"permit"`
+	Ended    *time.Time `json:"ended,omitempty"`
+	EndedBy  string     `json:"endedBy,omitempty"`
+}
+
+func openingJSON(o opening.Opening, now time.Time) openingDoc {
+	d := openingDoc{
+		ID: o.ID, Person: o.Person, Sentence: o.Words.String(), Machines: o.Machines, Services: o.Words.Services.String(), From: o.Words.From.String(),
+		Begin: o.Begin.UTC(), End: o.End.UTC(), State: "over", Because: o.Words.Because, Permit: o.Permit, EndedBy: o.EndedBy,
+	}
+	if o.Active(now) {
+		d.State, d.Left = "open", int64(o.End.Sub(now).Seconds())
+	}
+	if !o.Ended.IsZero() {
+		d.State, d.Ended = "closed", &o.Ended
+	}
+	return d
+}
+
+func (a *app) openingsCommand() *cobra.Command {
+	var all bool
+	c := &cobra.Command{
+		Use: "openings", Short: "List what is open for a while, and until when", Args: noArgs,
+		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
+			st, err := w.Installed(ctx)
+			if err != nil {
+				return err
+			}
+			now := a.clock.Now()
+			list := st.Report.Openings
+			if !all {
+				list = work.Active(list, now)
+			}
+			overridden := work.Overridden(st, now)
+			if a.json {
+				docs := make([]openingDoc, 0, len(list))
+				for _, o := range list {
+					d := openingJSON(o, now)
+					if overridden[o.ID] != "" {
+						d.State = "overridden"
+					}
+					docs = append(docs, d)
+				}
+				return a.print.JSON(map[string]any{"at": now.UTC(), "openings": docs})
+			}
+			if len(list) == 0 {
+				a.print.Line("Nothing is open for a while.")
+				return nil
+			}
+			var rows [][]string
+			for _, o := range list {
+				state := view.Left(o.End, now) + " left"
+				switch {
+				case !o.Ended.IsZero():
+					state = "closed by " + o.EndedBy
+				case !o.Active(now):
+					state = "over"
+				case overridden[o.ID] != "":
+					state += ", overridden by “" + overridden[o.ID] + "”"
+				}
+				rows = append(rows, []string{
+					fmt.Sprint(o.ID), o.Words.Services.String(), strings.Join(o.Machines, ", "), o.Words.From.String(),
+					view.Moment(o.End, now), state, o.Person, o.Words.Because,
+				})
+			}
+			a.print.Table([]string{"NO", "SERVICE", "TO", "FROM", "UNTIL", "STATE", "BY", "BECAUSE"}, rows, 0)
+			return nil
+		}),
+	}
+	c.Flags().BoolVar(&all, "all", false, "those that are over too")
+	return c
+}
+
+func (a *app) closeCommand() *cobra.Command {
+	var all bool
+	c := &cobra.Command{
+		Use: "close NUMBER|MACHINE|--all", Short: "Close openings before their end",
+		Long: "Close openings before their end: one by its number, all of a machine, or all there are. Its owner can, and a\nmember of the group leads.",
+		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
+			which, what, err := a.toClose(ctx, w, args, all)
+			if err != nil {
+				return err
+			}
+			list, err := w.Close(ctx, which)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				docs := make([]openingDoc, 0, len(list))
+				for _, o := range list {
+					docs = append(docs, openingJSON(o, a.clock.Now()))
+				}
+				return a.print.JSON(map[string]any{"closed": docs})
+			}
+			for _, o := range list {
+				a.print.Line("closed  opening %d: %s to %s from %s", o.ID, o.Words.Services, strings.Join(o.Machines, ", "), o.Words.From)
+			}
+			if len(list) == 0 {
+				a.print.Line("Nothing was open %s.", what)
+			}
+			return nil
+		}),
+	}
+	c.Flags().BoolVar(&all, "all", false, "close every opening of the estate")
+	c.ValidArgsFunction = a.completeOpenings
+	return c
+}
+
+// toClose tells which openings the words mean.
+func (a *app) toClose(ctx context.Context, w *work.Work, args []string, all bool) (which func(opening.Opening) bool, what string, err error) {
+	if all {
+		if len(args) > 0 {
+			return nil, "", usage("close takes either --all or one word")
+		}
+		return func(opening.Opening) bool { return true }, "for a while", nil
+	}
+	if len(args) != 1 {
+		return nil, "", usage("close takes the number of an opening, a machine, or --all")
+	}
+	st, err := w.Installed(ctx)
+	if err != nil {
+		return nil, "", err
+	}
+	if id, err := strconv.ParseInt(args[0], 10, 64); err == nil {
+		for _, o := range st.Report.Openings {
+			if o.ID == id {
+				return func(o opening.Opening) bool { return o.ID == id }, "any more under that number", nil
+			}
+		}
+		return nil, "", usage("there is no opening %d; ironbark openings lists them", id)
+	}
+	if _, ok := st.Plan.MachineByName(args[0]); !ok {
+		var names []string
+		for _, m := range st.Plan.Machines {
+			names = append(names, m.Name)
+		}
+		if near, ok := sentence.Nearest(args[0], names); ok {
+			return nil, "", usage("there is no machine “%s”; did you mean “%s”?", args[0], near)
+		}
+		return nil, "", usage("there is no machine “%s”", args[0])
+	}
+	return func(o opening.Opening) bool {
+		for _, m := range o.Machines {
+			if m == args[0] {
+				return true
+			}
+		}
+		return false
+	}, "for a while on " + args[0], nil
+}

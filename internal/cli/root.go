@@ -1,0 +1,113 @@
+package cli
+
+import (
+	"fmt"
+	"runtime"
+
+	"github.com/spf13/cobra"
+
+	"ironbark/internal/estate"
+	"ironbark/internal/sentence"
+)
+
+// Version and Commit are stamped by the linker.
+var (
+	Version = "0.1.0"
+	Commit  = "unknown"
+)
+
+// root builds the command tree. A command's own file says what it does; its
+// place in the help is its group.
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "ironbark",
+		Short: "Machines, and who can reach them",
+		Long: "Ironbark provisions virtual machines and controls who can reach them.\n" +
+			"Administrative ports stay closed by default; whoever opens one says to whom, until when and why.",
+		SilenceErrors: true, SilenceUsage: true,
+		Args: func(c *cobra.Command, args []string) error { return unknownCommand(c, args) },
+		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
+	}
+	root.CompletionOptions.HiddenDefaultCmd = false
+	root.PersistentFlags().StringVar(&a.estateDir, "estate", "", "the estate's folder (default: the nearest one upward with an estate.yaml)")
+	root.PersistentFlags().StringVar(&a.person, "person", "", "who you are (default: the operating system's user name)")
+	root.PersistentFlags().BoolVar(&a.json, "json", false, "print one JSON document")
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &usageError{err} })
+	root.AddGroup(
+		&cobra.Group{ID: "begin", Title: "Begin"}, &cobra.Group{ID: "nouns", Title: "Put things in and take them out"},
+		&cobra.Group{ID: "say", Title: "Say who may reach what"}, &cobra.Group{ID: "enact", Title: "Make it so"},
+		&cobra.Group{ID: "open", Title: "Open for a while"}, &cobra.Group{ID: "look", Title: "Ask and look"},
+	)
+	add := func(group string, list ...*cobra.Command) {
+		for _, c := range list {
+			c.GroupID = group
+			root.AddCommand(c)
+		}
+	}
+	add("begin", a.newCommand(), a.demoCommand())
+	add("nouns", a.addCommand(), a.removeCommand())
+	for v := sentence.VerbAllow; v <= sentence.VerbAlways; v++ {
+		add("say", a.stateCommand(v))
+	}
+	add("say", a.retractCommand())
+	add("enact", a.reviewCommand(), a.enactCommand())
+	add("open", a.openCommand(), a.openingsCommand(), a.closeCommand())
+	add("look", a.whyCommand(), a.probeCommand(), a.reachCommand(), a.statusCommand(), a.findingsCommand(), a.journalCommand())
+	root.AddCommand(a.schemaCommand(), a.versionCommand())
+	root.SetHelpCommand(&cobra.Command{Use: "help [COMMAND]", Short: "Tell about a command", RunE: func(c *cobra.Command, args []string) error {
+		found, _, err := c.Root().Find(args)
+		if err != nil || len(args) > 0 && found == c.Root() {
+			return unknownCommand(c.Root(), args)
+		}
+		return found.Help()
+	}})
+	return root
+}
+
+// unknownCommand refuses a word that is no command, and offers the nearest.
+func unknownCommand(c *cobra.Command, args []string) error {
+	if len(args) == 0 {
+		return nil
+	}
+	var known []string
+	for _, sub := range c.Commands() {
+		if sub.IsAvailableCommand() {
+			known = append(known, sub.Name())
+		}
+	}
+	if near, ok := sentence.Nearest(args[0], known); ok {
+		return usage("there is no command “%s”; did you mean “%s”?", args[0], near)
+	}
+	return usage("there is no command “%s”", args[0])
+}
+
+// noArgs refuses arguments.
+func noArgs(c *cobra.Command, args []string) error {
+	if len(args) > 0 {
+		return usage("%s takes no words, and “%s” is one", c.CommandPath(), args[0])
+	}
+	return nil
+}
+
+func (a *app) versionCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "version", Short: "Tell the version", Args: noArgs,
+		RunE: func(*cobra.Command, []string) error {
+			if a.json {
+				return a.print.JSON(map[string]string{"version": Version, "commit": Commit, "go": runtime.Version()})
+			}
+			a.print.Line("ironbark %s (%s, %s)", Version, Commit, runtime.Version())
+			return nil
+		},
+	}
+}
+
+func (a *app) schemaCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "schema", Short: "Print the JSON Schema of estate.yaml, for editors", Args: noArgs,
+		RunE: func(*cobra.Command, []string) error {
+			_, err := fmt.Fprint(a.print.Out, string(estate.Schema()))
+			return err
+		},
+	}
+}

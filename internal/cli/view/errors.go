@@ -1,0 +1,89 @@
+package view
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/charmbracelet/x/ansi"
+
+	"ironbark/internal/opening"
+	"ironbark/internal/sentence"
+	"ironbark/internal/store"
+)
+
+// Error tells an error: what is wrong, where, with the line and a caret under it,
+// and what to do.
+func (p *Printer) Error(err error) {
+	var (
+		many    sentence.Errors
+		one     *sentence.Error
+		refusal *opening.Refusal
+		damaged *store.Damaged
+	)
+	switch {
+	case errors.As(err, &many):
+		for _, e := range many {
+			p.problem(e)
+		}
+		if len(many) > 1 {
+			p.Note("%d problems; nothing was changed", len(many))
+		}
+	case errors.As(err, &one):
+		p.problem(one)
+	case errors.As(err, &refusal):
+		p.Note("%s the opening is refused", p.Bad("ironbark:"))
+		for _, r := range refusal.Reasons {
+			p.Note("    because %s", r.What)
+			if r.Mend != "" {
+				p.Note("      to mend it: %s", r.Mend)
+			}
+		}
+	case errors.As(err, &damaged):
+		p.Note("%s %s", p.Bad("ironbark:"), damaged)
+		p.Note("    %s", damaged.Mend)
+	default:
+		p.Note("%s %v", p.Bad("ironbark:"), err)
+	}
+}
+
+// problem tells one error in a text.
+func (p *Printer) problem(e *sentence.Error) {
+	p.Note("%s %s", p.Bad("ironbark:"), e)
+	if e.Line != "" {
+		line, caret := caretUnder(strings.TrimRight(e.Line, "\r\n"), e.At.Col, max(p.Width, 40)-4)
+		p.Note("    %s", line)
+		if e.At.Col > 0 {
+			p.Note("    %s", caret)
+		}
+	}
+	if e.Hint != "" {
+		p.Note("    %s", e.Hint)
+	}
+}
+
+// caretUnder cuts a line to a width around a column, and makes the line with the
+// caret below it. Tabs are shown as one space.
+func caretUnder(line string, col, width int) (shown, caret string) {
+	runes := []rune(strings.Map(func(r rune) rune {
+		if r < ' ' || r == 0x7f {
+			return ' '
+		}
+		return r
+	}, line))
+	at := min(max(col-1, 0), len(runes))
+	from, to := 0, len(runes)
+	if len(runes) > width {
+		from = max(0, min(at-width/2, len(runes)-width+1))
+		to = min(len(runes), from+width-2)
+	}
+	text := string(runes[from:to])
+	before := string(runes[from:max(at, from)])
+	if from > 0 {
+		text, before = "…"+text, "…"+before
+	}
+	if to < len(runes) {
+		text += "…"
+	}
+	return text, fmt.Sprintf("%s^", strings.Repeat(" ", ansi.StringWidth(before)))
+}

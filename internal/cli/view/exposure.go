@@ -1,0 +1,390 @@
+package view
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"ironbark/internal/exposure"
+	"ironbark/internal/flow"
+	"ironbark/internal/sentence"
+	"ironbark/internal/work"
+)
+
+// Moment prints a moment for people: the day only where it is another one than now's.
+func Moment(t, now time.Time) string {
+	t = t.UTC()
+	if t.Format(time.DateOnly) == now.UTC().Format(time.DateOnly) {
+		return t.Format("15:04:05Z")
+	}
+	return t.Format("2006-01-02 15:04Z")
+}
+
+// Left tells how long it is until a moment, in at most two units.
+func Left(until, now time.Time) string {
+	d := until.Sub(now)
+	if d <= 0 {
+		return "over"
+	}
+	if d >= time.Hour {
+		d = d.Truncate(time.Minute)
+	}
+	return sentence.DurationOf(max(d, time.Second)).String()
+}
+
+// words for the facts of an estate: services and sources by their names.
+type phrasing struct {
+	names   *exposure.Names
+	namings []flow.Naming
+	plan    *flow.Plan
+	now     time.Time
+}
+
+// Phrasing knows the names of a state.
+type Phrasing = phrasing
+
+// NewPhrasing collects the names that a state's listings use.
+func NewPhrasing(st *work.State, now time.Time) *Phrasing {
+	var own []string
+	for _, s := range st.Estate.Services {
+		own = append(own, s.Name)
+	}
+	return &phrasing{names: exposure.NewNames(st.Estate, st.Plan), namings: flow.Namings(own, st.Estate), plan: st.Plan, now: now}
+}
+
+// Namings returns the names for services.
+func (ph *phrasing) Namings() []flow.Naming { return ph.namings }
+
+// service prints a set of services by names, with the ports of a single one.
+func (ph *phrasing) service(s flow.Services) string { return flow.PrintServices(s, ph.namings) }
+
+func (ph *phrasing) machine(i int32, d flow.Door) string {
+	if i < 0 {
+		return d.Via
+	}
+	return ph.plan.Machines[i].Name
+}
+
+func place(o flow.Origin) string {
+	if o.File == "" {
+		return ""
+	}
+	return fmt.Sprintf("%s:%d", o.File, o.Line)
+}
+
+// because tells the sentence behind something, and where it stands.
+func because(o flow.Origin) string {
+	if at := place(o); at != "" {
+		return o.Sentence + "  (" + at + ")"
+	}
+	return o.Sentence
+}
+
+func until(t, now time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	return Moment(t, now) + ", " + Left(t, now) + " left"
+}
+
+// entryRow is one row of a listing of what is open: entries that differ only in
+// their doors are one for the reader.
+type entryRow struct {
+	machine  string
+	entry    exposure.Entry
+	from     flow.Addrs
+	doors    []string
+	services flow.Services
+}
+
+// gather joins entries of one machine, service and sentence over their doors.
+func (ph *phrasing) gather(list []exposure.Entry) (rows []entryRow) {
+	for _, e := range list {
+		machine := ph.machine(e.Door.Machine, e.Door)
+		door := e.Door.Kind.String()
+		if e.Door.Via != "" {
+			door += " " + e.Door.Via
+		}
+		if e.Door.Translated() {
+			door += " " + e.Door.Service.String()
+		}
+		i := slices.IndexFunc(rows, func(r entryRow) bool {
+			return r.machine == machine && r.entry.Origin == e.Origin && r.entry.Opening == e.Opening && r.entry.Reason == e.Reason &&
+				r.entry.Administrative == e.Administrative && r.services.Equal(e.Services)
+		})
+		if i < 0 {
+			rows = append(rows, entryRow{machine: machine, entry: e, from: e.From, doors: []string{door}, services: e.Services})
+			continue
+		}
+		rows[i].from = rows[i].from.Union(e.From)
+		if !slices.Contains(rows[i].doors, door) {
+			rows[i].doors = append(rows[i].doors, door)
+		}
+	}
+	return rows
+}
+
+// Reach prints what is open.
+func (p *Printer) Reach(list []exposure.Entry, ph *Phrasing) {
+	var rows [][]string
+	for _, r := range ph.gather(list) {
+		service := ph.service(r.services)
+		if r.entry.Administrative {
+			service = p.Open(service + " !")
+		}
+		rows = append(rows, []string{
+			ph.names.Plain(r.from), r.machine, service, strings.Join(r.doors, ", "), until(r.entry.Until, ph.now), because(r.entry.Origin),
+		})
+	}
+	if len(rows) == 0 {
+		p.Line("Nothing is reachable.")
+		return
+	}
+	p.Table([]string{"FROM", "TO", "SERVICE", "DOOR", "UNTIL", "BECAUSE OF"}, rows)
+}
+
+// reachJSON is an entry as programs read it.
+type reachJSON struct {
+	From           []string   `json:"from"`
+	FromName       string     `json:"fromName"`
+	Door           string     `json:"door"`
+	Via            string     `json:"via"`
+	Machine        string     `json:"machine"`
+	Service        string     `json:"service"`
+	Administrative bool       `json:"administrative"`
+	Until          *time.Time `json:"until"`
+	Sentence       string     `json:"sentence"`
+	File           string     `json:"file"`
+	Line           int        `json:"line"`
+	Opening        int64      `json:"opening,omitempty"`
+}
+
+// ReachJSON is the document of what is open at a moment.
+func ReachJSON(list []exposure.Entry, ph *Phrasing, at time.Time) any {
+	out := make([]reachJSON, 0, len(list))
+	for _, e := range list {
+		out = append(out, entryJSON(e, ph))
+	}
+	return struct {
+		At    time.Time   `json:"at"`
+		Reach []reachJSON `json:"reach"`
+	}{at.UTC(), out}
+}
+
+func entryJSON(e exposure.Entry, ph *Phrasing) reachJSON {
+	return reachJSON{
+		From: flow.AddrRuns(e.From), FromName: ph.names.Through(e.From, e.Door), Door: e.Door.Kind.String(), Via: via(e.Door),
+		Machine: ph.machine(e.Door.Machine, e.Door), Service: strings.Join(flow.ServiceRuns(e.Services), ","), Administrative: e.Administrative,
+		Until: moment(e.Until), Sentence: e.Origin.Sentence, File: e.Origin.File, Line: e.Origin.Line, Opening: e.Opening,
+	}
+}
+
+func via(d flow.Door) string {
+	switch {
+	case d.Translated() || d.Kind == flow.DoorBastion:
+		return d.Via + " " + d.Service.String()
+	case d.Via != "":
+		return d.Via
+	case d.Address.IsValid():
+		return d.Address.String()
+	}
+	return ""
+}
+
+func moment(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	t = t.UTC()
+	return &t
+}
+
+// Answer prints the answer to a question: the verdict in one sentence, the
+// questions that were asked, and what would mend it.
+func (p *Printer) Answer(a *work.Answer, ph *Phrasing, person string) {
+	for i, part := range a.Parts {
+		if len(a.Parts) > 1 && i == 0 {
+			p.Wrap("", fmt.Sprintf("%s: %s from %s to %s, in %d parts", a.Verdict, a.Ask.Services, a.Ask.From, a.Ask.To, len(a.Parts)))
+		}
+		if len(a.Parts) > 1 {
+			p.Line("")
+		}
+		p.part(a, part, ph, person, len(a.Parts) == 1)
+	}
+}
+
+func (p *Printer) part(a *work.Answer, part exposure.Part, ph *Phrasing, person string, alone bool) {
+	word := "closed"
+	if part.Open {
+		word = p.Open("open")
+	}
+	target := exposure.TargetName(a.State.Plan, part.Target)
+	head := fmt.Sprintf("%s from %s to %s", ph.service(part.Services), ph.names.Plain(part.From), target)
+	if part.Machine >= 0 && part.Target.Machine < 0 {
+		head += fmt.Sprintf(", which leads to %s %s", ph.machine(part.Machine, part.Door), ph.service(part.Arrives))
+	}
+	p.Wrap(word+"  ", head)
+	p.Wrap("        ", reasonWords(part, ph))
+	if !alone {
+		return
+	}
+	p.Line("")
+	for i, s := range a.View.Steps(part, ph.namings) {
+		text := s.Answer
+		if s.Origin.Sentence != "" {
+			text += ": " + because(s.Origin)
+		}
+		if !s.Passed {
+			text += "  ← decided here"
+		}
+		p.Wrap(fmt.Sprintf("  %d %-16s", i+1, s.Question), text)
+	}
+	if m, listens, known := a.Machine(part); known {
+		text := string(m.State)
+		if listens {
+			text += ", and something listens on " + ph.service(part.Arrives.Intersect(m.Listens))
+		} else if m.State == "running" {
+			text += ", but nothing listens on " + ph.service(part.Arrives)
+		}
+		p.Wrap("  then the machine  ", text)
+	}
+	if mend := a.Mend(part, person); len(mend) > 0 {
+		p.Line("")
+		p.Line("  to open it")
+		for _, m := range mend {
+			p.Wrap("    ", "ironbark "+m)
+		}
+	}
+}
+
+// reasonWords tells why a part is as it is, in one line.
+func reasonWords(part exposure.Part, ph *Phrasing) string {
+	switch part.Reason {
+	case exposure.NoDoor:
+		return "no way in: nothing leads there from this source"
+	case exposure.Denied:
+		return "denied by “" + part.Origin.Sentence + "”"
+	case exposure.Administrative:
+		return "administrative, and nobody has opened it"
+	case exposure.Default:
+		return "by default: nothing says it may pass"
+	case exposure.ByOpening:
+		return fmt.Sprintf("by opening %d, until %s", part.Opening, until(part.Until, ph.now))
+	}
+	text := "by “" + part.Origin.Sentence + "”"
+	if !part.Until.IsZero() {
+		text += ", until " + until(part.Until, ph.now)
+	}
+	return text
+}
+
+type whyJSON struct {
+	Flow      whyFlow   `json:"flow"`
+	Verdict   string    `json:"verdict"`
+	Reason    string    `json:"reason,omitempty"`
+	Door      *whyDoor  `json:"door,omitempty"`
+	DecidedBy *whyBy    `json:"decidedBy,omitempty"`
+	Until     any       `json:"until,omitempty"`
+	Steps     []whyStep `json:"steps,omitempty"`
+	Machine   any       `json:"machine,omitempty"`
+	Mend      []string  `json:"mend,omitempty"`
+	Parts     []whyPart `json:"parts,omitempty"`
+}
+
+type whyFlow struct {
+	Source  string    `json:"source"`
+	Target  string    `json:"target"`
+	Service string    `json:"service"`
+	At      time.Time `json:"at"`
+}
+
+type whyDoor struct {
+	Kind    string `json:"kind"`
+	Via     string `json:"via,omitempty"`
+	Address string `json:"address"`
+	Service string `json:"service"`
+}
+
+type whyBy struct {
+	Sentence string `json:"sentence"`
+	File     string `json:"file"`
+	Line     int    `json:"line"`
+}
+
+type whyStep struct {
+	Question string `json:"question"`
+	Answer   string `json:"answer"`
+	Passed   bool   `json:"passed"`
+	Sentence string `json:"sentence"`
+}
+
+type whyPart struct {
+	From      []string   `json:"from"`
+	FromName  string     `json:"fromName"`
+	Target    string     `json:"target"`
+	Machine   string     `json:"machine,omitempty"`
+	Service   string     `json:"service"`
+	Verdict   string     `json:"verdict"`
+	Reason    string     `json:"reason"`
+	Door      *whyDoor   `json:"door,omitempty"`
+	DecidedBy whyBy      `json:"decidedBy"`
+	Until     *time.Time `json:"until,omitempty"`
+}
+
+// AnswerJSON is the document of an answer.
+func AnswerJSON(a *work.Answer, ph *Phrasing, person string, at time.Time) any {
+	doc := whyJSON{
+		Flow:    whyFlow{a.Ask.From.String(), a.Ask.To.String(), strings.Join(flow.ServiceRuns(a.Service), ","), at.UTC()},
+		Verdict: a.Verdict,
+	}
+	if len(a.Parts) > 1 {
+		for _, part := range a.Parts {
+			verdict := "closed"
+			if part.Open {
+				verdict = "open"
+			}
+			machine := ""
+			if part.Machine >= 0 {
+				machine = a.State.Plan.Machines[part.Machine].Name
+			}
+			doc.Parts = append(doc.Parts, whyPart{
+				From: flow.AddrRuns(part.From), FromName: ph.names.Plain(part.From), Target: exposure.TargetName(a.State.Plan, part.Target), Machine: machine,
+				Service: strings.Join(flow.ServiceRuns(part.Services), ","), Verdict: verdict, Reason: string(part.Reason), Door: doorJSON(part),
+				DecidedBy: whyBy(part.Origin), Until: moment(part.Until),
+			})
+		}
+		return doc
+	}
+	part := a.Parts[0]
+	doc.Reason, doc.Door, doc.Mend = string(part.Reason), doorJSON(part), a.Mend(part, person)
+	doc.DecidedBy = &whyBy{part.Origin.Sentence, part.Origin.File, part.Origin.Line}
+	if !part.Until.IsZero() {
+		doc.Until = part.Until.UTC()
+	}
+	for _, s := range a.View.Steps(part, ph.namings) {
+		doc.Steps = append(doc.Steps, whyStep{s.Question, s.Answer, s.Passed, s.Origin.Sentence})
+	}
+	if m, listens, known := a.Machine(part); known {
+		doc.Machine = struct {
+			Running   bool `json:"running"`
+			Listening bool `json:"listening"`
+		}{m.State == "running", listens}
+	}
+	return doc
+}
+
+func doorJSON(part exposure.Part) *whyDoor {
+	if part.Door.Kind == 0 {
+		return nil
+	}
+	called := part.Services
+	if part.Door.Translated() {
+		called = part.Door.Called()
+	}
+	d := &whyDoor{Kind: part.Door.Kind.String(), Via: part.Door.Via, Service: strings.Join(flow.ServiceRuns(called), ",")}
+	if part.Door.Address.IsValid() {
+		d.Address = part.Door.Address.String()
+	}
+	return d
+}

@@ -1,0 +1,267 @@
+package view
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"ironbark/internal/change"
+	"ironbark/internal/cost"
+	"ironbark/internal/exposure"
+	"ironbark/internal/findings"
+	"ironbark/internal/work"
+)
+
+// Review prints the four parts of a review.
+func (p *Printer) Review(r *work.Review, before, after *Phrasing) {
+	if r.Unfinished != nil {
+		p.Wrap("", fmt.Sprintf("An enactment that %s began at %s was broken off. Enacting completes it.", r.Unfinished.Person, Moment(r.Unfinished.Since, after.now)))
+		p.Line("")
+	}
+	p.things(r)
+	p.exposureDifference(r, before, after)
+	p.found(r)
+	p.costs(r)
+}
+
+func (p *Printer) things(r *work.Review) {
+	p.Head("1  What is made, altered and removed")
+	var rows [][]string
+	for _, c := range r.Changes {
+		what := c.Thing.Describe()
+		if c.Verb == change.Alter {
+			what = strings.Join(c.How, "; ")
+			if c.Restart {
+				what += "; it starts anew"
+			}
+		}
+		rows = append(rows, []string{"  ", string(c.Verb), string(c.Thing.Kind), c.Thing.Name, what})
+	}
+	for _, e := range r.Ending {
+		verb := "end"
+		if len(e.Left) > 0 {
+			verb = "narrow"
+		}
+		rows = append(rows, []string{"  ", verb, "opening", fmt.Sprint(e.Opening.ID), e.Why + ": " + e.Opening.Words.String()})
+	}
+	if len(rows) == 0 {
+		p.Line("   nothing")
+		return
+	}
+	p.Table([]string{"", "", "", "", ""}, rows)
+}
+
+func (p *Printer) exposureDifference(r *work.Review, before, after *Phrasing) {
+	p.Line("")
+	p.Head("2  Exposure: who can newly reach what, and who no longer can")
+	d := r.Exposure
+	if d.IsEmpty() {
+		p.Line("   no difference")
+		return
+	}
+	p.changes(p.Open("newly open"), d.Opened, after)
+	p.changes("no longer open", d.Closed, before)
+	for i := range d.Moved {
+		d.Moved[i].Entry.Origin.Sentence = fmt.Sprintf("was until %s: %s", orEver(d.Moved[i].Before, after.now), d.Moved[i].Entry.Origin.Sentence)
+	}
+	p.changes("open until another moment", d.Moved, after)
+}
+
+func orEver(t, now time.Time) string {
+	if t.IsZero() {
+		return "further notice"
+	}
+	return Moment(t, now)
+}
+
+func (p *Printer) changes(head string, list []exposure.Change, ph *Phrasing) {
+	if len(list) == 0 {
+		return
+	}
+	p.Line("   %s", head)
+	entries := make([]exposure.Entry, len(list))
+	for i, c := range list {
+		entries[i] = c.Entry
+	}
+	for _, row := range ph.gather(entries) {
+		service := ph.service(row.services)
+		if row.entry.Administrative {
+			service += " (administrative)"
+		}
+		text := fmt.Sprintf("%s → %s %s, %s", ph.names.Plain(row.from), row.machine, service, strings.Join(row.doors, " and "))
+		if t := row.entry.Until; !t.IsZero() {
+			text += ", until " + Moment(t, ph.now)
+		}
+		p.Wrap("     ", text)
+		p.Wrap("       by  ", because(row.entry.Origin))
+	}
+}
+
+func (p *Printer) found(r *work.Review) {
+	p.Line("")
+	p.Head("3  Findings and guarantees")
+	none := true
+	for _, b := range r.Broken {
+		none = false
+		p.Broken(b)
+	}
+	old := 0
+	for _, f := range r.Findings {
+		if !f.New && f.Level < findings.Serious {
+			old++
+			continue
+		}
+		none = false
+		p.Finding(f.Finding)
+	}
+	if old > 0 {
+		p.Line("   %d more that were there before: ironbark findings tells them", old)
+	} else if none {
+		p.Line("   none")
+	}
+}
+
+// Broken tells a broken guarantee and the flow that shows it.
+func (p *Printer) Broken(b exposure.Broken) {
+	p.Wrap("   "+p.Bad("broken")+"  ", because(b.Guarantee))
+	kept := "is let in by"
+	switch {
+	case b.Potential:
+		kept = "could be let in by"
+	case !b.By.Open:
+		kept = "stays out: " + string(b.By.Reason)
+	}
+	text := fmt.Sprintf("%s from %s to %s %s", b.Flow.Service, b.Flow.Source, b.Target, kept)
+	if b.By.Origin.Sentence != "" {
+		text += " “" + b.By.Origin.Sentence + "”"
+	}
+	p.Wrap("           ", text)
+}
+
+// Finding tells one finding.
+func (p *Printer) Finding(f findings.Finding) {
+	text := f.What
+	if at := f.At.String(); at != "" {
+		text += "  (" + at + ")"
+	}
+	level := f.Level.String()
+	if f.Level == findings.Serious {
+		level = p.Bad(level)
+	}
+	p.Wrap("   "+level+"  ", text)
+	if f.Mend != "" {
+		p.Wrap("         ", "to mend it: "+f.Mend)
+	}
+}
+
+func (p *Printer) costs(r *work.Review) {
+	p.Line("")
+	p.Head("4  Cost and quota")
+	before, after := r.Before.Month(), r.After.Month()
+	text := fmt.Sprintf("%s %s a month", r.After.Currency, after)
+	if before != after {
+		sign := "more"
+		step := after - before
+		if step < 0 {
+			sign, step = "less", -step
+		}
+		text += fmt.Sprintf(", %s %s than now", step, sign)
+	}
+	p.Line("   %s", text)
+	var parts []string
+	for _, q := range r.After.Used.Against(r.Limits) {
+		parts = append(parts, fmt.Sprintf("%d of %d %s", q.Used, q.Limit, q.What))
+	}
+	p.Wrap("   in use then: ", strings.Join(parts, ", "))
+	for _, over := range r.Over {
+		p.Wrap("   "+p.Bad("too much")+"  ", over)
+	}
+}
+
+// ReviewJSON is the document of a review.
+func ReviewJSON(r *work.Review, before, after *Phrasing) any {
+	type thing struct {
+		Verb   string   `json:"verb"`
+		Kind   string   `json:"kind"`
+		Name   string   `json:"name"`
+		Detail []string `json:"detail"`
+	}
+	type broken struct {
+		Guarantee string    `json:"guarantee"`
+		File      string    `json:"file"`
+		Line      int       `json:"line"`
+		At        time.Time `json:"at"`
+		Source    string    `json:"source"`
+		Service   string    `json:"service"`
+		Target    string    `json:"target"`
+		Potential bool      `json:"potential"`
+		By        string    `json:"by"`
+	}
+	doc := struct {
+		Nothing  bool        `json:"nothing"`
+		Stopped  []string    `json:"stopped"`
+		Things   []thing     `json:"things"`
+		Opened   []reachJSON `json:"opened"`
+		Closed   []reachJSON `json:"closed"`
+		Moved    []reachJSON `json:"moved"`
+		Findings any         `json:"findings"`
+		Broken   []broken    `json:"broken"`
+		Before   any         `json:"before"`
+		After    any         `json:"after"`
+	}{
+		Nothing: r.Nothing(), Stopped: append([]string{}, r.Stopped()...), Things: []thing{}, Broken: []broken{},
+		Opened: changesJSON(r.Exposure.Opened, after), Closed: changesJSON(r.Exposure.Closed, before), Moved: changesJSON(r.Exposure.Moved, after),
+		Before: BillJSON(r.Before), After: BillJSON(r.After),
+	}
+	for _, c := range r.Changes {
+		detail := c.How
+		if len(detail) == 0 {
+			detail = []string{c.Thing.Describe()}
+		}
+		doc.Things = append(doc.Things, thing{string(c.Verb), string(c.Thing.Kind), c.Thing.Name, detail})
+	}
+	var list []findings.Finding
+	for _, f := range r.Findings {
+		list = append(list, f.Finding)
+	}
+	doc.Findings = FindingsJSON(list)
+	for _, b := range r.Broken {
+		doc.Broken = append(doc.Broken, broken{
+			b.Guarantee.Sentence, b.Guarantee.File, b.Guarantee.Line, b.At.UTC(), b.Flow.Source.String(), b.Flow.Service.String(), b.Target, b.Potential, b.By.Origin.Sentence,
+		})
+	}
+	return doc
+}
+
+func changesJSON(list []exposure.Change, ph *Phrasing) []reachJSON {
+	out := make([]reachJSON, 0, len(list))
+	for _, c := range list {
+		out = append(out, entryJSON(c.Entry, ph))
+	}
+	return out
+}
+
+// FindingsJSON is the list of findings as programs read it.
+func FindingsJSON(list []findings.Finding) any {
+	type finding struct {
+		Level string `json:"level"`
+		What  string `json:"what"`
+		Mend  string `json:"mend"`
+		File  string `json:"file"`
+		Line  int    `json:"line"`
+	}
+	out := make([]finding, 0, len(list))
+	for _, f := range list {
+		out = append(out, finding{f.Level.String(), f.What, f.Mend, f.At.File, f.At.Line})
+	}
+	return out
+}
+
+// BillJSON is a bill as programs read it: money as decimal strings with their currency.
+func BillJSON(b cost.Bill) any {
+	money := func(m cost.Money) string { return m.String() + " " + b.Currency }
+	return struct {
+		Month string       `json:"month"`
+		Used  cost.Amounts `json:"used"`
+	}{money(b.Month()), b.Used}
+}

@@ -1,0 +1,188 @@
+package view
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"ironbark/internal/change"
+	"ironbark/internal/exposure"
+	"ironbark/internal/findings"
+	"ironbark/internal/flow"
+	"ironbark/internal/site"
+	"ironbark/internal/work"
+)
+
+// most is how many lines of one kind a status shows.
+const most = 12
+
+// Status prints the estate on one screen: machines, what is reachable now,
+// openings with the time left, drift and findings.
+func (p *Printer) Status(st *work.State, reach []exposure.Entry, found []findings.Finding, broken []exposure.Broken, now time.Time) {
+	ph := NewPhrasing(st, now)
+	name := st.Estate.Name
+	if len(st.Report.Files) == 0 {
+		p.Line("Nothing was enacted yet: ironbark review tells what the files would do.")
+		return
+	}
+	p.Head(fmt.Sprintf("%s on %s, %s", name, st.Estate.Site, now.UTC().Format("2006-01-02 15:04:05Z")))
+	switch {
+	case st.Report.Unfinished != nil:
+		p.Wrap("  ", p.Bad("unfinished")+fmt.Sprintf(": an enactment by %s was broken off; ironbark enact completes it", st.Report.Unfinished.Person))
+	case st.Differ:
+		p.Wrap("  ", "the files differ from what is installed: ironbark review")
+	}
+	p.machines(st, ph)
+	p.Line("")
+	p.Head("Reachable now")
+	gathered := ph.gather(reach)
+	slices.SortStableFunc(gathered, func(a, b entryRow) int { // administrative ones first
+		switch {
+		case a.entry.Administrative == b.entry.Administrative:
+			return 0
+		case a.entry.Administrative:
+			return -1
+		}
+		return 1
+	})
+	if len(gathered) == 0 {
+		p.Line("  nothing")
+	}
+	for i, r := range gathered {
+		if i == most {
+			p.Line("  … and %d more: ironbark reach", len(gathered)-most)
+			break
+		}
+		service := ph.service(r.services)
+		if r.entry.Administrative {
+			service = p.Open(service + " !")
+		}
+		text := fmt.Sprintf("%s → %s %s", ph.names.Plain(r.from), r.machine, service)
+		if t := r.entry.Until; !t.IsZero() {
+			text += ", " + Left(t, now) + " left"
+		}
+		p.Wrap("  ", text)
+	}
+	p.Line("")
+	p.Head("Open for a while")
+	active := work.Active(st.Report.Openings, now)
+	if len(active) == 0 {
+		p.Line("  nothing")
+	}
+	for _, o := range active {
+		p.Wrap("  ", fmt.Sprintf("%d  %s to %s from %s, %s left, by %s because %q", o.ID, o.Words.Services, strings.Join(o.Machines, ", "), o.Words.From, Left(o.End, now), o.Person, o.Words.Because))
+	}
+	p.Line("")
+	p.Head("Findings")
+	for _, b := range broken {
+		p.Broken(b)
+	}
+	if len(found)+len(broken) == 0 {
+		p.Line("  none")
+		return
+	}
+	count := map[findings.Level]int{}
+	for _, f := range found {
+		count[f.Level]++
+		if f.Level == findings.Serious {
+			p.Finding(f)
+		}
+	}
+	p.Line("  %d serious, %d to be cautious about, %d notes: ironbark findings", count[findings.Serious], count[findings.Caution], count[findings.Note])
+}
+
+func (p *Printer) machines(st *work.State, ph *Phrasing) {
+	var rows [][]string
+	for _, t := range st.Report.Things {
+		if t.Kind != change.Machine {
+			continue
+		}
+		m := st.Report.Machines[t.Name]
+		var inside []string
+		for _, at := range t.Spec.Subnets {
+			for _, a := range t.Spec.Inside[at] {
+				inside = append(inside, a.String())
+			}
+		}
+		public := "none"
+		if t.Given.Addr4.IsValid() {
+			public = t.Given.Addr4.String()
+		}
+		rows = append(rows, []string{"  " + t.Name, string(m.State), strings.Join(t.Spec.Subnets, ", "), strings.Join(inside, " "), public, ph.listens(m)})
+	}
+	p.Line("")
+	if len(rows) == 0 {
+		p.Line("  no machines")
+		return
+	}
+	extra := len(rows) - most
+	p.Table([]string{"  MACHINE", "STATE", "AT", "INSIDE", "PUBLIC", "LISTENS ON"}, rows[:min(len(rows), most)])
+	if extra > 0 {
+		p.Line("  … and %d more", extra)
+	}
+}
+
+func (ph *phrasing) listens(m site.Machine) string {
+	if m.State != site.Running || m.Listens.IsEmpty() {
+		return "nothing yet"
+	}
+	return ph.service(m.Listens)
+}
+
+// StatusJSON is the document of a status.
+func StatusJSON(st *work.State, reach []exposure.Entry, found []findings.Finding, broken []exposure.Broken, now time.Time) any {
+	type machine struct {
+		Name      string    `json:"name"`
+		State     string    `json:"state"`
+		Since     time.Time `json:"since"`
+		Addresses []string  `json:"addresses"`
+		Public    string    `json:"public,omitempty"`
+		Listens   []string  `json:"listens"`
+	}
+	type open struct {
+		ID   int64     `json:"id"`
+		Text string    `json:"sentence"`
+		By   string    `json:"person"`
+		End  time.Time `json:"end"`
+		Left int64     `json:"left"`
+	}
+	doc := struct {
+		Estate     string      `json:"estate"`
+		At         time.Time   `json:"at"`
+		Differ     bool        `json:"differ"`
+		Unfinished bool        `json:"unfinished"`
+		Machines   []machine   `json:"machines"`
+		Reach      []reachJSON `json:"reach"`
+		Openings   []open      `json:"openings"`
+		Findings   any         `json:"findings"`
+		Broken     int         `json:"broken"`
+	}{
+		Estate: st.Estate.Name, At: now.UTC(), Differ: st.Differ, Unfinished: st.Report.Unfinished != nil,
+		Machines: []machine{}, Reach: []reachJSON{}, Openings: []open{}, Findings: FindingsJSON(found), Broken: len(broken),
+	}
+	for _, t := range st.Report.Things {
+		if t.Kind != change.Machine {
+			continue
+		}
+		m := st.Report.Machines[t.Name]
+		row := machine{Name: t.Name, State: string(m.State), Since: m.Since.UTC(), Addresses: []string{}, Listens: flow.ServiceRuns(m.Listens)}
+		for _, at := range t.Spec.Subnets {
+			for _, a := range t.Spec.Inside[at] {
+				row.Addresses = append(row.Addresses, a.String())
+			}
+		}
+		if t.Given.Addr4.IsValid() {
+			row.Public = t.Given.Addr4.String()
+		}
+		doc.Machines = append(doc.Machines, row)
+	}
+	ph := NewPhrasing(st, now)
+	for _, e := range reach {
+		doc.Reach = append(doc.Reach, entryJSON(e, ph))
+	}
+	for _, o := range work.Active(st.Report.Openings, now) {
+		doc.Openings = append(doc.Openings, open{o.ID, o.Words.String(), o.Person, o.End.UTC(), int64(o.End.Sub(now).Seconds())})
+	}
+	return doc
+}

@@ -1,0 +1,184 @@
+package work
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"ironbark/internal/estate"
+	"ironbark/internal/flow"
+	"ironbark/internal/sentence"
+)
+
+// Pending reports whether the files hold edits that were never enacted and would
+// change something. Where nothing was ever enacted nothing is pending: the first
+// review shows all of the estate.
+func (w *Work) Pending(ctx context.Context, files Files) (bool, error) {
+	r, err := w.Review(ctx, files)
+	if err != nil {
+		return false, err
+	}
+	return !r.Never && !r.Quiet(), nil
+}
+
+// AddNoun returns the files with an entry added to estate.yaml.
+func (fs Files) AddNoun(path []string, name string, v estate.Value) (Files, error) {
+	if bad := sentence.ValidName(name); bad != "" {
+		return nil, &sentence.Error{Problem: fmt.Sprintf("“%s” is no name: %s", name, bad)}
+	}
+	data, err := estate.Add(fs.Get(estate.FileName), path, name, v)
+	if err != nil {
+		return nil, &sentence.Error{At: sentence.Pos{File: estate.FileName}, Problem: err.Error()}
+	}
+	return fs.With(estate.FileName, data), nil
+}
+
+// RemoveNoun returns the files with an entry taken out of estate.yaml.
+func (fs Files) RemoveNoun(path []string, name string) (Files, error) {
+	data, err := estate.Remove(fs.Get(estate.FileName), path, name)
+	if err != nil {
+		return nil, &sentence.Error{At: sentence.Pos{File: estate.FileName}, Problem: err.Error()}
+	}
+	return fs.With(estate.FileName, data), nil
+}
+
+// State returns the files with a sentence added to the default rules file. A
+// forward of a range of ports becomes one sentence a machine. It returns the
+// sentences as they were written.
+func (w *Work) State(ctx context.Context, files Files, s sentence.Sentence) (Files, []sentence.Sentence, error) {
+	st, err := w.drafted(ctx, files)
+	if err != nil {
+		return nil, nil, err
+	}
+	s = w.writtenOut(s, st)
+	list, err := expand(st.Estate, s)
+	if err != nil {
+		return nil, nil, err
+	}
+	data := files.Get(estate.RulesName)
+	for _, one := range list {
+		if err := st.Estate.CheckSentence(one); err != nil {
+			return nil, nil, err
+		}
+		for _, other := range st.Estate.Sentences {
+			if other.Sentence.String() == one.String() {
+				return nil, nil, &sentence.Error{Problem: fmt.Sprintf("this stands at %s already: %s", other.At, one)}
+			}
+		}
+		data = estate.AppendSentence(data, one)
+	}
+	return files.With(estate.RulesName, data), list, nil
+}
+
+// writtenOut puts addresses in place of "me" in the sources of a sentence.
+func (w *Work) writtenOut(s sentence.Sentence, st *State) sentence.Sentence {
+	resolve := flow.NewResolver(st.Estate, st.Plan)
+	out := func(from, to sentence.Set) sentence.Set { return w.writeOut(from, st.Plan, resolve.Group(to).Machines) }
+	switch s := s.(type) {
+	case sentence.Allow:
+		s.From = out(s.From, s.To)
+		return s
+	case sentence.Deny:
+		s.From = out(s.From, s.To)
+		return s
+	case sentence.Forward:
+		s.From = out(s.From, s.To)
+		return s
+	case sentence.Spread:
+		s.From = out(s.From, s.Over)
+		return s
+	case sentence.Permit:
+		s.From = out(s.From, s.To)
+		return s
+	case sentence.Never:
+		s.From = out(s.From, s.To)
+		return s
+	case sentence.Always:
+		s.From = out(s.From, s.To)
+		return s
+	}
+	return s
+}
+
+// expand writes a forward of a range of ports as one forward a machine, in the
+// order of the machines' names, so that adding a machine later moves nobody's port.
+func expand(e *estate.Estate, s sentence.Sentence) ([]sentence.Sentence, error) {
+	f, ok := s.(sentence.Forward)
+	if !ok {
+		return []sentence.Sentence{s}, nil
+	}
+	p, lo, hi, ported := f.Service.Ports()
+	if !ported || lo == hi {
+		return []sentence.Sentence{s}, nil
+	}
+	var names []string
+	for _, i := range e.Targets(f.To) {
+		names = append(names, e.Machines[i].Name)
+	}
+	slices.Sort(names)
+	if ports := int(hi-lo) + 1; len(names) == 0 || len(names) > ports {
+		return nil, &sentence.Error{Problem: fmt.Sprintf("%s is %d ports, and “%s” is %d machines", f.Service, ports, f.To, len(names)), Hint: "give a port to each machine"}
+	}
+	var list []sentence.Sentence
+	for i, name := range names {
+		one := f
+		port, err := sentence.Ports(p, lo+uint16(i), lo+uint16(i))
+		if err != nil {
+			return nil, err
+		}
+		one.Service, one.To = port, sentence.Of(sentence.NameAtom(name))
+		list = append(list, one)
+	}
+	return list, nil
+}
+
+// Retract returns the files without a sentence: the one that stands on a line
+// (7, or team.rules:7), or the one that says the same as the given words.
+func (fs Files) Retract(words []string) (Files, sentence.Stated, error) {
+	e, err := fs.Estate()
+	if err != nil {
+		return nil, sentence.Stated{}, err
+	}
+	text := strings.Join(words, " ")
+	file, number, _ := strings.Cut(text, ":")
+	if number == "" {
+		file, number = estate.RulesName, text
+	}
+	if line, err := strconv.Atoi(number); err == nil {
+		i := slices.IndexFunc(e.Sentences, func(s sentence.Stated) bool { return s.At.File == file && s.At.Line == line })
+		if i < 0 {
+			return nil, sentence.Stated{}, &sentence.Error{Problem: fmt.Sprintf("no sentence stands at %s:%d", file, line)}
+		}
+		return fs.without(e.Sentences[i]), e.Sentences[i], nil
+	}
+	for _, s := range e.Sentences {
+		if same(s.Sentence.String(), words) {
+			return fs.without(s), s, nil
+		}
+	}
+	var known []string
+	for _, s := range e.Sentences {
+		known = append(known, s.Sentence.String())
+	}
+	hint := "a sentence is retracted by its own words, or by its line: retract 7"
+	if near, ok := sentence.Nearest(text, known); ok {
+		hint = "did you mean: " + near
+	}
+	return nil, sentence.Stated{}, &sentence.Error{Problem: "no such sentence stands in the files: " + text, Hint: hint}
+}
+
+// same compares a canonical sentence with typed words, which may be one
+// argument or many and need not be in the canonical form.
+func same(canonical string, words []string) bool {
+	if canonical == strings.Join(words, " ") {
+		return true
+	}
+	s, err := sentence.ParseArgs(words, fileTime)
+	return err == nil && s.String() == canonical
+}
+
+func (fs Files) without(s sentence.Stated) Files {
+	return fs.With(s.At.File, estate.RemoveLine(fs.Get(s.At.File), s.At.Line))
+}

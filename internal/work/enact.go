@@ -1,0 +1,170 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"ironbark/internal/change"
+	"ironbark/internal/flow"
+	"ironbark/internal/site"
+)
+
+// Progress is told of each step as it is done.
+type Progress func(Event)
+
+// Event is one step of an enactment.
+type Event struct {
+	Text    string
+	Done    int // steps done, this one included
+	Of      int
+	Failure error // why this step failed; the others go on
+}
+
+// PartlyDone says that some steps failed and the rest was done.
+type PartlyDone struct{ Failed []error }
+
+// Error tells the first failure and how many there are.
+func (p *PartlyDone) Error() string {
+	return fmt.Sprintf("%d of the steps failed; the rest is done. First: %v", len(p.Failed), p.Failed[0])
+}
+
+// Unwrap returns the failures.
+func (p *PartlyDone) Unwrap() []error { return p.Failed }
+
+// Enact does what a review told, in an order that is safe at every step:
+//
+//  1. end openings that are permitted no more
+//  2. cut the tables down to what is open both before and after
+//  3. remove, make and alter things; what is new is closed, for no table knows it
+//  4. install the new tables and keep the files, at one moment
+//
+// Broken off anywhere, it leaves less open than either side, and a second
+// enactment completes it. The errors are site.ErrChanged and a *site.Busy, with
+// nothing done, and a *PartlyDone.
+func (w *Work) Enact(ctx context.Context, r *Review, progress Progress) (err error) {
+	e, err := w.Site.Begin(ctx, w.Person, r.Revision)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, e.Close()) }()
+	x := &enacting{w: w, r: r, e: e, progress: progress}
+	before := r.before.Plan.WithoutOpenings(func(int64) bool { return true })
+	after := r.after.Plan.WithoutOpenings(func(int64) bool { return true })
+	cut := flow.Common(before, after).Rows()
+	closes := !r.same && !r.Never && !slices.Equal(cut, r.before.Report.Base)
+	x.of = len(r.Ending) + len(r.Changes) + 1
+	if closes {
+		x.of++
+	}
+	for _, end := range r.Ending {
+		if err := x.step(fmt.Sprintf("end opening %d: %s", end.Opening.ID, end.Why), x.end(ctx, end)); err != nil {
+			return err
+		}
+	}
+	if closes {
+		if err := x.step("close what will not be open any more", e.Install(ctx, cut, "closed what will not be open any more")); err != nil {
+			return err
+		}
+	}
+	var failed []error
+	for _, c := range r.Changes {
+		text := fmt.Sprintf("%s %s %s", c.Verb, c.Thing.Kind, c.Thing.Name)
+		if err := x.step(text, e.Do(ctx, c)); err != nil {
+			failed = append(failed, fmt.Errorf("%s: %w", text, err))
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+	}
+	if err := x.step("open what is newly allowed", x.finish(ctx, len(failed) > 0)); err != nil {
+		return err
+	}
+	if len(failed) > 0 {
+		return &PartlyDone{failed}
+	}
+	return nil
+}
+
+type enacting struct {
+	w        *Work
+	r        *Review
+	e        site.Enactment
+	progress Progress
+	done, of int
+}
+
+func (x *enacting) step(text string, err error) error {
+	x.done++
+	if x.progress != nil {
+		x.progress(Event{Text: text, Done: x.done, Of: x.of, Failure: err})
+	}
+	return err
+}
+
+func (x *enacting) end(ctx context.Context, end Ending) error {
+	if len(end.Left) == 0 {
+		return x.e.End(ctx, end.Why, end.Opening.ID)
+	}
+	rule := end.Opening.Rule(x.r.before.Plan)
+	return x.e.Narrow(ctx, end.Opening, x.r.before.Plan.RuleRows(rule))
+}
+
+// finish compiles the tables once more, with the addresses that the site gave.
+func (x *enacting) finish(ctx context.Context, partly bool) error {
+	report, err := x.w.Site.Report(ctx)
+	if err != nil {
+		return err
+	}
+	plan := flow.Compile(x.r.Estate, change.Assigned(report.Things))
+	text := "finished: the site is as the files say"
+	if partly {
+		text = "finished, with steps that failed"
+	}
+	return x.e.Finish(ctx, plan.Rows(), x.r.Files, text)
+}
+
+// Await waits until the machines of a review run, and tells of each. It gives up
+// after limit, or when ctx ends; the machines go on by themselves.
+func (w *Work) Await(ctx context.Context, r *Review, limit time.Duration, tell func(name string, m site.Machine)) error {
+	waiting := map[string]bool{}
+	for _, c := range r.Changes {
+		if c.Thing.Kind == change.Machine && (c.Verb == change.Make || c.Restart) {
+			waiting[c.Thing.Name] = true
+		}
+	}
+	end := w.Clock.Now().Add(limit)
+	for len(waiting) > 0 {
+		report, err := w.Site.Report(ctx)
+		if err != nil {
+			return err
+		}
+		now := w.Clock.Now()
+		next := now.Add(time.Second)
+		for _, name := range machineNames(r.Estate) {
+			m, there := report.Machines[name]
+			switch {
+			case !waiting[name]:
+			case !there || m.State == site.Running && !now.Before(m.Ready):
+				delete(waiting, name)
+				if there {
+					tell(name, m)
+				}
+			case m.Ready.Before(next) && m.Ready.After(now):
+				next = m.Ready
+			}
+		}
+		if len(waiting) == 0 {
+			return nil
+		}
+		if next.After(end) {
+			return fmt.Errorf("%d machines are not running after %s", len(waiting), limit)
+		}
+		if err := w.Clock.Sleep(ctx, next.Sub(now)); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,190 @@
+// Package work does the job's verbs: review, enact, open, close, ask. Each joins
+// the pure core to the folder of the estate and to its site. It prints nothing.
+package work
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"ironbark/internal/estate"
+)
+
+// Folder is the folder of an estate: estate.yaml and the rules files.
+type Folder struct{ Dir string }
+
+// NoEstate says that there is no estate where one was looked for.
+type NoEstate struct{ Dir string }
+
+// Error tells where it was looked for.
+func (n *NoEstate) Error() string {
+	return fmt.Sprintf("there is no %s in %s or above it", estate.FileName, n.Dir)
+}
+
+// FindFolder looks for the nearest folder upward from dir with an estate.yaml.
+func FindFolder(dir string) (Folder, error) {
+	start, err := filepath.Abs(dir)
+	if err != nil {
+		return Folder{}, err
+	}
+	for at := start; ; at = filepath.Dir(at) {
+		if _, err := os.Stat(filepath.Join(at, estate.FileName)); err == nil {
+			return Folder{at}, nil
+		}
+		if at == filepath.Dir(at) {
+			return Folder{}, &NoEstate{start}
+		}
+	}
+}
+
+// Files are an estate's files as they stand in a folder: the nouns first, then
+// the rules files by name.
+type Files []estate.File
+
+// Read reads the files. A file over the size that is read at all is cut off one
+// byte after it, which is enough for the reader to refuse it.
+func (f Folder) Read() (Files, error) {
+	nouns, err := readFile(filepath.Join(f.Dir, estate.FileName), estate.MaxFile)
+	if err != nil {
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil, &NoEstate{f.Dir}
+		}
+		return nil, err
+	}
+	files := Files{{Name: estate.FileName, Data: nouns}}
+	entries, err := os.ReadDir(f.Dir)
+	if err != nil {
+		return nil, err
+	}
+	for _, entry := range entries {
+		if name := entry.Name(); strings.HasSuffix(name, ".rules") && !entry.IsDir() {
+			data, err := readFile(filepath.Join(f.Dir, name), maxRules)
+			if err != nil {
+				return nil, err
+			}
+			files = append(files, estate.File{Name: name, Data: data})
+		}
+	}
+	return files, nil
+}
+
+// maxRules is the greatest size of a rules file, in bytes.
+const maxRules = 256 << 20
+
+func readFile(path string, most int) ([]byte, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, err
+	}
+	if info.Size() > int64(most) {
+		return nil, &TooLarge{Name: filepath.Base(path), Size: info.Size(), Most: int64(most)}
+	}
+	return os.ReadFile(path)
+}
+
+// TooLarge says that a file is larger than any that is read.
+type TooLarge struct {
+	Name       string
+	Size, Most int64
+}
+
+// Error tells both sizes.
+func (t *TooLarge) Error() string {
+	return fmt.Sprintf("%s: the file is %d MB; at most %d MB are read", t.Name, t.Size>>20, t.Most>>20)
+}
+
+// Estate reads the files into an estate.
+func (fs Files) Estate() (*estate.Estate, error) {
+	if len(fs) == 0 {
+		return nil, nil
+	}
+	i := slices.IndexFunc(fs, func(f estate.File) bool { return f.Name == estate.FileName })
+	if i < 0 {
+		return nil, fmt.Errorf("there is no %s among the files", estate.FileName)
+	}
+	rules := slices.Delete(slices.Clone(fs), i, i+1)
+	return estate.Read(fs[i], rules...)
+}
+
+// With returns the files with the contents of one in place of those it had, or added.
+func (fs Files) With(name string, data []byte) Files {
+	out := slices.Clone(fs)
+	for i := range out {
+		if out[i].Name == name {
+			out[i].Data = data
+			return out
+		}
+	}
+	out = append(out, estate.File{Name: name, Data: data})
+	slices.SortFunc(out[1:], func(a, b estate.File) int { return cmp.Compare(a.Name, b.Name) })
+	return out
+}
+
+// Get returns the contents of a file, nil where there is none.
+func (fs Files) Get(name string) []byte {
+	for _, f := range fs {
+		if f.Name == name {
+			return f.Data
+		}
+	}
+	return nil
+}
+
+// Equal reports whether two sets of files have the same names and contents.
+func (fs Files) Equal(o Files) bool {
+	return slices.EqualFunc(sorted(fs), sorted(o), func(a, b estate.File) bool {
+		return a.Name == b.Name && string(a.Data) == string(b.Data)
+	})
+}
+
+func sorted(fs Files) Files {
+	out := slices.Clone(fs)
+	slices.SortFunc(out, func(a, b estate.File) int { return cmp.Compare(a.Name, b.Name) })
+	return out
+}
+
+// Write writes those files that differ from what is there. Each is written whole
+// beside its place and then moved into it, so that whatever happens the folder has
+// the old one or the new one.
+func (f Folder) Write(old, files Files) error {
+	for _, file := range files {
+		if before := old.Get(file.Name); before != nil && string(before) == string(file.Data) {
+			continue
+		}
+		if err := WriteFile(filepath.Join(f.Dir, file.Name), file.Data, 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// WriteFile writes a file whole or not at all, and leaves nothing else behind. A file that is there keeps its permissions.
+func WriteFile(path string, data []byte, mode fs.FileMode) (err error) {
+	if info, err := os.Stat(path); err == nil {
+		mode = info.Mode().Perm()
+	}
+	tmp, err := os.CreateTemp(filepath.Dir(path), "."+filepath.Base(path)+".*")
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, tmp.Close(), os.Remove(tmp.Name()))
+		}
+	}()
+	if _, err := tmp.Write(data); err != nil {
+		return err
+	}
+	if err := errors.Join(tmp.Chmod(mode), tmp.Sync()); err != nil {
+		return err
+	}
+	if err := os.Rename(tmp.Name(), path); err != nil {
+		return err
+	}
+	return tmp.Close()
+}

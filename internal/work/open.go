@@ -1,0 +1,138 @@
+package work
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"slices"
+	"time"
+
+	"ironbark/internal/exposure"
+	"ironbark/internal/flow"
+	"ironbark/internal/opening"
+	"ironbark/internal/sentence"
+	"ironbark/internal/site"
+)
+
+// Open judges a request and, if nothing speaks against it, installs the opening.
+// The errors are sentence.Errors for unknown names, an *opening.Refusal, and
+// those of site.Site.Open.
+func (w *Work) Open(ctx context.Context, words sentence.Open) (opening.Granted, error) {
+	st, err := w.Installed(ctx)
+	if err != nil {
+		return opening.Granted{}, err
+	}
+	if st.Report.Unfinished != nil {
+		return opening.Granted{}, site.ErrUnfinished
+	}
+	if err := st.Estate.CheckSentence(words); err != nil {
+		return opening.Granted{}, err
+	}
+	now := w.Clock.Now()
+	targets := flow.NewResolver(st.Estate, st.Plan).Group(words.To)
+	words.From = w.writeOut(words.From, st.Plan, targets.Machines)
+	granted, err := opening.Judge(opening.Request{
+		Person: w.Person, Words: words, Now: now, Estate: st.Estate, Plan: st.Plan, Active: Active(st.Report.Openings, now),
+		Running: func(name string) bool { return st.Report.Machines[name].State == site.Running },
+	})
+	if err != nil {
+		return granted, err
+	}
+	granted.Opening, err = w.Site.Open(ctx, st.Report.Revision, granted.Opening, func(o opening.Opening) []flow.Row {
+		return st.Plan.RuleRows(o.Rule(st.Plan))
+	})
+	return granted, err
+}
+
+// writeOut puts the caller's own addresses in place of "me": those of the
+// families that the doors of the machines have.
+func (w *Work) writeOut(s sentence.Set, p *flow.Plan, machines []int32) sentence.Set {
+	doors := flow.Addrs{}
+	for _, m := range machines {
+		for _, d := range p.DoorsTo(m) {
+			doors = doors.Union(d.From)
+		}
+	}
+	atoms := func(list []sentence.Atom) (out []sentence.Atom) {
+		for _, a := range list {
+			if a.Kind() != sentence.Me {
+				out = append(out, a)
+				continue
+			}
+			callers := w.Site.Callers()
+			usable := slices.DeleteFunc(slices.Clone(callers), func(c netip.Addr) bool { return !doors.Contains(c) })
+			if len(usable) == 0 { // no door at all: told as such by whoever judges
+				usable = callers
+			}
+			for _, c := range usable {
+				out = append(out, sentence.AddressAtom(c).Placed(a.At()))
+			}
+		}
+		return out
+	}
+	return sentence.Set{List: atoms(s.List), Except: atoms(s.Except)}
+}
+
+// NotYours says that a person may not close somebody else's opening.
+type NotYours struct {
+	Person  string
+	Opening opening.Opening
+}
+
+// Error tells whose it is.
+func (n *NotYours) Error() string {
+	return fmt.Sprintf("opening %d is %s's; its owner or a lead can close it", n.Opening.ID, n.Opening.Person)
+}
+
+// leads is the group whose members may close anybody's openings.
+const leads = "leads"
+
+// Close ends openings early: those that which reports true for. It returns them,
+// none where nothing was open; a *NotYours closes nothing.
+func (w *Work) Close(ctx context.Context, which func(opening.Opening) bool) ([]opening.Opening, error) {
+	st, err := w.Installed(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var list []opening.Opening
+	var ids []int64
+	for _, o := range Active(st.Report.Openings, w.Clock.Now()) {
+		if !which(o) {
+			continue
+		}
+		if o.Person != w.Person && !st.Estate.Belongs(w.Person, leads) {
+			return nil, &NotYours{Person: w.Person, Opening: o}
+		}
+		list = append(list, o)
+		ids = append(ids, o.ID)
+	}
+	if len(ids) == 0 {
+		return nil, nil
+	}
+	return list, w.Site.End(ctx, w.Person, "", ids...)
+}
+
+// Overridden tells by number which openings a deny keeps shut, and by which sentence.
+func Overridden(st *State, at time.Time) map[int64]string {
+	view := exposure.NewView(st.Plan, at)
+	out := map[int64]string{}
+	for _, o := range Active(st.Report.Openings, at) {
+		passes, deny := false, ""
+		for _, name := range o.Machines {
+			m, ok := st.Plan.MachineByName(name)
+			if !ok {
+				continue
+			}
+			for _, p := range view.Ask(o.Services, o.From, exposure.Target{Machine: m}) {
+				passes = passes || p.Open
+				if p.Reason == exposure.Denied {
+					deny = p.Origin.Sentence
+				}
+			}
+		}
+		if !passes && deny != "" {
+			out[o.ID] = deny
+		}
+	}
+	return out
+}

@@ -1,0 +1,143 @@
+package work
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"ironbark/internal/change"
+	"ironbark/internal/exposure"
+	"ironbark/internal/findings"
+	"ironbark/internal/opening"
+	"ironbark/internal/sentence"
+)
+
+// Found is a finding, and whether it was there before.
+type Found struct {
+	findings.Finding
+	New bool
+}
+
+// MostStanding is how far ahead the end of a standing exception may lie when it is first enacted.
+const MostStanding = 90 * 24 * time.Hour
+
+// Review works out what enacting some files would do. It changes nothing. Files
+// that are in error are refused with sentence.Errors.
+func (w *Work) Review(ctx context.Context, files Files) (*Review, error) {
+	before, err := w.Installed(ctx)
+	if err != nil {
+		return nil, err
+	}
+	e, err := files.Estate()
+	if err != nil {
+		return nil, err
+	}
+	if err := w.Site.Catalogue().Check(e); err != nil {
+		return nil, err
+	}
+	now := w.Clock.Now()
+	if err := standingTooLong(before, e.Sentences, now); err != nil {
+		return nil, err
+	}
+	after, err := w.drafted(ctx, files)
+	if err != nil {
+		return nil, err
+	}
+	wanted, err := change.Wanted(e, before.Report.Things)
+	if err != nil {
+		return nil, err
+	}
+	changes, err := change.Between(before.Report.Things, wanted)
+	if err != nil {
+		return nil, err
+	}
+	r := &Review{
+		Files: files, Estate: e, Revision: before.Report.Revision, Never: len(before.Report.Files) == 0, Changes: changes,
+		Before: w.Site.Catalogue().Of(before.Estate), After: w.Site.Catalogue().Of(e), Limits: w.Site.Catalogue().Limits,
+		Unfinished: before.Report.Unfinished, before: before, after: after,
+	}
+	r.endings(now)
+	ending := map[int64]bool{}
+	for _, end := range r.Ending {
+		ending[end.Opening.ID] = len(end.Left) == 0
+	}
+	after.Plan = after.Plan.WithoutOpenings(func(id int64) bool { return ending[id] })
+	r.Exposure = exposure.Compare(exposure.NewView(before.Plan, now), exposure.NewView(after.Plan, now))
+	r.Broken = exposure.Guarantees(e, after.Plan, now)
+	r.find(now)
+	r.Over = r.After.Used.Over(r.Limits)
+	base := after.Plan.WithoutOpenings(func(int64) bool { return true })
+	r.same = slices.Equal(base.Rows(), before.Report.Base)
+	r.Only = len(changes) == 0 && r.same && len(r.Ending) == 0
+	return r, nil
+}
+
+// standingTooLong refuses new standing exceptions that would stand for too long.
+func standingTooLong(before *State, list []sentence.Stated, now time.Time) error {
+	known := map[string]bool{}
+	for _, st := range before.Estate.Sentences {
+		known[st.Sentence.String()] = true
+	}
+	var errs sentence.Errors
+	for _, st := range list {
+		var until time.Time
+		switch s := st.Sentence.(type) {
+		case sentence.Allow:
+			if s.Standing {
+				until = s.Until
+			}
+		case sentence.Forward:
+			if s.Standing {
+				until = s.Until
+			}
+		}
+		if last := now.Add(MostStanding); until.After(last) && !known[st.Sentence.String()] {
+			errs = append(errs, &sentence.Error{
+				At: st.At, Line: st.Text, Problem: fmt.Sprintf("a standing exception may stand for %d days at most", MostStanding/(24*time.Hour)),
+				Hint: "its end can be " + last.UTC().Format("2006-01-02") + " at the latest",
+			})
+		}
+	}
+	if len(errs) > 0 {
+		return errs
+	}
+	return nil
+}
+
+// endings finds the openings that the new files do not permit any more, and
+// those that lose machines.
+func (r *Review) endings(now time.Time) {
+	removed := map[string]bool{}
+	for _, c := range r.Changes {
+		if c.Verb == change.Remove && c.Thing.Kind == change.Machine {
+			removed[c.Thing.Name] = true
+		}
+	}
+	for _, o := range Active(r.before.Report.Openings, now) {
+		left := slices.DeleteFunc(slices.Clone(o.Machines), func(m string) bool { return removed[m] })
+		kept := o
+		kept.Machines = left
+		switch {
+		case len(left) == 0:
+			r.Ending = append(r.Ending, Ending{Opening: o, Why: "its machine is removed"})
+		case !r.Estate.PersonKnown(o.Person):
+			r.Ending = append(r.Ending, Ending{Opening: o, Why: o.Person + " is no longer in the estate"})
+		case !opening.Covered(kept, r.Estate, r.after.Plan):
+			r.Ending = append(r.Ending, Ending{Opening: o, Why: "no permit covers it any more"})
+		case len(left) < len(o.Machines):
+			r.Ending = append(r.Ending, Ending{Opening: kept, Why: "machines of it are removed", Left: left})
+		}
+	}
+}
+
+// find looks over the new state, and tells what was there before.
+func (r *Review) find(now time.Time) {
+	old := map[string]bool{}
+	for _, f := range findings.Look(r.before.Estate, r.before.Plan, now) {
+		old[f.What] = true
+	}
+	for _, f := range findings.Look(r.Estate, r.after.Plan, now) {
+		r.Findings = append(r.Findings, Found{Finding: f, New: !old[f.What]})
+	}
+}

@@ -1,0 +1,164 @@
+package work
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"ironbark/internal/change"
+	"ironbark/internal/cost"
+	"ironbark/internal/estate"
+	"ironbark/internal/exposure"
+	"ironbark/internal/flow"
+	"ironbark/internal/opening"
+	"ironbark/internal/site"
+)
+
+// Work is one person's work on one estate.
+type Work struct {
+	Folder Folder
+	Site   site.Site
+	Clock  site.Clock
+	Person string
+}
+
+// State is an estate with what decides about its flows: as installed on the
+// site, or as the files would have it.
+type State struct {
+	Report *site.Report
+	Files  Files
+	Estate *estate.Estate
+	Plan   *flow.Plan // openings included
+	Draft  bool       // of the files
+	Differ bool       // files and site differ
+}
+
+// Installed reads the state back from the site. Its estate is the one that was
+// last enacted; before the first enactment it is empty.
+func (w *Work) Installed(ctx context.Context) (*State, error) {
+	r, err := w.Site.Report(ctx)
+	if err != nil {
+		return nil, err
+	}
+	e, err := Files(r.Files).Estate()
+	if err != nil {
+		return nil, fmt.Errorf("the files that were last enacted: %w", err)
+	}
+	if e == nil {
+		e = &estate.Estate{}
+	}
+	return &State{Report: r, Files: r.Files, Estate: e, Plan: r.Plan}, nil
+}
+
+// Asked returns the state that a question is asked of.
+func (w *Work) Asked(ctx context.Context, draft bool) (*State, error) {
+	files, err := w.Folder.Read()
+	if err != nil {
+		return nil, err
+	}
+	if !draft {
+		st, err := w.Installed(ctx)
+		if err == nil {
+			st.Differ = st.Report.Unfinished != nil || !files.Equal(st.Report.Files)
+		}
+		return st, err
+	}
+	return w.drafted(ctx, files)
+}
+
+// drafted returns the state that files would lead to, with the openings that hold now.
+func (w *Work) drafted(ctx context.Context, files Files) (*State, error) {
+	r, err := w.Site.Report(ctx)
+	if err != nil {
+		return nil, err
+	}
+	e, err := files.Estate()
+	if err != nil {
+		return nil, err
+	}
+	wanted, err := change.Wanted(e, r.Things)
+	if err != nil {
+		return nil, err
+	}
+	plan := flow.Compile(e, change.Assigned(change.Planned(r.Things, wanted)))
+	return &State{Report: r, Files: files, Estate: e, Plan: withOpenings(plan, r.Openings, w.Clock.Now()), Draft: true, Differ: !files.Equal(r.Files)}, nil
+}
+
+// withOpenings adds the rules of the openings that hold at a moment or later.
+func withOpenings(p *flow.Plan, list []opening.Opening, at time.Time) *flow.Plan {
+	var rules []flow.Rule
+	for _, o := range list {
+		if o.Active(at) {
+			rules = append(rules, o.Rule(p))
+		}
+	}
+	return p.With(rules...)
+}
+
+// Active returns the openings that hold at a moment.
+func Active(list []opening.Opening, at time.Time) (active []opening.Opening) {
+	for _, o := range list {
+		if o.Active(at) {
+			active = append(active, o)
+		}
+	}
+	return active
+}
+
+// Review is what an enactment of some files would do.
+type Review struct {
+	Files    Files
+	Estate   *estate.Estate
+	Revision int64
+	Never    bool // nothing was ever enacted
+	Only     bool // nothing but words that change nothing: comments, order, people
+	Changes  []change.Change
+	Exposure exposure.Difference
+	Ending   []Ending // openings that would end or lose machines
+	Findings []Found
+	Broken   []exposure.Broken
+	Over     []string // limits that would be exceeded
+	Before   cost.Bill
+	After    cost.Bill
+	Limits   cost.Amounts
+
+	Unfinished *site.Unfinished
+
+	before, after *State
+	same          bool // the tables stay as they are
+}
+
+// Ending is an opening that an enactment ends, or takes machines from.
+type Ending struct {
+	Opening opening.Opening
+	Why     string
+	Left    []string // the machines that it keeps; none: it ends
+}
+
+// Nothing reports whether there is nothing to enact at all.
+func (r *Review) Nothing() bool {
+	return r.Only && r.Unfinished == nil && !r.Never && r.Files.Equal(r.before.Files)
+}
+
+// Quiet reports whether enacting would change nothing that anybody could notice.
+func (r *Review) Quiet() bool { return r.Only && r.Unfinished == nil && !r.Never }
+
+// Stopped lists in words what keeps the review from being enacted.
+func (r *Review) Stopped() (list []string) {
+	for range r.Broken {
+		list = append(list, "a guarantee would be broken")
+	}
+	return append(list, r.Over...)
+}
+
+// States returns both sides of the review.
+func (r *Review) States() (before, after *State) { return r.before, r.after }
+
+func machineNames(e *estate.Estate) (names []string) {
+	for _, m := range e.Machines {
+		names = append(names, m.Name)
+	}
+	slices.Sort(names)
+	return names
+}
