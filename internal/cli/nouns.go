@@ -58,7 +58,7 @@ func newFolder(dir, name, person string) error {
 	}
 	for _, e := range entries {
 		if e.Name() == estate.FileName || e.Name() == sim.Dir || strings.HasSuffix(e.Name(), ".rules") {
-			return usage("%s has a %s already; nothing was written", dir, e.Name())
+			return usage("%s is there already; nothing was written", filepath.Join(dir, e.Name()))
 		}
 	}
 	nouns, rules := estate.Template(name, person)

@@ -90,7 +90,7 @@ func (a Amounts) Against(limit Amounts) []Quantity {
 	return []Quantity{
 		{"machines", a.Machines, limit.Machines},
 		{"vCPU", a.CPUs, limit.CPUs},
-		{"MiB of memory", a.MemoryMiB, limit.MemoryMiB},
+		{"GiB of memory", (a.MemoryMiB + 1023) / 1024, limit.MemoryMiB / 1024},
 		{"public addresses", a.Addresses, limit.Addresses},
 		{"GB of disk", a.DiskGB, limit.DiskGB},
 	}

@@ -140,6 +140,7 @@ func (j *judge) begin() (extends bool) {
 	if !j.Words.For.IsZero() {
 		j.o.End = j.Now.Add(j.Words.For.Length())
 	}
+	j.o.End = j.o.End.Truncate(time.Second) // ends are told in whole seconds, rounded to less
 	if !j.o.End.After(j.Now) {
 		j.refuse("", "the end %s is not in the future", j.o.End.UTC().Format(time.RFC3339))
 	}

@@ -9,6 +9,7 @@ import (
 
 	"ironbark/internal/change"
 	"ironbark/internal/flow"
+	"ironbark/internal/sentence"
 	"ironbark/internal/site"
 )
 
@@ -79,7 +80,7 @@ func (w *Work) Enact(ctx context.Context, r *Review, progress Progress) (err err
 			return ctx.Err()
 		}
 	}
-	if err := x.step("open what is newly allowed", x.finish(ctx, len(failed) > 0)); err != nil {
+	if err := x.step("put the new tables in place", x.finish(ctx, len(failed) > 0)); err != nil {
 		return err
 	}
 	if len(failed) > 0 {
@@ -119,9 +120,9 @@ func (x *enacting) finish(ctx context.Context, partly bool) error {
 		return err
 	}
 	plan := flow.Compile(x.r.Estate, change.Assigned(report.Things))
-	text := "finished: the site is as the files say"
+	text := x.r.summary()
 	if partly {
-		text = "finished, with steps that failed"
+		text += "; some steps failed"
 	}
 	return x.e.Finish(ctx, plan.Rows(), x.r.Files, text)
 }
@@ -167,4 +168,36 @@ func (w *Work) Await(ctx context.Context, r *Review, limit time.Duration, tell f
 		}
 	}
 	return nil
+}
+
+// mostTold is how many sentences a summary quotes.
+const mostTold = 5
+
+// summary tells in a line what an enactment came to.
+func (r *Review) summary() string {
+	count := map[change.Verb]int{}
+	for _, c := range r.Changes {
+		count[c.Verb]++
+	}
+	text := "finished"
+	for _, v := range []struct {
+		verb change.Verb
+		word string
+	}{{change.Make, "made"}, {change.Alter, "altered"}, {change.Remove, "removed"}} {
+		if n := count[v.verb]; n > 0 {
+			text += fmt.Sprintf(", %s %d", v.word, n)
+		}
+	}
+	quote := func(word string, list []sentence.Stated) {
+		for i, s := range list {
+			if i == mostTold {
+				text += fmt.Sprintf("; %s %d more", word, len(list)-mostTold)
+				return
+			}
+			text += fmt.Sprintf("; %s “%s”", word, s.Sentence)
+		}
+	}
+	quote("said", r.Said)
+	quote("retracted", r.Back)
+	return text
 }

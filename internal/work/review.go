@@ -57,6 +57,7 @@ func (w *Work) Review(ctx context.Context, files Files) (*Review, error) {
 		Before: w.Site.Catalogue().Of(before.Estate), After: w.Site.Catalogue().Of(e), Limits: w.Site.Catalogue().Limits,
 		Unfinished: before.Report.Unfinished, before: before, after: after,
 	}
+	r.Said, r.Back = without(e.Sentences, before.Estate.Sentences), without(before.Estate.Sentences, e.Sentences)
 	r.endings(now)
 	ending := map[int64]bool{}
 	for _, end := range r.Ending {
@@ -69,18 +70,28 @@ func (w *Work) Review(ctx context.Context, files Files) (*Review, error) {
 	r.Over = r.After.Used.Over(r.Limits)
 	base := after.Plan.WithoutOpenings(func(int64) bool { return true })
 	r.same = slices.Equal(base.Rows(), before.Report.Base)
-	r.Only = len(changes) == 0 && r.same && len(r.Ending) == 0
+	r.Only = len(changes) == 0 && r.same && len(r.Ending) == 0 && len(r.Said) == 0 && len(r.Back) == 0
 	return r, nil
+}
+
+// without returns the sentences of a that b does not have.
+func without(a, b []sentence.Stated) (list []sentence.Stated) {
+	known := make(map[string]bool, len(b))
+	for _, s := range b {
+		known[s.Sentence.String()] = true
+	}
+	for _, s := range a {
+		if !known[s.Sentence.String()] {
+			list = append(list, s)
+		}
+	}
+	return list
 }
 
 // standingTooLong refuses new standing exceptions that would stand for too long.
 func standingTooLong(before *State, list []sentence.Stated, now time.Time) error {
-	known := map[string]bool{}
-	for _, st := range before.Estate.Sentences {
-		known[st.Sentence.String()] = true
-	}
 	var errs sentence.Errors
-	for _, st := range list {
+	for _, st := range without(list, before.Estate.Sentences) {
 		var until time.Time
 		switch s := st.Sentence.(type) {
 		case sentence.Allow:
@@ -92,7 +103,7 @@ func standingTooLong(before *State, list []sentence.Stated, now time.Time) error
 				until = s.Until
 			}
 		}
-		if last := now.Add(MostStanding); until.After(last) && !known[st.Sentence.String()] {
+		if last := now.Add(MostStanding); until.After(last) {
 			errs = append(errs, &sentence.Error{
 				At: st.At, Line: st.Text, Problem: fmt.Sprintf("a standing exception may stand for %d days at most", MostStanding/(24*time.Hour)),
 				Hint: "its end can be " + last.UTC().Format("2006-01-02") + " at the latest",

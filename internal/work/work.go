@@ -12,6 +12,7 @@ import (
 	"ironbark/internal/exposure"
 	"ironbark/internal/flow"
 	"ironbark/internal/opening"
+	"ironbark/internal/sentence"
 	"ironbark/internal/site"
 )
 
@@ -114,6 +115,8 @@ type Review struct {
 	Never    bool // nothing was ever enacted
 	Only     bool // nothing but words that change nothing: comments, order, people
 	Changes  []change.Change
+	Said     []sentence.Stated // sentences that are new
+	Back     []sentence.Stated // sentences that were enacted and are not in the files any more
 	Exposure exposure.Difference
 	Ending   []Ending // openings that would end or lose machines
 	Findings []Found

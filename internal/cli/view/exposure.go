@@ -1,6 +1,7 @@
 package view
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -8,6 +9,7 @@ import (
 
 	"ironbark/internal/exposure"
 	"ironbark/internal/flow"
+	"ironbark/internal/opening"
 	"ironbark/internal/sentence"
 	"ironbark/internal/work"
 )
@@ -33,16 +35,15 @@ func Left(until, now time.Time) string {
 	return sentence.DurationOf(max(d, time.Second)).String()
 }
 
-// words for the facts of an estate: services and sources by their names.
-type phrasing struct {
-	names   *exposure.Names
-	namings []flow.Naming
-	plan    *flow.Plan
-	now     time.Time
+// Phrasing knows the names of a state: what services, sources, machines and
+// openings are called.
+type Phrasing struct {
+	names    *exposure.Names
+	namings  []flow.Naming
+	plan     *flow.Plan
+	openings []opening.Opening
+	now      time.Time
 }
-
-// Phrasing knows the names of a state.
-type Phrasing = phrasing
 
 // NewPhrasing collects the names that a state's listings use.
 func NewPhrasing(st *work.State, now time.Time) *Phrasing {
@@ -50,16 +51,16 @@ func NewPhrasing(st *work.State, now time.Time) *Phrasing {
 	for _, s := range st.Estate.Services {
 		own = append(own, s.Name)
 	}
-	return &phrasing{names: exposure.NewNames(st.Estate, st.Plan), namings: flow.Namings(own, st.Estate), plan: st.Plan, now: now}
+	return &Phrasing{
+		names: exposure.NewNames(st.Estate, st.Plan), namings: flow.Namings(own, st.Estate), plan: st.Plan,
+		openings: st.Report.Openings, now: now,
+	}
 }
 
-// Namings returns the names for services.
-func (ph *phrasing) Namings() []flow.Naming { return ph.namings }
-
 // service prints a set of services by names, with the ports of a single one.
-func (ph *phrasing) service(s flow.Services) string { return flow.PrintServices(s, ph.namings) }
+func (ph *Phrasing) service(s flow.Services) string { return flow.PrintServices(s, ph.namings) }
 
-func (ph *phrasing) machine(i int32, d flow.Door) string {
+func (ph *Phrasing) machine(i int32, d flow.Door) string {
 	if i < 0 {
 		return d.Via
 	}
@@ -73,12 +74,15 @@ func place(o flow.Origin) string {
 	return fmt.Sprintf("%s:%d", o.File, o.Line)
 }
 
-// because tells the sentence behind something, and where it stands.
-func because(o flow.Origin) string {
-	if at := place(o); at != "" {
-		return o.Sentence + "  (" + at + ")"
+// because tells the sentence behind something and where it stands; an opening is
+// told by its number, its owner and its reason.
+func (ph *Phrasing) because(o flow.Origin, id int64) string {
+	for _, open := range ph.openings {
+		if open.ID == id && id > 0 {
+			return fmt.Sprintf("opening %d by %s because %s", id, open.Person, sentence.Quote(open.Words.Because))
+		}
 	}
-	return o.Sentence
+	return sentenceAt(o)
 }
 
 func until(t, now time.Time) string {
@@ -99,7 +103,7 @@ type entryRow struct {
 }
 
 // gather joins entries of one machine, service and sentence over their doors.
-func (ph *phrasing) gather(list []exposure.Entry) (rows []entryRow) {
+func (ph *Phrasing) gather(list []exposure.Entry) (rows []entryRow) {
 	for _, e := range list {
 		machine := ph.machine(e.Door.Machine, e.Door)
 		door := e.Door.Kind.String()
@@ -125,16 +129,28 @@ func (ph *phrasing) gather(list []exposure.Entry) (rows []entryRow) {
 	return rows
 }
 
+func administrativeFirst(a, b entryRow) int {
+	switch {
+	case a.entry.Administrative == b.entry.Administrative:
+		return 0
+	case a.entry.Administrative:
+		return -1
+	}
+	return 1
+}
+
 // Reach prints what is open.
 func (p *Printer) Reach(list []exposure.Entry, ph *Phrasing) {
 	var rows [][]string
-	for _, r := range ph.gather(list) {
+	gathered := ph.gather(list)
+	slices.SortStableFunc(gathered, func(a, b entryRow) int { return cmp.Or(cmp.Compare(a.machine, b.machine), administrativeFirst(a, b)) })
+	for _, r := range gathered {
 		service := ph.service(r.services)
 		if r.entry.Administrative {
 			service = p.Open(service + " !")
 		}
 		rows = append(rows, []string{
-			ph.names.Plain(r.from), r.machine, service, strings.Join(r.doors, ", "), until(r.entry.Until, ph.now), because(r.entry.Origin),
+			ph.names.Plain(r.from), r.machine, service, strings.Join(r.doors, ", "), until(r.entry.Until, ph.now), ph.because(r.entry.Origin, r.entry.Opening),
 		})
 	}
 	if len(rows) == 0 {
@@ -233,12 +249,13 @@ func (p *Printer) part(a *work.Answer, part exposure.Part, ph *Phrasing, person 
 	for i, s := range a.View.Steps(part, ph.namings) {
 		text := s.Answer
 		if s.Origin.Sentence != "" {
-			text += ": " + because(s.Origin)
+			text += ": " + ph.because(s.Origin, 0)
 		}
+		mark := " "
 		if !s.Passed {
-			text += "  ← decided here"
+			mark = "→" // this one decided
 		}
-		p.Wrap(fmt.Sprintf("  %d %-16s", i+1, s.Question), text)
+		p.Wrap(fmt.Sprintf("  %s %d %-16s", mark, i+1, s.Question), text)
 	}
 	if m, listens, known := a.Machine(part); known {
 		text := string(m.State)
@@ -247,7 +264,7 @@ func (p *Printer) part(a *work.Answer, part exposure.Part, ph *Phrasing, person 
 		} else if m.State == "running" {
 			text += ", but nothing listens on " + ph.service(part.Arrives)
 		}
-		p.Wrap("  then the machine  ", text)
+		p.Wrap("    then the machine  ", text)
 	}
 	if mend := a.Mend(part, person); len(mend) > 0 {
 		p.Line("")

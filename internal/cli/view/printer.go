@@ -6,10 +6,9 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
-	"charm.land/lipgloss/v2"
-	"charm.land/lipgloss/v2/table"
 	"github.com/charmbracelet/x/ansi"
 )
 
@@ -22,17 +21,17 @@ type Printer struct {
 
 // The styles. Closed is the quiet default, and open is what the eye meets.
 var (
-	styleOpen  = lipgloss.NewStyle().Bold(true).Foreground(lipgloss.Color("208"))
-	styleHead  = lipgloss.NewStyle().Bold(true)
-	styleQuiet = lipgloss.NewStyle().Faint(true)
-	styleBad   = lipgloss.NewStyle().Bold(true).Foreground(lipgloss.Color("160"))
+	styleOpen  = ansi.NewStyle().Bold().ForegroundColor(ansi.IndexedColor(208))
+	styleHead  = ansi.NewStyle().Bold()
+	styleQuiet = ansi.NewStyle().Faint()
+	styleBad   = ansi.NewStyle().Bold().ForegroundColor(ansi.IndexedColor(160))
 )
 
-func (p *Printer) style(s lipgloss.Style, text string) string {
+func (p *Printer) style(s ansi.Style, text string) string {
 	if !p.Colour || text == "" {
 		return text
 	}
-	return s.Render(text)
+	return s.Styled(text)
 }
 
 // Open marks words that tell of something open.
@@ -53,16 +52,40 @@ func (p *Printer) Note(format string, args ...any) { fmt.Fprintf(p.Err, format+"
 // Head prints a heading of data.
 func (p *Printer) Head(text string) { fmt.Fprintln(p.Out, p.style(styleHead, text)) }
 
+// least is the narrowest terminal that is written for.
+const least = 40
+
 // Wrap prints words, broken at the terminal's width, each line after the first
 // indented as the first one's text begins.
 func (p *Printer) Wrap(indent, text string) {
-	width := max(p.Width, 40) - ansi.StringWidth(indent)
-	for i, line := range strings.Split(ansi.Wordwrap(text, width, ""), "\n") {
-		if i > 0 {
-			indent = strings.Repeat(" ", ansi.StringWidth(indent))
-		}
+	for _, line := range wrap(text, max(p.Width, least)-ansi.StringWidth(indent)) {
 		fmt.Fprintln(p.Out, strings.TrimRight(indent+line, " "))
+		indent = strings.Repeat(" ", ansi.StringWidth(indent))
 	}
+}
+
+// wrap breaks text at spaces alone: nothing that is to be copied, such as a time
+// or a name with hyphens, is torn, unless it is wider than a whole line.
+func wrap(text string, width int) (lines []string) {
+	line := ""
+	for word := range strings.SplitSeq(text, " ") {
+		for ansi.StringWidth(word) > width {
+			if line != "" {
+				lines, line = append(lines, line), ""
+			}
+			head := ansi.Truncate(word, width, "")
+			lines, word = append(lines, head), word[len(head):]
+		}
+		switch {
+		case line == "":
+			line = word
+		case ansi.StringWidth(line)+1+ansi.StringWidth(word) > width:
+			lines, line = append(lines, line), word
+		default:
+			line += " " + word
+		}
+	}
+	return append(lines, line)
 }
 
 // JSON prints one document.
@@ -80,31 +103,111 @@ func (p *Printer) JSONLine(v any) error {
 	return e.Encode(v)
 }
 
-// Table prints rows under heads, fitted to the width: columns that are too wide
-// are wrapped, words at the left and numbers (columns named in right) at the right.
+// Table prints rows under heads (none where they are nil), fitted to the width:
+// the widest columns are wrapped, words stand at the left and numbers (columns
+// named in right) at the right.
 func (p *Printer) Table(heads []string, rows [][]string, right ...int) {
+	p.TableIn("", heads, rows, right...)
+}
+
+// TableIn is Table with each line indented.
+func (p *Printer) TableIn(indent string, heads []string, rows [][]string, right ...int) {
 	if len(rows) == 0 {
 		return
 	}
-	t := table.New().Border(lipgloss.HiddenBorder()).BorderTop(false).BorderBottom(false).BorderLeft(false).
-		BorderRight(false).BorderHeader(false).BorderColumn(false).Headers(heads...).Rows(rows...).Wrap(true).
-		StyleFunc(func(row, col int) lipgloss.Style {
-			s := lipgloss.NewStyle().PaddingRight(2)
-			for _, r := range right {
-				if col == r {
-					s = s.Align(lipgloss.Right)
+	all := rows
+	if heads != nil {
+		styled := make([]string, len(heads))
+		for i, h := range heads {
+			styled[i] = p.Quiet(h)
+		}
+		all = append([][]string{styled}, rows...)
+	}
+	widths, ok := fit(all, max(p.Width, least)-len(indent))
+	if !ok {
+		p.records(indent, heads, rows)
+		return
+	}
+	for _, row := range all {
+		cells, height := make([][]string, len(row)), 1
+		for i, cell := range row {
+			cells[i] = wrap(cell, widths[i])
+			height = max(height, len(cells[i]))
+		}
+		for y := range height {
+			b := strings.Builder{}
+			b.WriteString(indent)
+			for i, cell := range cells {
+				text := ""
+				if y < len(cell) {
+					text = cell[y]
 				}
+				pad := strings.Repeat(" ", widths[i]-ansi.StringWidth(text))
+				if slices.Contains(right, i) {
+					text = pad + text
+				} else {
+					text += pad
+				}
+				b.WriteString(text + "  ")
 			}
-			if row == table.HeaderRow && p.Colour {
-				s = s.Inherit(styleQuiet)
+			fmt.Fprintln(p.Out, strings.TrimRight(b.String(), " "))
+		}
+	}
+}
+
+// records prints rows one below the other, a line for each cell, where there is
+// no room for a table.
+func (p *Printer) records(indent string, heads []string, rows [][]string) {
+	wide := 0
+	for _, h := range heads {
+		wide = max(wide, len(h))
+	}
+	for n, row := range rows {
+		if n > 0 && heads != nil {
+			fmt.Fprintln(p.Out)
+		}
+		if heads == nil {
+			p.Wrap(indent, strings.Join(row, "  "))
+			continue
+		}
+		for i, cell := range row {
+			if cell != "" {
+				head := strings.TrimSpace(heads[i])
+				p.Wrap(indent+p.Quiet(head)+strings.Repeat(" ", wide-len(head)+2), cell)
 			}
-			return s
-		})
-	text := t.String()
-	if lipgloss.Width(text) > p.Width+2 {
-		text = t.Width(max(p.Width, 40)).String()
+		}
 	}
-	for line := range strings.SplitSeq(text, "\n") {
-		fmt.Fprintln(p.Out, strings.TrimRight(line, " "))
+}
+
+// fit finds widths for the columns: their natural ones where there is room, and
+// otherwise the widest column gives way first, down to its longest word. It
+// reports whether all words fit.
+func fit(rows [][]string, width int) ([]int, bool) {
+	widths, words := make([]int, len(rows[0])), make([]int, len(rows[0]))
+	for _, row := range rows {
+		for i, cell := range row {
+			widths[i] = max(widths[i], ansi.StringWidth(cell))
+			for word := range strings.SplitSeq(cell, " ") {
+				words[i] = max(words[i], ansi.StringWidth(word))
+			}
+		}
 	}
+	total := 2 * (len(widths) - 1)
+	for _, w := range widths {
+		total += w
+	}
+	for total > width {
+		widest := -1
+		for i, w := range widths {
+			if w > words[i] && (widest < 0 || w > widths[widest]) {
+				widest = i
+			}
+		}
+		if widest < 0 {
+			return nil, false
+		}
+		widths[widest]--
+		total--
+	}
+	return widths, true
 }

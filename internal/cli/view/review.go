@@ -9,6 +9,8 @@ import (
 	"ironbark/internal/cost"
 	"ironbark/internal/exposure"
 	"ironbark/internal/findings"
+	"ironbark/internal/flow"
+	"ironbark/internal/sentence"
 	"ironbark/internal/work"
 )
 
@@ -35,20 +37,41 @@ func (p *Printer) things(r *work.Review) {
 				what += "; it starts anew"
 			}
 		}
-		rows = append(rows, []string{"  ", string(c.Verb), string(c.Thing.Kind), c.Thing.Name, what})
+		rows = append(rows, []string{string(c.Verb), string(c.Thing.Kind), c.Thing.Name, what})
+	}
+	for _, said := range r.Said {
+		rows = append(rows, []string{"say", "", "", said.Sentence.String()})
+	}
+	for _, back := range r.Back {
+		rows = append(rows, []string{"retract", "", "", back.Sentence.String()})
 	}
 	for _, e := range r.Ending {
 		verb := "end"
 		if len(e.Left) > 0 {
 			verb = "narrow"
 		}
-		rows = append(rows, []string{"  ", verb, "opening", fmt.Sprint(e.Opening.ID), e.Why + ": " + e.Opening.Words.String()})
+		rows = append(rows, []string{verb, "opening", fmt.Sprint(e.Opening.ID), e.Why + ": " + e.Opening.Words.String()})
 	}
 	if len(rows) == 0 {
 		p.Line("   nothing")
-		return
 	}
-	p.Table([]string{"", "", "", "", ""}, rows)
+	p.rows(rows)
+}
+
+// rows prints rows whose middle cells may be empty: then what follows moves left.
+func (p *Printer) rows(rows [][]string) {
+	var things [][]string
+	for _, row := range rows {
+		if row[1] != "" {
+			things = append(things, row)
+		}
+	}
+	p.TableIn("   ", nil, things)
+	for _, row := range rows {
+		if row[1] == "" {
+			p.Wrap(fmt.Sprintf("   %-7s  ", row[0]), row[3])
+		}
+	}
 }
 
 func (p *Printer) exposureDifference(r *work.Review, before, after *Phrasing) {
@@ -56,8 +79,7 @@ func (p *Printer) exposureDifference(r *work.Review, before, after *Phrasing) {
 	p.Head("2  Exposure: who can newly reach what, and who no longer can")
 	d := r.Exposure
 	if d.IsEmpty() {
-		p.Line("   no difference")
-		return
+		p.Line("   nothing opens and nothing closes")
 	}
 	p.changes(p.Open("newly open"), d.Opened, after)
 	p.changes("no longer open", d.Closed, before)
@@ -65,6 +87,28 @@ func (p *Printer) exposureDifference(r *work.Review, before, after *Phrasing) {
 		d.Moved[i].Entry.Origin.Sentence = fmt.Sprintf("was until %s: %s", orEver(d.Moved[i].Before, after.now), d.Moved[i].Entry.Origin.Sentence)
 	}
 	p.changes("open until another moment", d.Moved, after)
+	p.possible("may be opened from now on", r.Said)
+	p.possible("may not be opened any more", r.Back)
+}
+
+// possible tells what permits and routes make possible that is not open by itself.
+func (p *Printer) possible(head string, list []sentence.Stated) {
+	for _, st := range list {
+		switch s := st.Sentence.(type) {
+		case sentence.Permit:
+			p.Wrap("   "+head+"  ", fmt.Sprintf("%s to %s from %s, by %s, for %s at most", s.Services, s.To, s.From, names(s.People), s.UpTo))
+		case sentence.Route:
+			p.Wrap("   "+head+"  ", fmt.Sprintf("%s to %s through %s, by %s", s.Services, s.To, s.Via, names(s.For)))
+		}
+	}
+}
+
+func names(list []sentence.Name) string {
+	words := make([]string, len(list))
+	for i, n := range list {
+		words[i] = n.Text
+	}
+	return strings.Join(words, ", ")
 }
 
 func orEver(t, now time.Time) string {
@@ -93,7 +137,7 @@ func (p *Printer) changes(head string, list []exposure.Change, ph *Phrasing) {
 			text += ", until " + Moment(t, ph.now)
 		}
 		p.Wrap("     ", text)
-		p.Wrap("       by  ", because(row.entry.Origin))
+		p.Wrap("       by  ", ph.because(row.entry.Origin, row.entry.Opening))
 	}
 }
 
@@ -123,7 +167,7 @@ func (p *Printer) found(r *work.Review) {
 
 // Broken tells a broken guarantee and the flow that shows it.
 func (p *Printer) Broken(b exposure.Broken) {
-	p.Wrap("   "+p.Bad("broken")+"  ", because(b.Guarantee))
+	p.Wrap("   "+p.Bad("broken")+"  ", sentenceAt(b.Guarantee))
 	kept := "is let in by"
 	switch {
 	case b.Potential:
@@ -136,6 +180,13 @@ func (p *Printer) Broken(b exposure.Broken) {
 		text += " “" + b.By.Origin.Sentence + "”"
 	}
 	p.Wrap("           ", text)
+}
+
+func sentenceAt(o flow.Origin) string {
+	if at := place(o); at != "" {
+		return o.Sentence + "  (" + at + ")"
+	}
+	return o.Sentence
 }
 
 // Finding tells one finding.
@@ -172,7 +223,7 @@ func (p *Printer) costs(r *work.Review) {
 	for _, q := range r.After.Used.Against(r.Limits) {
 		parts = append(parts, fmt.Sprintf("%d of %d %s", q.Used, q.Limit, q.What))
 	}
-	p.Wrap("   in use then: ", strings.Join(parts, ", "))
+	p.Wrap("   quota  ", strings.Join(parts, ", "))
 	for _, over := range r.Over {
 		p.Wrap("   "+p.Bad("too much")+"  ", over)
 	}
@@ -201,6 +252,8 @@ func ReviewJSON(r *work.Review, before, after *Phrasing) any {
 		Nothing  bool        `json:"nothing"`
 		Stopped  []string    `json:"stopped"`
 		Things   []thing     `json:"things"`
+		Said     []string    `json:"said"`
+		Back     []string    `json:"retracted"`
 		Opened   []reachJSON `json:"opened"`
 		Closed   []reachJSON `json:"closed"`
 		Moved    []reachJSON `json:"moved"`
@@ -209,7 +262,7 @@ func ReviewJSON(r *work.Review, before, after *Phrasing) any {
 		Before   any         `json:"before"`
 		After    any         `json:"after"`
 	}{
-		Nothing: r.Nothing(), Stopped: append([]string{}, r.Stopped()...), Things: []thing{}, Broken: []broken{},
+		Nothing: r.Nothing(), Stopped: append([]string{}, r.Stopped()...), Things: []thing{}, Said: texts(r.Said), Back: texts(r.Back), Broken: []broken{},
 		Opened: changesJSON(r.Exposure.Opened, after), Closed: changesJSON(r.Exposure.Closed, before), Moved: changesJSON(r.Exposure.Moved, after),
 		Before: BillJSON(r.Before), After: BillJSON(r.After),
 	}
@@ -231,6 +284,14 @@ func ReviewJSON(r *work.Review, before, after *Phrasing) any {
 		})
 	}
 	return doc
+}
+
+func texts(list []sentence.Stated) []string {
+	out := make([]string, 0, len(list))
+	for _, s := range list {
+		out = append(out, s.Sentence.String())
+	}
+	return out
 }
 
 func changesJSON(list []exposure.Change, ph *Phrasing) []reachJSON {

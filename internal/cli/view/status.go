@@ -37,15 +37,7 @@ func (p *Printer) Status(st *work.State, reach []exposure.Entry, found []finding
 	p.Line("")
 	p.Head("Reachable now")
 	gathered := ph.gather(reach)
-	slices.SortStableFunc(gathered, func(a, b entryRow) int { // administrative ones first
-		switch {
-		case a.entry.Administrative == b.entry.Administrative:
-			return 0
-		case a.entry.Administrative:
-			return -1
-		}
-		return 1
-	})
+	slices.SortStableFunc(gathered, administrativeFirst)
 	if len(gathered) == 0 {
 		p.Line("  nothing")
 	}
@@ -109,7 +101,7 @@ func (p *Printer) machines(st *work.State, ph *Phrasing) {
 		if t.Given.Addr4.IsValid() {
 			public = t.Given.Addr4.String()
 		}
-		rows = append(rows, []string{"  " + t.Name, string(m.State), strings.Join(t.Spec.Subnets, ", "), strings.Join(inside, " "), public, ph.listens(m)})
+		rows = append(rows, []string{t.Name, string(m.State), strings.Join(t.Spec.Subnets, ", "), strings.Join(inside, " "), public, ph.listens(m)})
 	}
 	p.Line("")
 	if len(rows) == 0 {
@@ -117,13 +109,13 @@ func (p *Printer) machines(st *work.State, ph *Phrasing) {
 		return
 	}
 	extra := len(rows) - most
-	p.Table([]string{"  MACHINE", "STATE", "AT", "INSIDE", "PUBLIC", "LISTENS ON"}, rows[:min(len(rows), most)])
+	p.TableIn("  ", []string{"MACHINE", "STATE", "AT", "INSIDE", "PUBLIC", "LISTENS ON"}, rows[:min(len(rows), most)])
 	if extra > 0 {
 		p.Line("  … and %d more", extra)
 	}
 }
 
-func (ph *phrasing) listens(m site.Machine) string {
+func (ph *Phrasing) listens(m site.Machine) string {
 	if m.State != site.Running || m.Listens.IsEmpty() {
 		return "nothing yet"
 	}

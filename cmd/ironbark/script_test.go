@@ -1,0 +1,84 @@
+package main
+
+import (
+	"flag"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"testing"
+
+	"github.com/rogpeppe/go-internal/testscript"
+)
+
+var update = flag.Bool("update", false, "rewrite what the scripts expect")
+
+// program is the built program that the scripts drive.
+var program string
+
+func TestMain(m *testing.M) {
+	flag.Parse()
+	dir, err := os.MkdirTemp("", "ironbark-test-")
+	if err != nil {
+		panic(err)
+	}
+	program = filepath.Join(dir, "ironbark")
+	build := exec.Command("go", "build", "-trimpath", "-o", program, ".")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	build.Stdout, build.Stderr = os.Stdout, os.Stderr
+	if err := build.Run(); err != nil {
+		panic(err)
+	}
+	status := m.Run()
+	_ = os.RemoveAll(dir)
+	os.Exit(status)
+}
+
+// TestScripts runs testdata/script against the built program, each in a folder of
+// its own, with the clock standing still and 100 columns.
+func TestScripts(t *testing.T) {
+	testscript.Run(t, testscript.Params{
+		Dir:                 "testdata/script",
+		UpdateScripts:       *update,
+		RequireExplicitExec: true,
+		RequireUniqueNames:  true,
+		Setup: func(e *testscript.Env) error {
+			for key, value := range map[string]string{
+				"PATH":           filepath.Dir(program) + string(os.PathListSeparator) + os.Getenv("PATH"),
+				"IRONBARK_CLOCK": "2026-11-23T09:00:00Z", "COLUMNS": "100", "USER": "mara", "HOME": e.WorkDir,
+			} {
+				e.Setenv(key, value)
+			}
+			return nil
+		},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){"exits": exits, "clock": clock},
+	})
+}
+
+// exits runs a program and holds it to an exit status: exits 3 ironbark why …
+func exits(ts *testscript.TestScript, neg bool, args []string) {
+	if neg || len(args) < 2 {
+		ts.Fatalf("usage: exits STATUS PROGRAM ARG…")
+	}
+	want, err := strconv.Atoi(args[0])
+	ts.Check(err)
+	err = ts.Exec(args[1], args[2:]...)
+	got := 0
+	if e, ok := err.(*exec.ExitError); ok {
+		got = e.ExitCode()
+	} else if err != nil {
+		ts.Fatalf("%v", err)
+	}
+	if got != want {
+		ts.Fatalf("exit status %d, not %d", got, want)
+	}
+}
+
+// clock sets the moment at which the following commands run: clock 10:30
+func clock(ts *testscript.TestScript, neg bool, args []string) {
+	if neg || len(args) != 1 {
+		ts.Fatalf("usage: clock HH:MM")
+	}
+	ts.Setenv("IRONBARK_CLOCK", fmt.Sprintf("2026-11-23T%s:00Z", args[0]))
+}
