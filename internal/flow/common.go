@@ -13,12 +13,34 @@ import (
 // from and the other by a rule is closed in it: less is open, never more.
 // Openings are left out, for sites keep them apart.
 func Common(a, b *Plan) *Plan {
-	c := &common{a: a, b: b, out: &Plan{Guard: a.Guard.Union(b.Guard)}, groups: map[string]*Group{}}
+	c := &common{a: a, b: b, out: &Plan{Guard: a.Guard.Union(b.Guard), Nowhere: moved(a, b)}, groups: map[string]*Group{}}
 	c.nouns()
 	c.out.finish()
 	c.doors()
 	c.rules()
 	return c.out
+}
+
+// moved returns the addresses that do not belong to the same place in both
+// plans: to the same network, the same line, or the internet. What a source may
+// do hangs on where it arrives, so these are no sources for the while.
+func moved(a, b *Plan) Addrs {
+	places := func(p *Plan) map[string]Addrs {
+		m := map[string]Addrs{"own": p.own, "internet": p.roam}
+		for _, n := range p.Networks {
+			m["network "+n.Name] = n.Space
+		}
+		for _, l := range p.Lines {
+			m["line "+l.Name+" into "+l.Network] = l.Range
+		}
+		return m
+	}
+	pa, pb := places(a), places(b)
+	settled := Addrs{}
+	for name, set := range pa {
+		settled = settled.Union(set.Intersect(pb[name]))
+	}
+	return AllAddrs.Subtract(settled)
 }
 
 type common struct {

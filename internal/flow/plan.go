@@ -26,6 +26,7 @@ import (
 // Plan is the compiled flow plan.
 type Plan struct {
 	Guard    Services // administrative services
+	Nowhere  Addrs    // further addresses that are no source: empty but in what two plans have in common
 	Networks []Network
 	Lines    []Line
 	Machines []Machine // sorted by name; rules and doors refer to them by place
@@ -35,7 +36,7 @@ type Plan struct {
 	Rules    []Rule
 
 	// derived by finish
-	own     Addrs // the estate's own public addresses: in no source
+	own     Addrs // in no source: the estate's own public addresses, and Nowhere
 	inside  map[string]Addrs
 	outside Addrs // what may use doors from outside: the internet and outside networks
 	roam    Addrs // the internet alone
@@ -166,7 +167,7 @@ func (p *Plan) MachineByName(name string) (int32, bool) {
 	return m, ok
 }
 
-// Own returns the estate's own public addresses, which are in no source.
+// Own returns the addresses that are in no source: the estate's own public ones, and Nowhere.
 func (p *Plan) Own() Addrs { return p.own }
 
 // Internet returns every address in no network and no line, less the own public ones.
@@ -196,7 +197,7 @@ func (p *Plan) finish() {
 		hold(g.Public.Addr4)
 		hold(g.Public.Addr6)
 	}
-	p.own = span.Of(own...)
+	p.own = span.Of(own...).Union(p.Nowhere)
 	p.roam = p.Everywhere()
 	p.inside = make(map[string]Addrs, len(p.Networks))
 	spaces := map[string]Addrs{}

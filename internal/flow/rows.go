@@ -62,6 +62,9 @@ type rowRule struct {
 func (p *Plan) Rows() []Row {
 	w := &rowWriter{p: p, groups: map[*Group]string{}}
 	w.put("guard", "", ServiceRuns(p.Guard))
+	if !p.Nowhere.IsEmpty() {
+		w.put("nowhere", "", AddrRuns(p.Nowhere))
+	}
 	for _, n := range p.Networks {
 		w.put("network", n.Name, rowNoun{Name: n.Name, Space: AddrRuns(n.Space), Outside: n.Outside, Joins: n.Joins})
 	}
@@ -218,14 +221,8 @@ type rowReader struct {
 }
 
 func (r rowReader) noun(kind string, row Row) error {
-	if kind == "guard" {
-		var words []string
-		if err := json.Unmarshal([]byte(row.Body), &words); err != nil {
-			return err
-		}
-		guard, err := ParseServiceRuns(words)
-		r.p.Guard = guard
-		return err
+	if kind == "guard" || kind == "nowhere" {
+		return r.set(kind, row.Body)
 	}
 	if kind == "group" || kind == "rule" || kind == "door" {
 		return nil
@@ -261,6 +258,20 @@ func (r rowReader) noun(kind string, row Row) error {
 		return fmt.Errorf("unknown kind %q", kind)
 	}
 	return nil
+}
+
+// set reads a row that is a list of runs and nothing else.
+func (r rowReader) set(kind, body string) (err error) {
+	var words []string
+	if err := json.Unmarshal([]byte(body), &words); err != nil {
+		return err
+	}
+	if kind == "guard" {
+		r.p.Guard, err = ParseServiceRuns(words)
+	} else {
+		r.p.Nowhere, err = ParseAddrRuns(words)
+	}
+	return err
 }
 
 func (r rowReader) group(kind string, row Row) error {

@@ -71,19 +71,35 @@ var (
 // networks, four to sixteen sentences of every form that concerns flows, and up
 // to three openings.
 func Draw(t *rapid.T) World {
+	return DrawShifted(t, rapid.IntRange(0, len(subnets)-1).Draw(t, "shift"))
+}
+
+// DrawShifted is Draw with the machines' subnets settled by shift, so that two
+// worlds with one shift differ only in what can be altered.
+func DrawShifted(t *rapid.T, shift int) World {
 	pick := func(label string, list []string) string { return rapid.SampledFrom(list).Draw(t, label) }
 	outside := func() bool { return rapid.IntRange(0, 3).Draw(t, "outside") > 0 }
 	first := outside()
 	file := fmt.Sprintf(nouns, pick("admin", []string{"", ", wide", ", ping"}), first, outside(), pick("joins", []string{"", "estuary", "shoal"}), outside(), pick("line", []string{"estuary", "harbour"}))
 	for i := range rapid.IntRange(2, 6).Draw(t, "machines") {
-		at := pick("at", subnets)
+		at := subnets[(i+shift)%len(subnets)]
 		extra := pick("tags", []string{"", ", tags: {role: web}", ", tags: {role: db}"}) + pick("address", []string{"", ", address: auto"})
-		file += fmt.Sprintf("  m-%d: {image: i, size: s, at: %s%s}\n", i+1, at, extra)
+		file += fmt.Sprintf("  m-%d: {image: linux-base, size: c1m1, at: %s%s}\n", i+1, at, extra)
 	}
 	if first {
 		file += "fronts:\n  pier: {network: estuary, address: auto}\nbastions:\n  beacon: {subnet: lookout, address: auto, from: [" + pick("from", []string{"everywhere", "office", "internet"}) + "]}\n"
 	}
-	set := func(label string, list []string) string {
+	set := setDrawer(t, pick)
+	var rules []string
+	for range rapid.IntRange(4, 16).Draw(t, "sentences") {
+		rules = append(rules, drawSentence(t, pick, set))
+	}
+	return drawOpenings(t, settle(file, rules), set)
+}
+
+// setDrawer draws sets of atoms out of a list, now and then several, less some.
+func setDrawer(t *rapid.T, pick func(string, []string) string) func(label string, list []string) string {
+	return func(label string, list []string) string {
 		s := pick(label, list)
 		if rapid.IntRange(0, 3).Draw(t, "more") == 0 {
 			s += ", " + pick(label, list)
@@ -93,11 +109,22 @@ func Draw(t *rapid.T) World {
 		}
 		return s
 	}
-	var rules []string
-	for range rapid.IntRange(4, 16).Draw(t, "sentences") {
-		rules = append(rules, drawSentence(t, pick, set))
+}
+
+// Altered draws a world that differs from w in a few sentences.
+func (w World) Altered(t *rapid.T) World {
+	pick := func(label string, list []string) string { return rapid.SampledFrom(list).Draw(t, label) }
+	file, rules, _ := strings.Cut(w.Text, "---\n")
+	var lines []string
+	for line := range strings.SplitSeq(rules, "\n") {
+		if rapid.IntRange(0, 4).Draw(t, "keep") > 0 {
+			lines = append(lines, line)
+		}
 	}
-	return drawOpenings(t, settle(file, rules), set)
+	for range rapid.IntRange(0, 3).Draw(t, "new") {
+		lines = append(lines, drawSentence(t, pick, setDrawer(t, pick)))
+	}
+	return settle(file, lines)
 }
 
 func drawSentence(t *rapid.T, pick func(string, []string) string, set func(string, []string) string) string {
@@ -120,6 +147,8 @@ func drawSentence(t *rapid.T, pick func(string, []string) string, set func(strin
 		return "forward pier " + pick("called", called) + " to " + pick("machine", []string{"m-1", "m-2", "m-3"}) + " on " + pick("on", called) + from + standing(from != "" && rapid.Bool().Draw(t, "standing"))
 	case 4:
 		return "spread pier " + pick("called", called) + " over " + pick("target", targets) + " on " + pick("on", called) + pick("from", []string{"", " from " + set("source", sources)})
+	case 6:
+		return "permit ops to open " + pick("services", services) + " to " + set("target", targets) + " from everywhere up to 4h"
 	case 5:
 		return "route " + pick("services", services) + " to " + set("target", targets) + " via beacon for ops"
 	}

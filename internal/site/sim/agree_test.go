@@ -128,3 +128,50 @@ func verdicts(p *flow.Plan, parts []exposure.Part) string {
 	}
 	return settled(out)
 }
+
+// TestCommonIsOpenOnlyWhereBothAre walks flows through two plans and through what
+// an enactment cuts the tables down to between them.
+func TestCommonIsOpenOnlyWhereBothAre(t *testing.T) {
+	both, kept := 0, 0
+	rapid.Check(t, func(t *rapid.T) {
+		shift := rapid.IntRange(0, 5).Draw(t, "shift")
+		a := oracle.DrawShifted(t, shift)
+		b := a.Altered(t)
+		if rapid.IntRange(0, 3).Draw(t, "other") == 0 {
+			b = oracle.DrawShifted(t, shift)
+		}
+		pa, pb := a.Plan(), b.Plan()
+		addrs, services := a.Interesting()
+		walk := make([]*Walker, 3)
+		for i, p := range []*flow.Plan{pa, pb, flow.Common(pa, pb)} {
+			var err error
+			walk[i], err = NewWalker(p.WithoutOpenings(func(int64) bool { return true }).Rows())
+			require.NoError(t, err)
+		}
+		r := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
+		for range 500 {
+			p := site.Packet{Source: addrs[r.IntN(len(addrs))], Target: target(r, pa, addrs), Service: services[r.IntN(len(services))]}
+			at := oracle.Moments[r.IntN(len(oracle.Moments))]
+			open := make([]map[string]bool, 3)
+			for i, w := range walk {
+				open[i] = map[string]bool{}
+				for _, f := range w.Walk(p, at) {
+					if f.Open {
+						open[i][f.Machine] = true
+					}
+				}
+			}
+			for machine := range open[2] {
+				require.True(t, open[0][machine] && open[1][machine], "%v at %v to %q\n%s\n=====\n%s", p, at, machine, a.Text, b.Text)
+				kept++
+			}
+			for machine := range open[0] {
+				if open[1][machine] {
+					both++
+				}
+			}
+		}
+	})
+	t.Logf("%d flows are open in both plans, and %d of them in what they have in common", both, kept)
+	require.Greater(t, kept*10, both*9, "what is open on both sides stays open on the way, but for rare mixtures")
+}

@@ -50,7 +50,7 @@ type row struct {
 
 // Walker judges packets by a set of installed rows.
 type Walker struct {
-	guard                                    []string
+	guard, nowhere                           []string
 	networks, lines, machines, fronts, gates []row
 	doors, rules                             []row
 	groups                                   map[string][]string
@@ -61,8 +61,8 @@ func NewWalker(rows []flow.Row) (*Walker, error) {
 	w := &Walker{groups: map[string][]string{}}
 	for _, r := range rows {
 		kind, _, _ := strings.Cut(r.Key, " ")
-		if kind == "guard" {
-			if err := json.Unmarshal([]byte(r.Body), &w.guard); err != nil {
+		if list := map[string]*[]string{"guard": &w.guard, "nowhere": &w.nowhere}[kind]; list != nil {
+			if err := json.Unmarshal([]byte(r.Body), list); err != nil {
 				return nil, err
 			}
 			continue
@@ -141,6 +141,9 @@ func (w *Walker) Walk(p site.Packet, at time.Time) []site.Fate {
 // place tells where a source belongs: "network N", "line L" or "internet"; "" for
 // the estate's own public addresses, from which nothing ever comes.
 func (w *Walker) place(a netip.Addr) string {
+	if inRuns(a, w.nowhere) {
+		return ""
+	}
 	for _, group := range [][]row{w.machines, w.fronts, w.gates} {
 		for _, r := range group {
 			if is(r.Public4, a) || is(r.Public6, a) {

@@ -1,0 +1,121 @@
+package main
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// run runs the built program in a folder at a fixed moment, and returns its exit
+// status (-1 when it was killed) and what it printed.
+func run(t *testing.T, dir string, env []string, args ...string) (int, string) {
+	t.Helper()
+	c := exec.Command(program, args...)
+	c.Dir = dir
+	c.Env = append(append(os.Environ(), "IRONBARK_CLOCK=2026-11-23T09:00:00Z", "COLUMNS=100"), env...)
+	var out bytes.Buffer
+	c.Stdout, c.Stderr = &out, &out
+	err := c.Run()
+	if err != nil && c.ProcessState == nil {
+		t.Fatal(err)
+	}
+	return c.ProcessState.ExitCode(), out.String()
+}
+
+const before = `estate: saltmarsh
+site: sim
+people: {mara: {groups: [ops]}}
+networks:
+  estuary: {space: [10.60.0.0/16], outside: true, subnets: {landing: {range: [10.60.1.0/24]}}}
+machines:
+  gauge-1: {image: linux-web, size: c1m1, at: landing, address: auto}
+  gauge-2: {image: linux-web, size: c1m1, at: landing, address: auto}
+`
+
+const after = `estate: saltmarsh
+site: sim
+people: {mara: {groups: [ops]}}
+networks:
+  estuary: {space: [10.60.0.0/16], outside: true, subnets: {landing: {range: [10.60.1.0/24]}}}
+machines:
+  gauge-2: {image: linux-web, size: c2m4, at: landing}
+  gauge-3: {image: linux-web, size: c1m1, at: landing, address: auto}
+fronts:
+  pier: {network: estuary, address: auto}
+`
+
+// TestAKilledEnactmentIsCompleted kills the process itself after each step of an
+// enactment in turn; the second enactment comes to the same end as one in one go.
+func TestAKilledEnactmentIsCompleted(t *testing.T) {
+	write := func(dir, nouns, rules string) {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "estate.yaml"), []byte(nouns), 0o644))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "estate.rules"), []byte(rules), 0o644))
+	}
+	begin := func() string {
+		dir := t.TempDir()
+		write(dir, before, "allow https from everywhere to all\nallow http from everywhere to gauge-1\n")
+		status, out := run(t, dir, nil, "enact", "--yes", "--person", "mara")
+		require.Zero(t, status, out)
+		write(dir, after, "allow https from everywhere to all except gauge-2\nspread pier tcp/80 over gauge-* on http from everywhere\n")
+		return dir
+	}
+	whole := begin()
+	status, out := run(t, whole, nil, "enact", "--yes", "--person", "mara")
+	require.Zero(t, status, out)
+	_, want := run(t, whole, nil, "reach")
+	assert.Contains(t, want, "spread pier tcp/80")
+	for kill := 1; ; kill++ {
+		dir := begin()
+		status, _ := run(t, dir, []string{fmt.Sprint("IRONBARK_SIM_HALT=", kill)}, "enact", "--yes", "--person", "mara")
+		_, shown := run(t, dir, nil, "status")
+		if status == 0 {
+			assert.Greater(t, kill, 5, "the enactment has several steps")
+			return
+		}
+		require.Equal(t, -1, status)
+		status, out := run(t, dir, nil, "enact", "--yes", "--person", "mara")
+		require.Zero(t, status, out)
+		if shown = shown[:min(len(shown), 400)]; !bytes.Contains([]byte(out), []byte("Nothing to enact")) {
+			assert.Contains(t, shown, "an enactment by mara was broken off", "killed after %d", kill)
+		}
+		_, got := run(t, dir, nil, "reach")
+		assert.Equal(t, want, got, "killed after %d", kill)
+		status, out = run(t, dir, nil, "journal")
+		require.Zero(t, status, out)
+	}
+}
+
+// TestTwoEnactmentsAtOnce starts several enactments of different files on one site at once.
+// One wins; the others exit with 5 and change nothing.
+func TestTwoEnactmentsAtOnce(t *testing.T) {
+	for range 5 {
+		dir := t.TempDir()
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "estate.yaml"), []byte(before), 0o644))
+		const racers = 4
+		results := make(chan int, racers)
+		for range racers {
+			go func() {
+				c := exec.Command(program, "enact", "--yes", "--person", "mara")
+				c.Dir = dir
+				c.Env = append(os.Environ(), "IRONBARK_SIM_SLOW=30ms")
+				_ = c.Run()
+				results <- c.ProcessState.ExitCode()
+			}()
+		}
+		count := map[int]int{}
+		for range racers {
+			count[<-results]++
+		}
+		assert.Equal(t, map[int]int{0: 1, 5: racers - 1}, count)
+		_, entries := run(t, dir, nil, "journal")
+		assert.Equal(t, 1, bytes.Count([]byte(entries), []byte("began an enactment")), entries)
+		status, out := run(t, dir, nil, "review", "--must-match")
+		assert.Zero(t, status, out)
+	}
+}

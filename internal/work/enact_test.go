@@ -1,0 +1,279 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"math/rand/v2"
+	"net/netip"
+	"os"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"ironbark/internal/change"
+	"ironbark/internal/estate"
+	"ironbark/internal/exposure"
+	"ironbark/internal/flow"
+	"ironbark/internal/opening"
+	"ironbark/internal/oracle"
+	"ironbark/internal/sentence"
+	"ironbark/internal/site"
+	"ironbark/internal/site/sim"
+)
+
+type testClock struct{ at time.Time }
+
+func (c *testClock) Now() time.Time { return c.at }
+
+func (c *testClock) Sleep(_ context.Context, d time.Duration) error { c.at = c.at.Add(d); return nil }
+
+var errKilled = errors.New("killed")
+
+// watched is a site that calls after each step that was done, and fails every
+// step after the one at which it is killed, as if the process were gone.
+type watched struct {
+	site.Site
+	after func()
+	kill  int // after so many steps; negative: never
+	steps int
+}
+
+func (w *watched) Begin(ctx context.Context, person string, revision int64) (site.Enactment, error) {
+	e, err := w.Site.Begin(ctx, person, revision)
+	if err != nil {
+		return nil, err
+	}
+	return &watchedEnactment{e, w}, w.done()
+}
+
+func (w *watched) done() error {
+	w.after()
+	w.steps++
+	return nil
+}
+
+func (w *watched) step(do func() error) error {
+	if w.kill >= 0 && w.steps > w.kill {
+		return errKilled
+	}
+	if err := do(); err != nil {
+		return err
+	}
+	return w.done()
+}
+
+type watchedEnactment struct {
+	site.Enactment
+	w *watched
+}
+
+func (e *watchedEnactment) Install(ctx context.Context, rows []flow.Row, text string) error {
+	return e.w.step(func() error { return e.Enactment.Install(ctx, rows, text) })
+}
+
+func (e *watchedEnactment) Do(ctx context.Context, c change.Change) error {
+	return e.w.step(func() error { return e.Enactment.Do(ctx, c) })
+}
+
+func (e *watchedEnactment) End(ctx context.Context, why string, ids ...int64) error {
+	return e.w.step(func() error { return e.Enactment.End(ctx, why, ids...) })
+}
+
+func (e *watchedEnactment) Narrow(ctx context.Context, o opening.Opening, rows []flow.Row) error {
+	return e.w.step(func() error { return e.Enactment.Narrow(ctx, o, rows) })
+}
+
+func (e *watchedEnactment) Finish(ctx context.Context, rows []flow.Row, files []estate.File, text string) error {
+	return e.w.step(func() error { return e.Enactment.Finish(ctx, rows, files, text) })
+}
+
+// open lists the sampled flows that pass what is installed, each with the machine it arrives at.
+func openFlows(t require.TestingT, s site.Site, flows []site.Packet, at time.Time) map[string]bool {
+	r, err := s.Report(context.Background())
+	require.NoError(t, err)
+	walker, err := sim.NewWalker(r.Plan.Rows())
+	require.NoError(t, err)
+	open := map[string]bool{}
+	for _, p := range flows {
+		for _, f := range walker.Walk(p, at) {
+			if f.Open {
+				open[p.Source.String()+" "+p.Target.String()+" "+p.Service.String()+" "+f.Machine] = true
+			}
+		}
+	}
+	return open
+}
+
+func files(w oracle.World) Files {
+	nouns, rules, _ := strings.Cut(w.Text, "---\n")
+	return Files{{Name: estate.FileName, Data: []byte(nouns)}, {Name: estate.RulesName, Data: []byte(rules)}}
+}
+
+// TestNothingIsOpenOnTheWay enacts one random estate after another, killed at
+// every step in turn. At no step is anything open that is open neither before nor
+// after; the next enactment completes the work; and what it comes to is the same.
+func TestNothingIsOpenOnTheWay(t *testing.T) {
+	ctx := context.Background()
+	transitions, kills := 0, 0
+	rapid.Check(t, func(t *rapid.T) {
+		shift := rapid.IntRange(0, 5).Draw(t, "shift")
+		first := oracle.DrawShifted(t, shift)
+		second := first.Altered(t)
+		if rapid.Bool().Draw(t, "other") {
+			second = oracle.DrawShifted(t, shift)
+		}
+		flows := sample(rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1)), first, second)
+		var final []flow.Row
+		var things []change.Thing
+		steps := 0
+		for kill := -1; kill < steps; kill++ {
+			w, clean := begin(t, files(first))
+			before := openFlows(t, w.Site, flows, w.Clock.Now())
+			r, err := w.Review(ctx, files(second))
+			if err != nil || len(r.Stopped()) > 0 {
+				clean()
+				return // what cannot be altered, or must not be
+			}
+			var between []map[string]bool
+			inner := w.Site
+			spy := &watched{Site: inner, kill: kill, after: func() { between = append(between, openFlows(t, inner, flows, w.Clock.Now())) }}
+			w.Site = spy
+			err = w.Enact(ctx, r, nil)
+			w.Site = inner
+			if err != nil {
+				require.ErrorIs(t, err, errKilled)
+				kills++
+				again, err := w.Review(ctx, files(second))
+				require.NoError(t, err)
+				require.NotNil(t, again.Unfinished)
+				_, err = w.Open(ctx, sentence.Open{})
+				require.ErrorIs(t, err, site.ErrUnfinished, "nothing is opened while an enactment is unfinished")
+				require.NoError(t, w.Enact(ctx, again, nil))
+			}
+			last, err := w.Review(ctx, files(second))
+			require.NoError(t, err)
+			require.True(t, last.Nothing(), "nothing is left to do")
+			report, err := inner.Report(ctx)
+			require.NoError(t, err)
+			after := openFlows(t, inner, flows, w.Clock.Now())
+			for i, open := range between {
+				for f := range open {
+					require.True(t, before[f] || after[f], "step %d, killed after %d: %s is open neither before nor after\n%s\n=====\n%s", i, kill, f, first.Text, second.Text)
+				}
+			}
+			if kill < 0 {
+				final, things, steps = report.Base, report.Things, spy.steps-1
+				transitions++
+			} else {
+				require.Equal(t, final, report.Base, "completed after a kill, the tables are those of an enactment in one go")
+				require.Equal(t, things, report.Things)
+			}
+			entries, head, err := inner.Journal(ctx)
+			require.NoError(t, err)
+			require.NotEmpty(t, entries)
+			require.NotEmpty(t, head)
+			clean()
+		}
+	})
+	t.Logf("%d transitions, killed %d times", transitions, kills)
+	require.Positive(t, kills)
+}
+
+// begin makes a site with an estate enacted, and an opening if the estate permits one.
+func begin(t *rapid.T, fs Files) (*Work, func()) {
+	ctx := context.Background()
+	dir, err := os.MkdirTemp("", "ironbark-work-")
+	require.NoError(t, err)
+	clock := &testClock{oracle.Epoch.Add(-10 * time.Second)}
+	s := sim.New(dir, clock, sim.Faults{})
+	w := &Work{Folder: Folder{dir}, Site: s, Clock: clock, Person: "mara"}
+	r, err := w.Review(ctx, fs)
+	require.NoError(t, err)
+	r.Broken = nil
+	require.NoError(t, w.Enact(ctx, r, nil))
+	clock.at = oracle.Epoch
+	for _, words := range []string{"open ssh, https to m-1 from everywhere for 1h because \"drawn\"", "open any to m-* from 198.51.100.0/24 for 2h because \"drawn\""} {
+		o, err := sentence.ParseArgs([]string{words}, clock.at)
+		require.NoError(t, err)
+		_, err = w.Open(ctx, o.(sentence.Open))
+		if refusal := (*opening.Refusal)(nil); err != nil && !errors.As(err, &refusal) {
+			require.ErrorContains(t, err, "m-")
+		}
+	}
+	return w, func() {
+		require.NoError(t, s.Close())
+		require.NoError(t, os.RemoveAll(dir))
+	}
+}
+
+// sample draws flows between addresses that matter in either world.
+func sample(r *rand.Rand, worlds ...oracle.World) (flows []site.Packet) {
+	var targets, sources []netip.Addr
+	var services []flow.Service
+	for _, w := range worlds {
+		p := w.Plan()
+		addrs, list := w.Interesting()
+		sources, services = append(sources, addrs...), append(services, list...)
+		for i := range p.Machines {
+			for _, run := range p.AddrsOf(int32(i)).Runs() {
+				targets = append(targets, run.Lo)
+			}
+		}
+		for _, run := range p.Own().Runs() {
+			targets = append(targets, run.Lo)
+		}
+	}
+	for range 300 {
+		p := site.Packet{Source: sources[r.IntN(len(sources))], Target: targets[r.IntN(len(targets))], Service: services[r.IntN(len(services))]}
+		if p.Source.Is4() == p.Target.Is4() {
+			flows = append(flows, p)
+		}
+	}
+	return flows
+}
+
+// TestTheReviewTellsTheDifferenceThatComesAbout compares the difference that a
+// review told with what changed between the two installed plans.
+func TestTheReviewTellsTheDifferenceThatComesAbout(t *testing.T) {
+	ctx := context.Background()
+	rapid.Check(t, func(t *rapid.T) {
+		shift := rapid.IntRange(0, 5).Draw(t, "shift")
+		first := oracle.DrawShifted(t, shift)
+		second := first.Altered(t)
+		if rapid.Bool().Draw(t, "other") {
+			second = oracle.DrawShifted(t, shift)
+		}
+		w, clean := begin(t, files(first))
+		defer clean()
+		old, err := w.Installed(ctx)
+		require.NoError(t, err)
+		r, err := w.Review(ctx, files(second))
+		if err != nil || len(r.Stopped()) > 0 {
+			return
+		}
+		require.NoError(t, w.Enact(ctx, r, nil))
+		now, err := w.Installed(ctx)
+		require.NoError(t, err)
+		// Public addresses that the site chose on the way are no sources any more; the review could not know them.
+		told, came := r.Exposure, exposure.Compare(exposure.NewView(old.Plan, w.Clock.Now()), exposure.NewView(now.Plan, w.Clock.Now()))
+		own := old.Plan.Own().Union(now.Plan.Own())
+		require.Equal(t, shape(came.Opened, own), shape(told.Opened, own))
+		require.Equal(t, shape(came.Closed, own), shape(told.Closed, own))
+	})
+}
+
+func shape(list []exposure.Change, own flow.Addrs) (out []string) {
+	for _, c := range list {
+		if from := c.Entry.From.Subtract(own); !from.IsEmpty() {
+			out = append(out, strings.Join([]string{
+				c.Machine, c.Entry.Door.Kind.String(), c.Entry.Door.Via, strings.Join(flow.ServiceRuns(c.Entry.Services), ","), strings.Join(flow.AddrRuns(from), ","),
+			}, " "))
+		}
+	}
+	slices.Sort(out)
+	return out
+}
