@@ -117,6 +117,9 @@ func (a *app) status(err error) int {
 		none     *work.NoEstate
 		large    *work.TooLarge
 		damaged  *store.Damaged
+		cannot   *work.Unwritable
+		full     *store.Unwritable
+		off      *work.BrokenOff
 		refusal  *opening.Refusal
 		busy     *site.Busy
 		notYours *work.NotYours
@@ -150,8 +153,10 @@ func (a *app) status(err error) int {
 	case errors.As(err, &bad):
 		a.print.Note("    ironbark help tells the commands")
 		return exitWords
-	case errors.As(err, &many), errors.As(err, &one), errors.As(err, &large), errors.As(err, &damaged):
-		return exitWords
+	case errors.As(err, &off):
+		return exitFailed
+	case errors.As(err, &many), errors.As(err, &one), errors.As(err, &large), errors.As(err, &damaged), errors.As(err, &cannot), errors.As(err, &full):
+		return exitWords // nothing was changed
 	}
 	return exitFailed
 }

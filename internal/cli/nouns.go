@@ -80,11 +80,11 @@ type adder struct {
 
 // nounInput holds the options of all kinds.
 type nounInput struct {
-	image, size, key, network, subnet, use, from string
-	at, space, ranges, joins, groups, keys       []string
-	ports, tags, address, sources                []string
-	outside, password                            bool
-	sessions                                     int
+	image, size, key, network, subnet, use string
+	at, space, ranges, joins, groups, keys []string
+	ports, tags, address, sources          []string
+	outside                                bool
+	sessions                               int
 }
 
 func top(section string) func(*nounInput) []string {

@@ -147,7 +147,7 @@ type Bastion struct {
 	At       sentence.Pos
 }
 
-// Target is what a name in a target stands for.
+// Kind is what a name in a sentence stands for.
 type Kind string
 
 // The kinds of noun in the namespace that sentences use for sources and targets.

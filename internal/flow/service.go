@@ -3,6 +3,7 @@ package flow
 import (
 	"cmp"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -149,10 +150,29 @@ func printList(s Services, namings []Naming) string {
 			rest = rest.Subtract(n.Set)
 		}
 	}
-	for _, text := range ServiceRuns(rest) {
-		words = append(words, text)
+	for _, r := range rest.Runs() {
+		if names, tiled := tile(r, namings); tiled {
+			words = append(words, names...)
+			rest = rest.Subtract(span.Of(r))
+		}
 	}
-	return strings.Join(words, ", ")
+	return strings.Join(append(words, ServiceRuns(rest)...), ", ")
+}
+
+// tile names a whole run by neighbouring names, such as ssh and telnet for tcp/22-23.
+func tile(r span.Run[Service], namings []Naming) (names []string, whole bool) {
+	for at := r.Lo; at <= r.Hi; {
+		i := slices.IndexFunc(namings, func(n Naming) bool {
+			runs := n.Set.Runs()
+			return len(runs) == 1 && runs[0].Lo == at && runs[0].Hi <= r.Hi
+		})
+		if i < 0 {
+			return nil, false
+		}
+		names = append(names, namings[i].Name)
+		at = namings[i].Set.Runs()[0].Hi + 1
+	}
+	return names, true
 }
 
 func wholeRuns(s, part Services) bool {

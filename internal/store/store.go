@@ -41,6 +41,20 @@ type Damaged struct {
 // Error tells the file and what is wrong with it.
 func (d *Damaged) Error() string { return d.Path + ": " + d.Why }
 
+// Unwritable says that the file could not be written, and why. Nothing of the
+// transaction was done.
+type Unwritable struct {
+	Path string
+	Why  string
+	Err  error
+}
+
+// Error tells the file and why.
+func (u *Unwritable) Error() string { return u.Path + ": " + u.Why + "; nothing of this step was done" }
+
+// Unwrap returns the error of the database.
+func (u *Unwritable) Unwrap() error { return u.Err }
+
 // ErrAbsent says that there is no file yet.
 var ErrAbsent = errors.New("there is no such store yet")
 
@@ -170,10 +184,10 @@ func (s *DB) explain(err error) error {
 	switch code(err) {
 	case lib.SQLITE_CORRUPT, lib.SQLITE_NOTADB:
 		return &Damaged{s.path, "is damaged", "restore it from a copy; nothing was written to it"}
-	case lib.SQLITE_FULL:
-		return fmt.Errorf("%s: the disk is full; nothing of this step was done: %w", s.path, err)
+	case lib.SQLITE_FULL, lib.SQLITE_IOERR:
+		return &Unwritable{s.path, "the disk is full or does not answer", err}
 	case lib.SQLITE_READONLY, lib.SQLITE_CANTOPEN:
-		return fmt.Errorf("%s: cannot be written to: %w", s.path, err)
+		return &Unwritable{s.path, "it cannot be written to", err}
 	case lib.SQLITE_BUSY:
 		return fmt.Errorf("%s: another ironbark has kept it busy for 10 seconds: %w", s.path, err)
 	}

@@ -65,7 +65,11 @@ func (a *Answer) Mend(p exposure.Part, person string) (list []string) {
 	if p.Open {
 		return nil
 	}
-	services, from, to := a.Ask.Services, a.Ask.From, a.Ask.To
+	services, from, to := a.Ask.Services.String(), a.Ask.From.String(), a.Ask.To.String()
+	if p.Target.Machine < 0 && p.Machine >= 0 { // what is opened is the machine behind a front or address
+		to = a.State.Plan.Machines[p.Machine].Name
+		services = flow.PrintServices(p.Arrives, flow.Namings(nil, a.State.Estate))
+	}
 	switch p.Reason {
 	case exposure.Denied:
 		return []string{"retract " + sentence.Quote(p.Origin.Sentence)}

@@ -35,6 +35,17 @@ func (p *PartlyDone) Error() string {
 // Unwrap returns the failures.
 func (p *PartlyDone) Unwrap() []error { return p.Failed }
 
+// BrokenOff says that an enactment stopped on its way. What was done stays done.
+type BrokenOff struct{ Why error }
+
+// Error tells why, and what to do.
+func (b *BrokenOff) Error() string {
+	return fmt.Sprintf("the enactment was broken off, and enacting again completes it: %v", b.Why)
+}
+
+// Unwrap returns why.
+func (b *BrokenOff) Unwrap() error { return b.Why }
+
 // Enact does what a review told, in an order that is safe at every step:
 //
 //  1. end openings that are permitted no more
@@ -44,7 +55,7 @@ func (p *PartlyDone) Unwrap() []error { return p.Failed }
 //
 // Broken off anywhere, it leaves less open than either side, and a second
 // enactment completes it. The errors are site.ErrChanged and a *site.Busy, with
-// nothing done, and a *PartlyDone.
+// nothing done, a *PartlyDone, and a *BrokenOff.
 func (w *Work) Enact(ctx context.Context, r *Review, progress Progress) (err error) {
 	e, err := w.Site.Begin(ctx, w.Person, r.Revision)
 	if err != nil {
@@ -62,12 +73,12 @@ func (w *Work) Enact(ctx context.Context, r *Review, progress Progress) (err err
 	}
 	for _, end := range r.Ending {
 		if err := x.step(fmt.Sprintf("end opening %d: %s", end.Opening.ID, end.Why), x.end(ctx, end)); err != nil {
-			return err
+			return &BrokenOff{err}
 		}
 	}
 	if closes {
 		if err := x.step("close what will not be open any more", e.Install(ctx, cut, "closed what will not be open any more")); err != nil {
-			return err
+			return &BrokenOff{err}
 		}
 	}
 	var failed []error
@@ -77,11 +88,11 @@ func (w *Work) Enact(ctx context.Context, r *Review, progress Progress) (err err
 			failed = append(failed, fmt.Errorf("%s: %w", text, err))
 		}
 		if ctx.Err() != nil {
-			return ctx.Err()
+			return &BrokenOff{ctx.Err()}
 		}
 	}
 	if err := x.step("put the new tables in place", x.finish(ctx, len(failed) > 0)); err != nil {
-		return err
+		return &BrokenOff{err}
 	}
 	if len(failed) > 0 {
 		return &PartlyDone{failed}

@@ -163,28 +163,41 @@ func (f Folder) Write(old, files Files) error {
 	return nil
 }
 
-// WriteFile writes a file whole or not at all, and leaves nothing else behind. A file that is there keeps its permissions.
-func WriteFile(path string, data []byte, mode fs.FileMode) (err error) {
+// Unwritable says that a file could not be written, and is as it was.
+type Unwritable struct {
+	Path string
+	Why  error
+}
+
+// Error tells the file and why.
+func (u *Unwritable) Error() string {
+	why := u.Why
+	if e, ok := errors.AsType[*fs.PathError](why); ok {
+		why = e.Err
+	}
+	return fmt.Sprintf("%s cannot be written, and is as it was: %v", u.Path, why)
+}
+
+// Unwrap returns why.
+func (u *Unwritable) Unwrap() error { return u.Why }
+
+// WriteFile writes a file whole or not at all, and leaves nothing else behind. A
+// file that is there keeps its permissions. The error is an *Unwritable.
+func WriteFile(path string, data []byte, mode fs.FileMode) error {
 	if info, err := os.Stat(path); err == nil {
 		mode = info.Mode().Perm()
 	}
 	tmp, err := os.CreateTemp(filepath.Dir(path), "."+filepath.Base(path)+".*")
 	if err != nil {
-		return err
+		return &Unwritable{path, err}
 	}
-	defer func() {
-		if err != nil {
-			err = errors.Join(err, tmp.Close(), os.Remove(tmp.Name()))
-		}
-	}()
-	if _, err := tmp.Write(data); err != nil {
-		return err
+	_, err = tmp.Write(data)
+	err = errors.Join(err, tmp.Chmod(mode), tmp.Sync(), tmp.Close())
+	if err == nil {
+		err = os.Rename(tmp.Name(), path)
 	}
-	if err := errors.Join(tmp.Chmod(mode), tmp.Sync()); err != nil {
-		return err
+	if err != nil {
+		return &Unwritable{path, errors.Join(err, os.Remove(tmp.Name()))}
 	}
-	if err := os.Rename(tmp.Name(), path); err != nil {
-		return err
-	}
-	return tmp.Close()
+	return nil
 }

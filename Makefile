@@ -1,0 +1,43 @@
+# make demo: the whole story on shipped data.  make test: everything that is tested.
+VERSION ?= 0.1.0
+COMMIT  := $(shell git rev-parse --short HEAD 2>/dev/null || echo unknown)
+LDFLAGS := -s -w -X ironbark/internal/cli.Version=$(VERSION) -X ironbark/internal/cli.Commit=$(COMMIT)
+TOOL    := go tool -modfile=tools/go.mod
+
+export CGO_ENABLED = 0
+
+.PHONY: build demo test lint fuzz bench screenshots packages
+
+build: bin/ironbark
+
+bin/ironbark: $(shell find cmd internal -type f -not -name '*_test.go') go.mod go.sum
+	go build -trimpath -ldflags '$(LDFLAGS)' -o $@ ./cmd/ironbark
+
+demo: build
+	./bin/ironbark demo
+
+# What the tests run besides Go: Debian's packages.
+packages:
+	@command -v sqlite3 >/dev/null && command -v unshare >/dev/null && command -v bash >/dev/null || \
+		{ apt-get update -q && apt-get install -y -q --no-install-recommends sqlite3 util-linux bash; }
+
+test: packages
+	go test $(TESTFLAGS) ./...
+
+lint:
+	test -z "$$(gofmt -l .)"
+	test -z "$$($(TOOL) gofumpt -l .)"
+	go vet ./...
+	$(TOOL) staticcheck -checks all,-ST1000 ./...
+	go mod tidy -diff
+
+# Each fuzz target for a minute.
+fuzz:
+	go test ./internal/sentence -run xxx -fuzz FuzzParse -fuzztime 1m -fuzzminimizetime 1s
+	go test ./internal/estate -run xxx -fuzz FuzzRead -fuzztime 1m -fuzzminimizetime 1s
+
+bench: build
+	go test ./cmd/ironbark ./internal/... -run xxx -bench . -benchmem
+
+screenshots: build
+	docs/screenshots/make

@@ -1,0 +1,84 @@
+package main
+
+import (
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// layers are the packages from the bottom up. A package imports only those above
+// it in this list; those of one line do not import one another.
+var layers = [][]string{
+	{"internal/flow/span", "internal/sentence", "internal/journal", "internal/sshkey", "internal/store"},
+	{"internal/estate"},
+	{"internal/flow", "internal/cost"},
+	{"internal/exposure", "internal/change"},
+	{"internal/opening", "internal/findings"},
+	{"internal/site", "internal/oracle"},
+	{"internal/site/sim"},
+	{"internal/work"},
+	{"internal/cli/view"},
+	{"internal/cli"},
+	{"cmd/ironbark"},
+}
+
+// core are the packages that know no terminal, disk, network, clock or database.
+var core = []string{
+	"internal/flow/span", "internal/sentence", "internal/estate", "internal/flow", "internal/exposure",
+	"internal/change", "internal/opening", "internal/findings", "internal/cost",
+}
+
+var outside = []string{"os", "os/exec", "net", "net/http", "database/sql", "syscall", "io/ioutil", "log", "log/slog", "math/rand", "math/rand/v2", "github.com/spf13/cobra"}
+
+func TestImportsRunDownward(t *testing.T) {
+	level := map[string]int{}
+	for i, list := range layers {
+		for _, p := range list {
+			level["ironbark/"+p] = i
+		}
+	}
+	out, err := exec.Command("go", "list", "-f", "{{.ImportPath}} {{join .Imports \" \"}}", "../../...").Output()
+	require.NoError(t, err)
+	for line := range strings.Lines(string(out)) {
+		words := strings.Fields(line)
+		mine, known := level[words[0]]
+		require.True(t, known, "%s has no place in the layers", words[0])
+		for _, imported := range words[1:] {
+			if theirs, ours := level[imported]; ours {
+				assert.Less(t, theirs, mine, "%s imports %s", words[0], imported)
+			}
+			if slices.Contains(core, strings.TrimPrefix(words[0], "ironbark/")) {
+				assert.NotContains(t, outside, imported, words[0])
+			}
+		}
+	}
+}
+
+// TestTheCoreHasNoClock looks for the functions that read the clock.
+func TestTheCoreHasNoClock(t *testing.T) {
+	for _, p := range core {
+		names, err := filepath.Glob(filepath.Join("..", "..", p, "*.go"))
+		require.NoError(t, err)
+		require.NotEmpty(t, names)
+		for _, name := range names {
+			f, err := parser.ParseFile(token.NewFileSet(), name, nil, 0)
+			require.NoError(t, err)
+			ast.Inspect(f, func(n ast.Node) bool {
+				if s, ok := n.(*ast.SelectorExpr); ok {
+					if x, ok := s.X.(*ast.Ident); ok && x.Name == "time" {
+						assert.NotContains(t, []string{"Now", "Since", "Until", "After", "Tick", "Sleep", "NewTimer"}, s.Sel.Name, name)
+					}
+				}
+				return true
+			})
+		}
+	}
+}
