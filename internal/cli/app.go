@@ -67,6 +67,9 @@ func usage(format string, args ...any) error { return &usageError{fmt.Errorf(for
 // Main runs the program and returns its exit status.
 func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	a := &app{in: in, print: &view.Printer{Out: out, Err: errOut, Width: width(out), Colour: colour(out)}}
+	if f, ok := errOut.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		a.print.ErrWidth = width(errOut)
+	}
 	if f, ok := in.(*os.File); ok {
 		a.terminal = term.IsTerminal(int(f.Fd()))
 	}

@@ -112,7 +112,7 @@ func demoFolder(dir string) (string, func(), error) {
 func (a *app) tellStory(base string, i int, s story) int {
 	one := &app{
 		in: strings.NewReader(""), clock: a.clock,
-		print: &view.Printer{Out: a.print.Out, Err: a.print.Out, Width: a.print.Width, Colour: a.print.Colour},
+		print: &view.Printer{Out: a.print.Out, Err: a.print.Out, Width: a.print.Width, ErrWidth: a.print.Width, Colour: a.print.Colour},
 	}
 	args := slices.Clone(s.args)
 	if at := slices.Index(args, "--estate"); at >= 0 {

@@ -34,22 +34,22 @@ func (p *Printer) Error(err error) {
 	case errors.As(err, &refusal):
 		p.Note("%s the opening is refused", p.Bad("ironbark:"))
 		for _, r := range refusal.Reasons {
-			p.Note("    because %s", r.What)
+			p.NoteWrap("    because ", r.What)
 			if r.Mend != "" {
-				p.Note("      to mend it: %s", r.Mend)
+				p.NoteWrap("      to mend it: ", r.Mend)
 			}
 		}
 	case errors.As(err, &damaged):
 		p.Note("%s %s", p.Bad("ironbark:"), damaged)
 		p.Note("    %s", damaged.Mend)
 	default:
-		p.Note("%s %v", p.Bad("ironbark:"), err)
+		p.NoteWrap(p.Bad("ironbark:")+" ", err.Error())
 	}
 }
 
 // problem tells one error in a text.
 func (p *Printer) problem(e *sentence.Error) {
-	p.Note("%s %s", p.Bad("ironbark:"), e)
+	p.NoteWrap(p.Bad("ironbark:")+" ", e.Error())
 	if e.Line != "" {
 		line, caret := caretUnder(strings.TrimRight(e.Line, "\r\n"), e.At.Col, max(p.Width, 40)-4)
 		p.Note("    %s", line)
@@ -58,7 +58,7 @@ func (p *Printer) problem(e *sentence.Error) {
 		}
 	}
 	if e.Hint != "" {
-		p.Note("    %s", e.Hint)
+		p.NoteWrap("    ", e.Hint)
 	}
 }
 

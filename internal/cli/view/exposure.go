@@ -233,7 +233,7 @@ func (p *Printer) Answer(a *work.Answer, ph *Phrasing, person string) {
 func (p *Printer) part(a *work.Answer, part exposure.Part, ph *Phrasing, person string, alone bool) {
 	word := "closed"
 	if part.Open {
-		word = p.Open("open")
+		word = p.Open("open") + "  "
 	}
 	target := exposure.TargetName(a.State.Plan, part.Target)
 	head := fmt.Sprintf("%s from %s to %s", ph.service(part.Services), ph.names.Plain(part.From), target)

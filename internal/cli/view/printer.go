@@ -15,7 +15,8 @@ import (
 // Printer prints to a terminal or a pipe.
 type Printer struct {
 	Out, Err io.Writer
-	Width    int  // columns; at least 40 are used
+	Width    int  // columns of Out; at least 40 are used
+	ErrWidth int  // columns of Err; 0: its lines are not wrapped, as in a pipe or a log
 	Colour   bool // styles may be used
 }
 
@@ -57,11 +58,30 @@ const least = 40
 
 // Wrap prints words, broken at the terminal's width, each line after the first
 // indented as the first one's text begins.
-func (p *Printer) Wrap(indent, text string) {
-	for _, line := range wrap(text, max(p.Width, least)-ansi.StringWidth(indent)) {
-		fmt.Fprintln(p.Out, strings.TrimRight(indent+line, " "))
+func (p *Printer) Wrap(indent, text string) { wrapTo(p.Out, max(p.Width, least), indent, text) }
+
+// NoteWrap is Wrap for what is no data.
+func (p *Printer) NoteWrap(indent, text string) {
+	if p.ErrWidth == 0 {
+		p.Note("%s%s", indent, text)
+		return
+	}
+	wrapTo(p.Err, max(p.ErrWidth, least), indent, text)
+}
+
+func wrapTo(w io.Writer, width int, indent, text string) {
+	for _, line := range wrap(text, width-ansi.StringWidth(indent)) {
+		fmt.Fprintln(w, strings.TrimRight(indent+line, " "))
 		indent = strings.Repeat(" ", ansi.StringWidth(indent))
 	}
+}
+
+// count prints a number with its noun: 1 note, 2 notes.
+func count(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
 }
 
 // wrap breaks text at spaces alone: nothing that is to be copied, such as a time

@@ -159,7 +159,7 @@ func (p *Printer) found(r *work.Review) {
 		p.Finding(f.Finding)
 	}
 	if old > 0 {
-		p.Line("   %d more that were there before: ironbark findings tells them", old)
+		p.Line("   and %s from before: ironbark findings", count(old, "finding"))
 	} else if none {
 		p.Line("   none")
 	}

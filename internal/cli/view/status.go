@@ -74,14 +74,14 @@ func (p *Printer) Status(st *work.State, reach []exposure.Entry, found []finding
 		p.Line("  none")
 		return
 	}
-	count := map[findings.Level]int{}
+	levels := map[findings.Level]int{}
 	for _, f := range found {
-		count[f.Level]++
+		levels[f.Level]++
 		if f.Level == findings.Serious {
 			p.Finding(f)
 		}
 	}
-	p.Line("  %d serious, %d to be cautious about, %d notes: ironbark findings", count[findings.Serious], count[findings.Caution], count[findings.Note])
+	p.Line("  %d serious, %s, %s: ironbark findings", levels[findings.Serious], count(levels[findings.Caution], "caution"), count(levels[findings.Note], "note"))
 }
 
 func (p *Printer) machines(st *work.State, ph *Phrasing) {

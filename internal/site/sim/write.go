@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"strings"
 	"time"
 
 	"ironbark/internal/flow"
@@ -246,7 +247,7 @@ func (s *Site) end(ctx context.Context, tx *sql.Tx, person, why string, ids []in
 		return note{}, err
 	}
 	now := s.clock.Now()
-	text := "closed"
+	var told []string
 	for _, o := range all {
 		for _, id := range ids {
 			if o.ID != id || !o.Active(now) {
@@ -259,7 +260,7 @@ func (s *Site) end(ctx context.Context, tx *sql.Tx, person, why string, ids []in
 			if _, _, err := install(ctx, tx, id, nil); err != nil {
 				return note{}, err
 			}
-			text += fmt.Sprintf(" opening %d: %s;", id, o.Words)
+			told = append(told, fmt.Sprintf("opening %d: %s", id, o.Words))
 		}
 	}
 	m, err := readMeta(ctx, tx)
@@ -267,7 +268,7 @@ func (s *Site) end(ctx context.Context, tx *sql.Tx, person, why string, ids []in
 		return note{}, err
 	}
 	if why != "" {
-		text += " " + why
+		told = append(told, why)
 	}
-	return note{person, "close", text, ids}, setMeta(ctx, tx, "revision", m.revision+1)
+	return note{person, "close", "closed " + strings.Join(told, "; "), ids}, setMeta(ctx, tx, "revision", m.revision+1)
 }
