@@ -12,10 +12,7 @@ import (
 )
 
 // Names puts sets of addresses into words: names before numbers.
-type Names struct {
-	plan  *flow.Plan
-	known []named
-}
+type Names struct{ known []named }
 
 type named struct {
 	name string
@@ -25,7 +22,7 @@ type named struct {
 // NewNames collects the names that an estate has for addresses: machines and
 // gateways, sources, lines, subnets, networks, then internet and everywhere.
 func NewNames(e *estate.Estate, p *flow.Plan) *Names {
-	n := &Names{plan: p}
+	n := &Names{}
 	add := func(name string, set flow.Addrs) {
 		if !set.IsEmpty() {
 			n.known = append(n.known, named{name, set})
@@ -56,32 +53,15 @@ func NewNames(e *estate.Estate, p *flow.Plan) *Names {
 	return n
 }
 
-// Through puts the sources that use a door into words. "everywhere" and
-// "internet" mean all of them that the door can be used from; a family is told
-// where the words cover both and the set only one.
-func (n *Names) Through(s flow.Addrs, d flow.Door) string {
-	return n.say(s, d.From)
-}
-
-// Plain puts any set of sources into words.
+// Plain puts a set of sources into the shortest words: a name, a name in one
+// family, everywhere or internet except something, and at last a list.
 func (n *Names) Plain(s flow.Addrs) string {
-	return n.say(s, n.plan.Everywhere())
-}
-
-// say looks for the shortest words: a name, a name in one family, everywhere
-// except something, and at last a list.
-func (n *Names) say(s, universe flow.Addrs) string {
 	if s.IsEmpty() {
 		return "nowhere"
 	}
 	for _, k := range n.known {
 		if k.set.Equal(s) {
 			return k.name
-		}
-	}
-	for _, k := range slices.Backward(n.known) { // everywhere first
-		if (k.name == "everywhere" || k.name == "internet") && k.set.Intersect(universe).Equal(s) {
-			return k.name + only(s, k.set)
 		}
 	}
 	for _, k := range n.known {
@@ -91,18 +71,22 @@ func (n *Names) say(s, universe flow.Addrs) string {
 			}
 		}
 	}
-	list := n.list(s)
-	for _, wide := range []string{"internet", "everywhere"} {
-		i := slices.IndexFunc(n.known, func(k named) bool { return k.name == wide })
-		base := n.known[i].set.Intersect(universe)
-		if !base.Covers(s) {
+	text := strings.Join(n.list(s, flow.AllAddrs), ", ")
+	for _, k := range n.known {
+		if k.name != "internet" && k.name != "everywhere" {
 			continue
 		}
-		if text := wide + only(base, n.known[i].set) + " except " + strings.Join(n.list(base.Subtract(s)), ", "); len(text) < len(strings.Join(list, ", ")) {
-			return text
+		for _, domain := range []flow.Addrs{flow.AllAddrs, flow.AllIPv4, flow.AllIPv6} {
+			base := k.set.Intersect(domain)
+			if base.IsEmpty() || !base.Covers(s) {
+				continue
+			}
+			if other := k.name + only(base, k.set) + " except " + strings.Join(n.list(base.Subtract(s), domain), ", "); len(other) < len(text) {
+				text = other
+			}
 		}
 	}
-	return strings.Join(list, ", ")
+	return text
 }
 
 // only tells the family of a set that covers one where the name covers both.
@@ -124,13 +108,22 @@ func oneFamily(s flow.Addrs, v4 bool) flow.Addrs {
 	return s.Intersect(flow.AllIPv6)
 }
 
-// list names the parts of a set, the largest names first, and prints the rest as prefixes.
-func (n *Names) list(s flow.Addrs) (words []string) {
+// list names the parts of a set within a domain, the largest names first, and
+// prints the rest as prefixes.
+func (n *Names) list(s, domain flow.Addrs) (words []string) {
 	rest := s
+	take := func(name string, part flow.Addrs) {
+		if !part.IsEmpty() && rest.Covers(part) {
+			words = append(words, name)
+			rest = rest.Subtract(part)
+		}
+	}
 	for _, k := range slices.Backward(n.known) {
-		if !rest.IsEmpty() && rest.Covers(k.set) && rest.Overlaps(k.set) {
-			words = append(words, k.name)
-			rest = rest.Subtract(k.set)
+		take(k.name, k.set.Intersect(domain))
+	}
+	for _, k := range slices.Backward(n.known) {
+		for _, v4 := range []bool{true, false} {
+			take(k.name+familyWord[v4], oneFamily(k.set, v4))
 		}
 	}
 	return append(words, Prefixes(rest)...)

@@ -190,7 +190,7 @@ func ReachJSON(list []exposure.Entry, ph *Phrasing, at time.Time) any {
 
 func entryJSON(e exposure.Entry, ph *Phrasing) reachJSON {
 	return reachJSON{
-		From: flow.AddrRuns(e.From), FromName: ph.names.Through(e.From, e.Door), Door: e.Door.Kind.String(), Via: via(e.Door),
+		From: flow.AddrRuns(e.From), FromName: ph.names.Plain(e.From), Door: e.Door.Kind.String(), Via: via(e.Door),
 		Machine: ph.machine(e.Door.Machine, e.Door), Service: strings.Join(flow.ServiceRuns(e.Services), ","), Administrative: e.Administrative,
 		Until: moment(e.Until), Sentence: e.Origin.Sentence, File: e.Origin.File, Line: e.Origin.Line, Opening: e.Opening,
 	}
@@ -270,10 +270,16 @@ func (p *Printer) part(a *work.Answer, part exposure.Part, ph *Phrasing, person 
 		p.Line("")
 		p.Line("  to open it")
 		for _, m := range mend {
-			p.Wrap("    ", "ironbark "+m)
+			if verb, _, _ := strings.Cut(m, " "); slices.Contains(mendVerbs, verb) {
+				m = "ironbark " + m
+			}
+			p.Wrap("    ", m)
 		}
 	}
 }
+
+// mendVerbs are the commands that a suggestion may be; others are advice.
+var mendVerbs = []string{"open", "permit", "allow", "retract"}
 
 // reasonWords tells why a part is as it is, in one line.
 func reasonWords(part exposure.Part, ph *Phrasing) string {

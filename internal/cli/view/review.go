@@ -61,15 +61,20 @@ func (p *Printer) things(r *work.Review) {
 // rows prints rows whose middle cells may be empty: then what follows moves left.
 func (p *Printer) rows(rows [][]string) {
 	var things [][]string
+	verbs := 0
 	for _, row := range rows {
+		verbs = max(verbs, len(row[0]))
 		if row[1] != "" {
 			things = append(things, row)
 		}
 	}
+	for _, row := range things {
+		row[0] += strings.Repeat(" ", verbs-len(row[0]))
+	}
 	p.TableIn("   ", nil, things)
 	for _, row := range rows {
 		if row[1] == "" {
-			p.Wrap(fmt.Sprintf("   %-7s  ", row[0]), row[3])
+			p.Wrap(fmt.Sprintf("   %-*s  ", verbs, row[0]), row[3])
 		}
 	}
 }
