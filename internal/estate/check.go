@@ -54,18 +54,20 @@ func (r *reader) buildIndex() {
 	for i, b := range e.Bastions {
 		put(b.Name, Noun{Kind: KindBastion, I: i, At: b.At})
 	}
+	e.members = membersOf(e)
 	for i, s := range e.Services {
 		e.names.services[s.Name] = i
 	}
 	for i, k := range e.Keys {
 		e.names.keys[k.Name] = i
 	}
+	person := map[string]bool{}
 	for _, p := range e.People {
-		e.names.people[p.Name] = true
+		e.names.people[p.Name], person[p.Name] = true, true
 	}
 	for _, p := range e.People {
 		for _, g := range p.Groups {
-			if e.PersonKnown(g) {
+			if person[g] {
 				r.fail(p.At, fmt.Sprintf("“%s” is a person and cannot be a group of %s", g, p.Name), "")
 			}
 			e.names.people[g] = true

@@ -45,7 +45,8 @@ type Estate struct {
 	Bastions  []Bastion
 	Sentences []sentence.Stated
 
-	names index
+	names   index
+	members members
 }
 
 // Source is a name for addresses outside: what "from office" means.

@@ -1,77 +1,102 @@
 package estate
 
 import (
+	"cmp"
 	"slices"
+	"strings"
 
 	"ironbark/internal/sentence"
 )
 
-// Targets returns the machines that a target names, as places in e.Machines,
-// ascending. Atoms that name no machines (a front, an address) add none.
-// Cost: atoms × machines for patterns and tags.
-func (e *Estate) Targets(s sentence.Set) []int {
-	in := make([]bool, len(e.Machines))
-	for _, a := range s.List {
-		e.mark(in, a, true)
-	}
-	for _, a := range s.Except {
-		e.mark(in, a, false)
-	}
-	var list []int
-	for i, yes := range in {
-		if yes {
-			list = append(list, i)
+// members finds machines by what targets say of them. Lists are ascending.
+type members struct {
+	all    []int
+	at     map[string][]int // by subnet, and by network
+	tagged map[Tag][]int
+	sorted []int // by name, for patterns
+}
+
+func membersOf(e *Estate) members {
+	m := members{at: map[string][]int{}, tagged: map[Tag][]int{}}
+	for i, machine := range e.Machines {
+		m.all = append(m.all, i)
+		m.sorted = append(m.sorted, i)
+		for _, t := range machine.Tags {
+			m.tagged[t] = append(m.tagged[t], i)
+		}
+		for _, at := range machine.Subnets {
+			m.at[at] = append(m.at[at], i)
+			s, _ := e.Subnet(at)
+			if list := m.at[s.Network]; len(list) == 0 || list[len(list)-1] != i {
+				m.at[s.Network] = append(list, i)
+			}
 		}
 	}
+	slices.SortFunc(m.sorted, func(a, b int) int { return cmp.Compare(e.Machines[a].Name, e.Machines[b].Name) })
+	return m
+}
+
+// Targets returns the machines that a target names, as places in e.Machines,
+// ascending. Atoms that name no machines (a front, an address) add none. The
+// caller must not change the list. Cost: linear in the machines that are named.
+func (e *Estate) Targets(s sentence.Set) []int {
+	if len(s.List) == 1 && len(s.Except) == 0 {
+		return e.MachinesOf(s.List[0])
+	}
+	in := map[int]bool{}
+	for _, a := range s.List {
+		for _, i := range e.MachinesOf(a) {
+			in[i] = true
+		}
+	}
+	for _, a := range s.Except {
+		for _, i := range e.MachinesOf(a) {
+			delete(in, i)
+		}
+	}
+	list := make([]int, 0, len(in))
+	for i := range in {
+		list = append(list, i)
+	}
+	slices.Sort(list)
 	return list
 }
 
-// MachinesOf returns the machines that one atom names.
-func (e *Estate) MachinesOf(a sentence.Atom) []int { return e.Targets(sentence.Of(a)) }
-
-func (e *Estate) mark(in []bool, a sentence.Atom, value bool) {
+// MachinesOf returns the machines that one atom names, ascending.
+func (e *Estate) MachinesOf(a sentence.Atom) []int {
 	switch a.Kind() {
 	case sentence.All:
-		for i := range in {
-			in[i] = value
-		}
+		return e.members.all
 	case sentence.Pattern:
-		for i, m := range e.Machines {
-			if sentence.MatchPattern(a.Text(), m.Name) {
-				in[i] = value
-			}
-		}
+		return e.matching(a.Text())
 	case sentence.Tagged:
-		key, text := a.Tag()
-		for i, m := range e.Machines {
-			if slices.Contains(m.Tags, Tag{key, text}) {
-				in[i] = value
-			}
-		}
+		key, value := a.Tag()
+		return e.members.tagged[Tag{key, value}]
 	case sentence.Named:
-		e.markNamed(in, a.Text(), value)
+		switch n, _ := e.Lookup(a.Text()); n.Kind {
+		case KindMachine:
+			return []int{n.I}
+		case KindSubnet, KindNetwork:
+			return e.members.at[a.Text()]
+		}
 	}
+	return nil
 }
 
-func (e *Estate) markNamed(in []bool, name string, value bool) {
-	n, _ := e.Lookup(name)
-	switch n.Kind {
-	case KindMachine:
-		in[n.I] = value
-	case KindSubnet:
-		for i, m := range e.Machines {
-			if slices.Contains(m.Subnets, name) {
-				in[i] = value
-			}
+// matching finds the machines whose names match a pattern, among those that
+// begin with what stands before its first '*'.
+func (e *Estate) matching(pattern string) (list []int) {
+	prefix, _, _ := strings.Cut(pattern, "*")
+	sorted := e.members.sorted
+	from, _ := slices.BinarySearchFunc(sorted, prefix, func(i int, p string) int { return cmp.Compare(e.Machines[i].Name, p) })
+	for _, i := range sorted[from:] {
+		if !strings.HasPrefix(e.Machines[i].Name, prefix) {
+			break
 		}
-	case KindNetwork:
-		for i, m := range e.Machines {
-			if slices.ContainsFunc(m.Subnets, func(at string) bool {
-				s, ok := e.Subnet(at)
-				return ok && s.Network == name
-			}) {
-				in[i] = value
-			}
+		if sentence.MatchPattern(pattern, e.Machines[i].Name) {
+			list = append(list, i)
 		}
 	}
+	slices.Sort(list)
+	return list
 }

@@ -17,6 +17,7 @@ func Common(a, b *Plan) *Plan {
 	c.nouns()
 	c.out.finish()
 	c.doors()
+	c.out.finishDoors()
 	c.rules()
 	return c.out
 }
@@ -51,7 +52,7 @@ type common struct {
 
 func (c *common) nouns() {
 	for _, n := range c.a.Networks {
-		if o, ok := c.b.network(n.Name); ok {
+		if o, ok := c.b.places[n.Name]; ok {
 			joins := slices.DeleteFunc(slices.Clone(n.Joins), func(j string) bool { return !slices.Contains(o.Joins, j) })
 			c.out.Networks = append(c.out.Networks, Network{Name: n.Name, Space: n.Space.Intersect(o.Space), Outside: n.Outside && o.Outside, Joins: joins})
 		}
@@ -69,7 +70,7 @@ func (c *common) nouns() {
 		}
 	}
 	for _, f := range c.a.Fronts {
-		if o, ok := c.b.front(f.Name); ok && o.Network == f.Network {
+		if o, ok := c.b.fronts[f.Name]; ok && o.Network == f.Network {
 			f.Public = commonPublic(f.Public, o.Public)
 			c.out.Fronts = append(c.out.Fronts, f)
 		}

@@ -45,6 +45,7 @@ func Compile(e *estate.Estate, a Assigned) *Plan {
 	for _, s := range e.Sentences {
 		c.sentence(s)
 	}
+	c.p.finishDoors()
 	return c.p
 }
 
@@ -227,6 +228,16 @@ func (c *compiler) group(s sentence.Set) *Group {
 // Source returns the addresses that a source stands for: its list less what is
 // excepted, and never an own public address.
 func (c *compiler) Source(s sentence.Set) Addrs {
+	key := "set " + s.String()
+	set, ok := c.sources[key]
+	if !ok {
+		set = c.source(s)
+		c.sources[key] = set
+	}
+	return set
+}
+
+func (c *compiler) source(s sentence.Set) Addrs {
 	var list, except Addrs
 	for _, a := range s.List {
 		list = list.Union(c.atom(a))
@@ -280,9 +291,5 @@ func (c *compiler) resolve(a sentence.Atom) Addrs {
 }
 
 func (c *compiler) machineAddrs(a sentence.Atom) Addrs {
-	var set Addrs
-	for _, m := range c.group(sentence.Of(a)).Machines {
-		set = set.Union(c.p.AddrsOf(m))
-	}
-	return set
+	return c.p.AddrsOf(c.group(sentence.Of(a)).Machines...)
 }

@@ -53,49 +53,33 @@ func (d Door) Called() Services {
 }
 
 // DoorsTo lists every door to a machine, direct ones first. Cost: the machine's
-// interfaces × lines, and the published doors.
+// interfaces × lines, and the doors published to it.
 func (p *Plan) DoorsTo(m int32) []Door {
-	var doors []Door
 	machine := p.Machines[m]
+	doors := make([]Door, 0, 4*len(machine.Interfaces)+2*len(p.doorways[m]))
+	direct4 := machine.Public.Wants4
 	for _, i := range machine.Interfaces {
-		n, ok := p.network(i.Network)
-		if !ok {
-			continue
-		}
-		if n.Outside && machine.Public.Wants4 && HasV4(i.Addrs) && !slices.ContainsFunc(doors, func(d Door) bool { return d.Kind == DoorDirect && d.V4 }) {
+		w := p.places[i.Network]
+		if direct4 && w.Outside && HasV4(i.Addrs) {
+			direct4 = false // the public address leads to the first interface that can have it
 			doors = append(doors, Door{
-				Kind: DoorDirect, Machine: m, V4: true, Address: machine.Public.Addr4,
-				Arrives: AnyService, From: family(p.outside, true),
+				Kind: DoorDirect, Machine: m, V4: true, Address: machine.Public.Addr4, Arrives: AnyService, From: w.direct[1],
 			})
 		}
 		for _, a := range i.Addrs {
-			if n.Outside && globallyRoutable(a) {
-				doors = append(doors, Door{
-					Kind: DoorDirect, Machine: m, Address: a, Arrives: AnyService,
-					From: family(p.outside, false).Subtract(p.inside[n.Name]),
-				})
+			if w.Outside && globallyRoutable(a) {
+				doors = append(doors, Door{Kind: DoorDirect, Machine: m, Address: a, Arrives: AnyService, From: w.direct[0]})
 			}
 		}
 	}
 	doors = p.published(doors, m)
 	for _, i := range machine.Interfaces {
+		w := p.places[i.Network]
 		for _, a := range i.Addrs {
-			doors = append(doors, Door{
-				Kind: DoorInside, Machine: m, V4: a.Is4(), Address: a,
-				Arrives: AnyService, From: family(p.inside[i.Network], a.Is4()),
-			})
+			doors = append(doors, Door{Kind: DoorInside, Machine: m, V4: a.Is4(), Address: a, Arrives: AnyService, From: w.inside[at(a.Is4())]})
 		}
 	}
 	return p.lineDoors(doors, m)
-}
-
-func (p *Plan) network(name string) (Network, bool) {
-	for _, n := range p.Networks {
-		if n.Name == name {
-			return n, true
-		}
-	}
-	return Network{}, false
 }
 
 // HasV4 reports whether one of the addresses is IPv4.
@@ -108,23 +92,19 @@ func has(list []netip.Addr, v4 bool) bool {
 // published appends the forward and spread doors to a machine: one for each
 // family that front and machine share.
 func (p *Plan) published(doors []Door, m int32) []Door {
-	for k := range p.Doors {
+	for _, k := range p.doorways[m] {
 		pub := &p.Doors[k]
-		if !pub.To.Has(m) {
+		f := p.fronts[pub.Front]
+		if !p.places[f.Network].Outside {
 			continue
 		}
-		f, ok := p.front(pub.Front)
-		if !ok {
-			continue
-		}
-		n, _ := p.network(f.Network)
 		for _, v4 := range []bool{true, false} {
-			if !n.Outside || !f.Public.wants(v4) || !p.Machines[m].standsIn(f.Network, v4) {
+			if !f.Public.wants(v4) || !p.Machines[m].standsIn(f.Network, v4) {
 				continue
 			}
 			doors = append(doors, Door{
 				Kind: pub.Kind, Machine: m, Via: f.Name, V4: v4, Address: f.Public.Addr(v4), Service: pub.Service,
-				Arrives: span.One(pub.On), From: family(p.outside, v4), Own: pub,
+				Arrives: span.One(pub.On), From: p.outside[at(v4)], Own: pub,
 			})
 		}
 	}
@@ -134,15 +114,6 @@ func (p *Plan) published(doors []Door, m int32) []Door {
 // standsIn reports whether a machine has an address of a family in a network.
 func (m Machine) standsIn(network string, v4 bool) bool {
 	return slices.ContainsFunc(m.Interfaces, func(i Interface) bool { return i.Network == network && has(i.Addrs, v4) })
-}
-
-func (p *Plan) front(name string) (Front, bool) {
-	for _, f := range p.Fronts {
-		if f.Name == name {
-			return f, true
-		}
-	}
-	return Front{}, false
 }
 
 func (pub Public) wants(v4 bool) bool {
@@ -162,11 +133,8 @@ func (pub Public) Addr(v4 bool) netip.Addr {
 
 // lineDoors appends the doors from lines into the machine's networks.
 func (p *Plan) lineDoors(doors []Door, m int32) []Door {
-	for _, l := range p.Lines {
-		for _, i := range p.Machines[m].Interfaces {
-			if i.Network != l.Network {
-				continue
-			}
+	for _, i := range p.Machines[m].Interfaces {
+		for _, l := range p.lines[i.Network] {
 			for _, a := range i.Addrs {
 				if from := family(l.Range, a.Is4()); !from.IsEmpty() {
 					doors = append(doors, Door{
@@ -183,17 +151,16 @@ func (p *Plan) lineDoors(doors []Door, m int32) []Door {
 func (p *Plan) GatewayDoors() []Door {
 	var doors []Door
 	for _, g := range p.Gateways {
-		if n, _ := p.network(g.Network); !n.Outside {
+		if !p.places[g.Network].Outside {
 			continue
 		}
 		for _, v4 := range []bool{true, false} {
-			from := family(p.outside.Intersect(g.From), v4)
 			if !g.Public.wants(v4) {
 				continue
 			}
 			doors = append(doors, Door{
 				Kind: DoorBastion, Machine: -1, Via: g.Name, V4: v4, Address: g.Public.Addr(v4),
-				Service: GatewayService, Arrives: span.One(GatewayService), From: from,
+				Service: GatewayService, Arrives: span.One(GatewayService), From: p.outside[at(v4)].Intersect(g.From),
 			})
 		}
 	}

@@ -36,11 +36,32 @@ type Plan struct {
 	Rules    []Rule
 
 	// derived by finish
-	own     Addrs // in no source: the estate's own public addresses, and Nowhere
-	inside  map[string]Addrs
-	outside Addrs // what may use doors from outside: the internet and outside networks
-	roam    Addrs // the internet alone
-	byName  map[string]int32
+	own      Addrs // in no source: the estate's own public addresses, and Nowhere
+	roam     Addrs // the internet
+	outside  [2]Addrs
+	places   map[string]place
+	lines    map[string][]Line // by network
+	fronts   map[string]Front
+	byName   map[string]int32
+	doorways [][]int32 // by machine: the places of the published doors that lead to it
+}
+
+// place is a network with what can call its machines, by family: IPv6 at 0, IPv4 at 1.
+type place struct {
+	Network
+	inside [2]Addrs // from itself and joined networks
+	direct [2]Addrs // from outside, to an address of its own
+}
+
+// byFamily cuts a set into its IPv6 and IPv4 addresses.
+func byFamily(s Addrs) [2]Addrs { return [2]Addrs{s.Intersect(AllIPv6), s.Intersect(AllIPv4)} }
+
+// at is the index of a family.
+func at(v4 bool) int {
+	if v4 {
+		return 1
+	}
+	return 0
 }
 
 // Network is an address space.
@@ -198,28 +219,53 @@ func (p *Plan) finish() {
 		hold(g.Public.Addr6)
 	}
 	p.own = span.Of(own...).Union(p.Nowhere)
-	p.roam = p.Everywhere()
-	p.inside = make(map[string]Addrs, len(p.Networks))
-	spaces := map[string]Addrs{}
-	var outside Addrs
+	p.finishPlaces()
+	p.fronts = make(map[string]Front, len(p.Fronts))
+	for _, f := range p.Fronts {
+		p.fronts[f.Name] = f
+	}
+}
+
+// finishPlaces derives who can call what.
+func (p *Plan) finishPlaces() {
+	p.places, p.lines = make(map[string]place, len(p.Networks)), map[string][]Line{}
+	spaces := make(map[string]Addrs, len(p.Networks))
+	var taken, outside []Run
 	for _, n := range p.Networks {
 		spaces[n.Name] = n.Space
-		p.roam = p.roam.Subtract(n.Space)
+		taken = append(taken, n.Space.Runs()...)
 		if n.Outside {
-			outside = outside.Union(n.Space)
+			outside = append(outside, n.Space.Runs()...)
 		}
 	}
+	for _, l := range p.Lines {
+		p.lines[l.Network] = append(p.lines[l.Network], l)
+		taken = append(taken, l.Range.Runs()...)
+	}
+	p.roam = p.Everywhere().Subtract(span.Of(taken...))
+	p.outside = byFamily(p.roam.Union(span.Of(outside...)))
 	for _, n := range p.Networks {
 		reach := n.Space
 		for _, j := range n.Joins {
 			reach = reach.Union(spaces[j])
 		}
-		p.inside[n.Name] = reach
+		w := place{Network: n, inside: byFamily(reach)}
+		if n.Outside {
+			w.direct = [2]Addrs{p.outside[0].Subtract(w.inside[0]), p.outside[1]}
+		}
+		p.places[n.Name] = w
 	}
-	for _, l := range p.Lines {
-		p.roam = p.roam.Subtract(l.Range)
+}
+
+// finishDoors derives which published doors lead to each machine. It must run
+// once after the doors are set.
+func (p *Plan) finishDoors() {
+	p.doorways = make([][]int32, len(p.Machines))
+	for i, d := range p.Doors {
+		for _, m := range d.To.Machines {
+			p.doorways[m] = append(p.doorways[m], int32(i))
+		}
 	}
-	p.outside = p.roam.Union(outside)
 }
 
 // Ends lists each end in the plan that comes after a moment, ascending, each once.

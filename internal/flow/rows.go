@@ -212,6 +212,7 @@ func FromRows(rows []Row) (*Plan, error) {
 		return cmp.Or(a.Origin.Compare(b.Origin), cmp.Compare(a.Opening, b.Opening))
 	})
 	slices.SortFunc(p.Doors, func(a, b Published) int { return a.Origin.Compare(b.Origin) })
+	p.finishDoors()
 	return p, nil
 }
 
