@@ -221,6 +221,7 @@ func (a *app) probe(ctx context.Context, w *work.Work, q *work.Answer) error {
 	list := []sent{}
 	through := false
 	for _, source := range q.From.Runs() {
+		from := source.Lo.Addr()
 		if source.Lo != source.Hi {
 			return usage("a packet has one source address, and “%s” is more", q.Ask.From)
 		}
@@ -228,14 +229,14 @@ func (a *app) probe(ctx context.Context, w *work.Work, q *work.Answer) error {
 			if service.Lo != service.Hi {
 				return usage("a packet is for one port, and “%s” is more", q.Ask.Services)
 			}
-			for _, d := range q.Doors(source.Lo) {
-				fates, err := w.Site.Probe(ctx, site.Packet{Source: source.Lo, Target: d.Address, Service: d.Calls(service.Lo)})
+			for _, d := range q.Doors(from) {
+				fates, err := w.Site.Probe(ctx, site.Packet{Source: from, Target: d.Address, Service: d.Calls(service.Lo)})
 				if err != nil {
 					return err
 				}
 				for _, f := range fates {
 					through = through || f.Open
-					list = append(list, sent{source.Lo.String(), d.Address.String(), d.Calls(service.Lo).String(), f.Open, f.Machine, f.Reason, f.By})
+					list = append(list, sent{from.String(), d.Address.String(), d.Calls(service.Lo).String(), f.Open, f.Machine, f.Reason, f.By})
 				}
 			}
 		}
@@ -290,7 +291,7 @@ func (a *app) reachCommand() *cobra.Command {
 				return err
 			}
 			var list []exposure.Entry
-			for _, e := range exposure.NewView(st.Plan, at).ReachAll() {
+			for e := range exposure.NewView(st.Plan, at).ReachAll() {
 				if e, keep := filter(e); keep && (!admin || e.Administrative) {
 					list = append(list, e)
 				}

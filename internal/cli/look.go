@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -72,7 +73,7 @@ func (a *app) statusCommand() *cobra.Command {
 				return err
 			}
 			now := a.clock.Now()
-			reach := exposure.NewView(st.Plan, now).ReachAll()
+			reach := slices.Collect(exposure.NewView(st.Plan, now).ReachAll())
 			found := findings.Look(st.Estate, st.Plan, now)
 			broken := exposure.Guarantees(st.Estate, st.Plan, now)
 			if a.json {

@@ -96,7 +96,10 @@ func opened(d flow.Door, p piece) Part {
 
 // closed tells why sources that use a door and are not let in stay out.
 func (v *View) closed(s slice, d flow.Door, from flow.Addrs) (list []Part) {
-	for _, p := range within(s.denied, from) {
+	if from.IsEmpty() {
+		return nil
+	}
+	for _, p := range within(s.denied(), from) {
 		list = append(list, Part{Machine: d.Machine, Door: d, From: p.from, Reason: Denied, Until: p.rule.Until, Origin: p.rule.Origin})
 	}
 	if rest := from.Subtract(s.deny); !rest.IsEmpty() {

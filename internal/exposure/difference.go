@@ -66,7 +66,7 @@ func keyOf(p *flow.Plan, d flow.Door) door {
 
 func byDoor(v *View, own flow.Addrs) map[door][]Entry {
 	entries := map[door][]Entry{}
-	for _, e := range v.ReachAll() {
+	for e := range v.ReachAll() {
 		if e.From = e.From.Subtract(own); !e.From.IsEmpty() {
 			key := keyOf(v.Plan, e.Door)
 			entries[key] = append(entries[key], e)
@@ -79,7 +79,7 @@ func byDoor(v *View, own flow.Addrs) map[door][]Entry {
 func order(views ...*View) (list []door) {
 	seen := map[door]bool{}
 	for _, v := range views {
-		for _, e := range v.ReachAll() {
+		for e := range v.ReachAll() {
 			if key := keyOf(v.Plan, e.Door); !seen[key] {
 				seen[key] = true
 				list = append(list, key)

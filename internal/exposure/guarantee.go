@@ -145,7 +145,7 @@ func (v *View) routedBy(from flow.Addrs, gateway string) bool {
 	for _, g := range v.Plan.Gateways {
 		if g.Name == gateway {
 			for _, a := range g.Inside {
-				if from.Contains(a) {
+				if from.Contains(flow.PointOf(a)) {
 					return true
 				}
 			}
@@ -212,9 +212,9 @@ var (
 // Example picks one flow out of sets that are not empty: a familiar one where
 // there is one, and otherwise the first.
 func Example(from flow.Addrs, services flow.Services) Flow {
-	f := Flow{Source: from.Runs()[0].Lo, Service: services.Runs()[0].Lo}
+	f := Flow{Source: from.Runs()[0].Lo.Addr(), Service: services.Runs()[0].Lo}
 	for _, a := range familiarAddrs {
-		if from.Contains(a) {
+		if from.Contains(flow.PointOf(a)) {
 			f.Source = a
 			break
 		}

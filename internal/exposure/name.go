@@ -132,9 +132,9 @@ func (n *Names) list(s, domain flow.Addrs) (words []string) {
 // Prefixes prints a set as addresses and prefixes, a run that needs many of them as first-last.
 func Prefixes(s flow.Addrs) (words []string) {
 	for _, r := range s.Runs() {
-		list := netipx.IPRangeFrom(r.Lo, r.Hi).Prefixes()
+		list := netipx.IPRangeFrom(r.Lo.Addr(), r.Hi.Addr()).Prefixes()
 		if len(list) > 2 {
-			words = append(words, r.Lo.String()+"-"+r.Hi.String())
+			words = append(words, r.Lo.Addr().String()+"-"+r.Hi.Addr().String())
 			continue
 		}
 		for _, p := range list {

@@ -1,6 +1,11 @@
 package exposure
 
 import (
+	"iter"
+	"runtime"
+	"slices"
+	"sync"
+	"sync/atomic"
 	"time"
 
 	"ironbark/internal/flow"
@@ -51,57 +56,126 @@ func (p piece) decided() (Reason, time.Time, flow.Origin, int64) {
 // Reach lists what is open at machine m. Entries are disjoint in (source,
 // arriving service, door) and together exactly what is open.
 func (v *View) Reach(m int32) []Entry {
+	list := make([]Entry, 0, 8)
+	v.each(m, func(e Entry) bool {
+		list = append(list, e)
+		return true
+	})
+	return list
+}
+
+// each hands over what is open at machine m: what its class has, through its own doors.
+func (v *View) each(m int32, yield func(Entry) bool) bool {
+	c := v.classes[v.classOf[m]]
+	c.once.Do(func() { c.reach = v.reach(c) })
+	if len(c.reach) == 0 {
+		return true
+	}
 	doors := v.Plan.DoorsTo(m)
-	var cuts []flow.Service
-	for _, d := range doors {
-		if d.Translated() {
-			cuts = append(cuts, d.Own.On)
+	for _, s := range c.reach {
+		e := s.entry
+		e.Door = doors[s.door]
+		if !yield(e) {
+			return false
 		}
 	}
-	parts := v.slices(m, flow.AnyService, cuts...)
-	var list []Entry
-	for _, d := range doors {
-		first := len(list)
-		for _, s := range parts {
-			if !d.Arrives.Contains(s.services.Lo) {
+	return true
+}
+
+// reach computes what is open at a class of machines, door by door.
+func (v *View) reach(c *class) []shared {
+	meetings, services := v.meetingsOf(c.audience)
+	var list []shared
+	for i, d := range v.Plan.DoorsTo(c.first) {
+		same := map[sameness][]int{} // places in list of what differs in sources and services at most
+		for k, s := range meetings {
+			at := services[k]
+			if d.Translated() {
+				at = at.Intersect(d.Arrives)
+			}
+			if at.IsEmpty() {
 				continue
 			}
 			for _, p := range v.through(s, d) {
-				e := Entry{Door: d, Services: span.Of(s.services), From: p.from, Administrative: s.guarded}
+				key := sameness{p.rule, p.own, s.guarded}
+				if o := slices.IndexFunc(same[key], func(o int) bool { return list[o].entry.From.Equal(p.from) }); o >= 0 {
+					e := &list[same[key][o]]
+					e.runs = append(e.runs, at.Runs()...)
+					continue
+				}
+				e := Entry{From: p.from, Administrative: s.guarded}
 				e.Reason, e.Until, e.Origin, e.Opening = p.decided()
-				list = merge(list, first, e)
+				same[key] = append(same[key], len(list))
+				list = append(list, shared{entry: e, door: i, runs: slices.Clone(at.Runs())})
 			}
 		}
 	}
+	for i := range list {
+		list[i].entry.Services, list[i].runs = span.Of(list[i].runs...), nil
+	}
 	return list
 }
 
-// merge adds an entry to those of its door, joining it to one that differs in its services only.
-func merge(list []Entry, first int, e Entry) []Entry {
-	for i := first; i < len(list); i++ {
-		o := &list[i]
-		if o.Administrative == e.Administrative && o.Reason == e.Reason && o.Origin == e.Origin && o.Opening == e.Opening && o.From.Equal(e.From) {
-			o.Services = o.Services.Union(e.Services)
-			return list
+// sameness is what entries of one door must share to be one entry, sources apart.
+type sameness struct {
+	rule    *flow.Rule
+	own     *flow.Published
+	guarded bool
+}
+
+// grouped joins slices that meet the same rules: one of each, and all their services.
+func grouped(list []slice) (one []slice, services []flow.Services) {
+	places := map[*meeting]int{}
+	var runs [][]span.Run[flow.Service]
+	for _, s := range list {
+		i, known := places[s.meeting]
+		if !known {
+			i = len(one)
+			places[s.meeting] = i
+			one, runs = append(one, s), append(runs, nil)
 		}
+		runs[i] = append(runs[i], s.services)
 	}
-	return append(list, e)
+	services = make([]flow.Services, len(one))
+	for i := range one {
+		services[i] = span.Of(runs[i]...)
+	}
+	return one, services
 }
 
 // ReachAll lists what is open at every machine, by machine name, and then at the
-// gateways themselves.
-func (v *View) ReachAll() []Entry {
-	var list []Entry
-	for m := range v.Plan.Machines {
-		list = append(list, v.Reach(int32(m))...)
-	}
-	for _, d := range v.Plan.GatewayDoors() {
-		if !d.From.IsEmpty() {
-			list = append(list, Entry{
+// gateways themselves. Nothing is kept but what classes of machines share, so an
+// estate of any size can be walked. The classes are computed on all processors.
+func (v *View) ReachAll() iter.Seq[Entry] {
+	return func(yield func(Entry) bool) {
+		v.prepare()
+		for m := range v.Plan.Machines {
+			if !v.each(int32(m), yield) {
+				return
+			}
+		}
+		for _, d := range v.Plan.GatewayDoors() {
+			if !d.From.IsEmpty() && !yield(Entry{
 				Door: d, Services: d.Arrives, From: d.From, Administrative: true, Reason: ByDoor,
 				Origin: flow.Origin{Sentence: "bastion " + d.Via},
-			})
+			}) {
+				return
+			}
 		}
 	}
-	return list
+}
+
+// prepare computes what is open at each class of machines.
+func (v *View) prepare() {
+	var wait sync.WaitGroup
+	var next atomic.Int64
+	for range runtime.GOMAXPROCS(0) {
+		wait.Go(func() {
+			for i := next.Add(1) - 1; i < int64(len(v.classes)); i = next.Add(1) - 1 {
+				c := v.classes[i]
+				c.once.Do(func() { c.reach = v.reach(c) })
+			}
+		})
+	}
+	wait.Wait()
 }

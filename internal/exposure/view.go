@@ -14,13 +14,18 @@
 // questions are asked in the order of docs/language.md: door, deny,
 // administrative, pass, default.
 //
-// The package is pure. The cost of one machine is its rules × its slices; see
-// docs/architecture.md for figures.
+// Machines of which the same sentences speak, and which have the same doors, are
+// one class: everything about them but their names and addresses is computed
+// once. docs/architecture.md tells why that is right, and what was measured.
+//
+// The package is pure.
 package exposure
 
 import (
 	"cmp"
+	"encoding/binary"
 	"slices"
+	"sync"
 	"time"
 
 	"ironbark/internal/flow"
@@ -29,33 +34,126 @@ import (
 
 // View is a plan at a moment, indexed for questions. It is safe for concurrent use.
 type View struct {
-	Plan  *flow.Plan
-	At    time.Time
-	rules [][]*flow.Rule // by machine: active ones, the longest-lasting first
+	Plan    *flow.Plan
+	At      time.Time
+	ranked  []active // the longest-lasting first
+	classes []*class
+	classOf []int32 // by machine
+}
+
+// active is a rule that holds. A wide one is from everywhere: no rule after it
+// lets in or keeps out anything that it does not.
+type active struct {
+	*flow.Rule
+	wide bool
+}
+
+// audience is what machines share of which the same sentences speak.
+type audience struct {
+	ranks []int32 // places in View.ranked of the rules that concern it, ascending
+
+	once     sync.Once
+	meetings []slice // one of those that meet the same rules
+	services []flow.Services
+}
+
+// class is what machines of one audience share that have the same doors, too.
+type class struct {
+	*audience
+	first int32 // one of its machines, whose doors stand for all
+
+	once  sync.Once
+	reach []shared
+}
+
+// shared is an entry as all machines of a class have it; its door is the one at a
+// place in the list of the machine's own doors.
+type shared struct {
+	entry Entry
+	door  int
+	runs  []span.Run[flow.Service] // of the entry's services, while they are collected
 }
 
 // NewView indexes a plan at a moment. Cost: the sum of the groups' sizes.
 func NewView(p *flow.Plan, at time.Time) *View {
-	v := &View{Plan: p, At: at, rules: make([][]*flow.Rule, len(p.Machines))}
-	active := make([]*flow.Rule, 0, len(p.Rules))
+	v := &View{Plan: p, At: at, ranked: make([]active, 0, len(p.Rules)), classOf: make([]int32, len(p.Machines))}
+	everywhere := p.Everywhere()
 	for i := range p.Rules {
-		if flow.Active(p.Rules[i].Until, at) {
-			active = append(active, &p.Rules[i])
+		if r := &p.Rules[i]; flow.Active(r.Until, at) {
+			v.ranked = append(v.ranked, active{Rule: r, wide: r.From.Covers(everywhere)})
 		}
 	}
-	slices.SortStableFunc(active, byLasting)
-	for _, r := range active {
-		for _, m := range r.To.Machines {
-			v.rules[m] = append(v.rules[m], r)
+	slices.SortStableFunc(v.ranked, byLasting)
+	rules := map[*flow.Group][]int32{} // by group, the ranks of its rules
+	var groups []*flow.Group
+	for rank, r := range v.ranked {
+		if rules[r.To] == nil {
+			groups = append(groups, r.To)
+		}
+		rules[r.To] = append(rules[r.To], int32(rank))
+	}
+	memberOf := make([][]int32, len(p.Machines)) // by machine, the groups that it is in
+	for g, group := range groups {
+		for _, m := range group.Machines {
+			memberOf[m] = append(memberOf[m], int32(g))
 		}
 	}
+	v.classify(memberOf, func(list []int32) (ranks []int32) {
+		for _, g := range list {
+			ranks = append(ranks, rules[groups[g]]...)
+		}
+		slices.Sort(ranks)
+		return ranks
+	})
 	return v
 }
 
+// classify puts each machine into its class: machines with the same groups and
+// the same shape of doors.
+func (v *View) classify(memberOf [][]int32, ranksOf func(groups []int32) []int32) {
+	audiences, known := map[string]*audience{}, map[string]int32{}
+	var key []byte
+	for m := range v.Plan.Machines {
+		key = key[:0]
+		for _, g := range memberOf[m] {
+			key = binary.AppendUvarint(key, uint64(g)+1)
+		}
+		heard := audiences[string(key)]
+		if heard == nil {
+			heard = &audience{ranks: ranksOf(memberOf[m])}
+			audiences[string(key)] = heard
+		}
+		key = v.Plan.AppendDoorShape(append(key, 0), int32(m))
+		c, ok := known[string(key)]
+		if !ok {
+			c = int32(len(v.classes))
+			known[string(key)] = c
+			v.classes = append(v.classes, &class{audience: heard, first: int32(m)})
+		}
+		v.classOf[m] = c
+	}
+}
+
+// rulesOf lists the rules that concern an audience, the longest-lasting first.
+func (v *View) rulesOf(a *audience) []active {
+	list := make([]active, len(a.ranks))
+	for i, r := range a.ranks {
+		list[i] = v.ranked[r]
+	}
+	return list
+}
+
+// meetingsOf computes, once, what all services meet at an audience.
+func (v *View) meetingsOf(a *audience) ([]slice, []flow.Services) {
+	a.once.Do(func() { a.meetings, a.services = grouped(v.slicesFor(a, flow.AnyService)) })
+	return a.meetings, a.services
+}
+
 // byLasting orders rules so that the first that matches tells the true end: what
-// never ends first, then the latest end, then by kind and place.
-func byLasting(a, b *flow.Rule) int {
-	return cmp.Or(lasting(a.Until, b.Until), cmp.Compare(a.Kind, b.Kind), a.Origin.Compare(b.Origin), cmp.Compare(a.Opening, b.Opening))
+// never ends first, then the latest end, then by kind and, as the plan has them
+// already, by place.
+func byLasting(a, b active) int {
+	return cmp.Or(lasting(a.Until, b.Until), cmp.Compare(a.Kind, b.Kind))
 }
 
 func lasting(a, b time.Time) int {
@@ -80,78 +178,215 @@ type piece struct {
 // slice is a run of services that meet the same rules at one machine.
 type slice struct {
 	services span.Run[flow.Service]
-	guarded  bool
-	denied   []piece
-	passed   []piece // disjoint, less what is denied
-	deny     flow.Addrs
-	rules    []*flow.Rule // those that pass here, longest-lasting first
+	*meeting
+}
+
+// meeting is what the rules that a slice meets come to. Slices that meet the
+// same rules share it.
+type meeting struct {
+	all     *comer
+	met     []byte // places of the rules met, 4 bytes each, ascending, those of the base apart
+	guarded bool
+	deny    flow.Addrs // all that denies keep out
+	passed  []piece    // disjoint, less what is denied
+}
+
+// comer computes what the rules of a class come to where they meet. It remembers
+// what slices have in common.
+type comer struct {
+	rules []active
+	base  []int32                // places of the rules for any service, which every slice meets
+	shut  flow.Addrs             // what the denies of the base keep out
+	known [2]map[string]*meeting // by the other rules met; unguarded, guarded
+	deny  map[string]flow.Addrs  // by the denies met, those of the base apart
+
+	passes []active // scratch
+	denies []byte
+}
+
+func newComer(rules []active) *comer {
+	c := &comer{rules: rules, known: [2]map[string]*meeting{{}, {}}, deny: map[string]flow.Addrs{}}
+	var runs []flow.Run
+	for i, r := range rules {
+		if r.Services.Equal(flow.AnyService) {
+			c.base = append(c.base, int32(i))
+			if r.Kind == flow.Deny {
+				runs = append(runs, r.From.Runs()...)
+			}
+		}
+	}
+	c.shut = span.Of(runs...)
+	return c
+}
+
+// each hands over the rules of a meeting, the longest-lasting first.
+func (c *comer) each(met []byte, do func(r active)) {
+	base := c.base
+	for ; len(met) > 0; met = met[4:] {
+		place := int32(binary.BigEndian.Uint32(met))
+		for len(base) > 0 && base[0] < place {
+			do(c.rules[base[0]])
+			base = base[1:]
+		}
+		do(c.rules[place])
+	}
+	for _, place := range base {
+		do(c.rules[place])
+	}
+}
+
+// come returns what the rules at the places in met and those of the base come to.
+func (c *comer) come(met []byte, guarded bool) *meeting {
+	known := c.known[0]
+	if guarded {
+		known = c.known[1]
+	}
+	if m := known[string(met)]; m != nil {
+		return m
+	}
+	m := &meeting{all: c, met: met, guarded: guarded, deny: c.shutBy(met)}
+	known[string(met)] = m
+	c.passes = c.passes[:0]
+	c.each(met, func(r active) {
+		if m.passes(r) {
+			c.passes = append(c.passes, r)
+		}
+	})
+	m.passed = passed(c.passes, nil, flow.Addrs{}, m.deny)
+	return m
+}
+
+// shutBy returns what the denies among the rules met and those of the base keep out.
+func (c *comer) shutBy(met []byte) flow.Addrs {
+	c.denies = c.denies[:0]
+	for rest := met; len(rest) > 0; rest = rest[4:] {
+		if c.rules[binary.BigEndian.Uint32(rest)].Kind == flow.Deny {
+			c.denies = append(c.denies, rest[:4]...)
+		}
+	}
+	deny, ok := c.deny[string(c.denies)]
+	if !ok {
+		var runs []flow.Run
+		for rest := c.denies; len(rest) > 0; rest = rest[4:] {
+			runs = append(runs, c.rules[binary.BigEndian.Uint32(rest)].From.Runs()...)
+		}
+		deny = c.shut.Union(span.Of(runs...))
+		c.deny[string(c.denies)] = deny
+	}
+	return deny
+}
+
+// passes reports whether a rule lets sources in where it is met: guarded services
+// are let in by no ordinary allow.
+func (m *meeting) passes(r active) bool {
+	return r.Kind != flow.Deny && (r.Kind != flow.Allow || !m.guarded)
+}
+
+// letting lists the rules that let sources in, the longest-lasting first.
+func (m *meeting) letting() (list []active) {
+	m.all.each(m.met, func(r active) {
+		if m.passes(r) {
+			list = append(list, r)
+		}
+	})
+	return list
+}
+
+// denied cuts what is kept out into pieces, each with the deny that keeps it out the longest.
+func (m *meeting) denied() []piece {
+	var list []active
+	m.all.each(m.met, func(r active) {
+		if r.Kind == flow.Deny {
+			list = append(list, r)
+		}
+	})
+	return passed(list, nil, flow.Addrs{}, flow.Addrs{})
 }
 
 // slices cuts the services asked about at machine m. cuts are further services
 // that must stand alone.
 func (v *View) slices(m int32, asked flow.Services, cuts ...flow.Service) []slice {
-	var list []slice
-	rules := v.rules[m]
-	for _, run := range v.cut(rules, asked, cuts) {
-		list = append(list, v.slice(rules, run))
-	}
-	return list
+	return v.slicesFor(v.classes[v.classOf[m]].audience, asked, cuts...)
 }
 
-// cut divides the asked services at every beginning and end of a rule's services.
-func (v *View) cut(rules []*flow.Rule, asked flow.Services, cuts []flow.Service) []span.Run[flow.Service] {
-	var starts []flow.Service // where a new slice begins
-	edges := func(s flow.Services) {
+func (v *View) slicesFor(a *audience, asked flow.Services, cuts ...flow.Service) []slice {
+	rules := v.rulesOf(a)
+	edges := make([]flow.Service, 0, 2*len(rules)+2*len(cuts))
+	edge := func(s flow.Services) {
 		for _, r := range s.Runs() {
-			starts = append(starts, r.Lo, r.Hi+1)
+			edges = append(edges, r.Lo, r.Hi+1)
 		}
 	}
-	edges(v.Plan.Guard)
+	edge(v.Plan.Guard)
 	for _, r := range rules {
-		edges(r.Services)
+		edge(r.Services)
 	}
 	for _, c := range cuts {
-		starts = append(starts, c, c+1)
+		edges = append(edges, c, c+1)
 	}
-	slices.Sort(starts)
-	starts = slices.Compact(starts)
-	var runs []span.Run[flow.Service]
+	slices.Sort(edges)
+	return v.meet(rules, cut(asked, slices.Compact(edges)))
+}
+
+// cut divides the asked services at each edge, where a new slice begins.
+func cut(asked flow.Services, edges []flow.Service) (runs []span.Run[flow.Service]) {
 	for _, r := range asked.Runs() {
 		lo := r.Lo
-		i, _ := slices.BinarySearch(starts, lo+1)
-		for ; i < len(starts) && starts[i] <= r.Hi; i++ {
-			runs = append(runs, span.Run[flow.Service]{Lo: lo, Hi: starts[i] - 1})
-			lo = starts[i]
+		i, _ := slices.BinarySearch(edges, lo+1)
+		for ; i < len(edges) && edges[i] <= r.Hi; i++ {
+			runs = append(runs, span.Run[flow.Service]{Lo: lo, Hi: edges[i] - 1})
+			lo = edges[i]
 		}
 		runs = append(runs, span.Run[flow.Service]{Lo: lo, Hi: r.Hi})
 	}
 	return runs
 }
 
-func (v *View) slice(rules []*flow.Rule, run span.Run[flow.Service]) slice {
-	s := slice{services: run, guarded: v.Plan.Guard.Contains(run.Lo)}
-	for _, r := range rules {
-		if !r.Services.Contains(run.Lo) {
+// meet finds which rules each run of services meets, and computes what they come
+// to once for all runs that meet the same.
+func (v *View) meet(rules []active, runs []span.Run[flow.Service]) []slice {
+	c := newComer(rules)
+	count := make([]int, len(runs)+1)
+	c.eachMet(runs, func(_, run int) { count[run+1] += 4 })
+	for i := range runs {
+		count[i+1] += count[i]
+	}
+	all := make([]byte, count[len(runs)]) // for each run, the places of the rules that it meets
+	end := slices.Clone(count)
+	c.eachMet(runs, func(rule, run int) {
+		binary.BigEndian.PutUint32(all[end[run]:], uint32(rule))
+		end[run] += 4
+	})
+	list := make([]slice, len(runs))
+	for i, run := range runs {
+		guarded := v.Plan.Guard.Contains(run.Lo)
+		list[i] = slice{services: run, meeting: c.come(all[count[i]:count[i+1]], guarded)}
+	}
+	return list
+}
+
+// eachMet hands over each rule, but those of the base, with each run that it meets.
+func (c *comer) eachMet(runs []span.Run[flow.Service], do func(rule, run int)) {
+	base := c.base
+	for i, r := range c.rules {
+		if len(base) > 0 && int(base[0]) == i {
+			base = base[1:]
 			continue
 		}
-		switch {
-		case r.Kind == flow.Deny:
-			if from := r.From.Subtract(s.deny); !from.IsEmpty() {
-				s.denied = append(s.denied, piece{from: from, rule: r})
-				s.deny = s.deny.Union(from)
+		at := 0
+		for _, services := range r.Services.Runs() {
+			skip, _ := slices.BinarySearchFunc(runs[at:], services.Lo, func(s span.Run[flow.Service], lo flow.Service) int { return cmp.Compare(s.Lo, lo) })
+			for at += skip; at < len(runs) && runs[at].Lo <= services.Hi; at++ {
+				do(i, at)
 			}
-		case r.Kind == flow.Allow && s.guarded:
-		default:
-			s.rules = append(s.rules, r)
 		}
 	}
-	s.passed = passed(s.rules, nil, flow.Addrs{}, s.deny)
-	return s
 }
 
 // passed cuts the sources that rules let in into pieces, each with the rule that
-// lets it in the longest. own, if there is one, competes with them.
-func passed(rules []*flow.Rule, own *flow.Published, ownFrom, deny flow.Addrs) []piece {
+// lets it in the longest. own, if there is one, competes with them. It serves for
+// denies too, which keep out instead.
+func passed(rules []active, own *flow.Published, ownFrom, deny flow.Addrs) []piece {
 	var list []piece
 	taken := deny
 	take := func(p piece) {
@@ -166,7 +401,10 @@ func passed(rules []*flow.Rule, own *flow.Published, ownFrom, deny flow.Addrs) [
 			take(piece{from: ownFrom, own: own})
 			own = nil
 		}
-		take(piece{from: r.From, rule: r})
+		take(piece{from: r.From, rule: r.Rule})
+		if r.wide {
+			return list
+		}
 	}
 	if own != nil {
 		take(piece{from: ownFrom, own: own})
@@ -178,7 +416,7 @@ func passed(rules []*flow.Rule, own *flow.Published, ownFrom, deny flow.Addrs) [
 func (v *View) through(s slice, d flow.Door) []piece {
 	list := s.passed
 	if own, ok := d.OwnPass(v.Plan.Guard, v.At); ok {
-		list = passed(s.rules, d.Own, own, s.deny)
+		list = passed(s.letting(), d.Own, own, s.deny)
 	}
 	return within(list, d.From)
 }

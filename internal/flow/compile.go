@@ -193,7 +193,7 @@ func AddrSet(list ...netip.Addr) Addrs {
 	runs := make([]Run, 0, len(list))
 	for _, a := range list {
 		if a.IsValid() {
-			runs = append(runs, Run{Lo: a, Hi: a})
+			runs = append(runs, One(a))
 		}
 	}
 	return span.Of(runs...)

@@ -1,6 +1,7 @@
 package flow
 
 import (
+	"encoding/binary"
 	"net/netip"
 	"slices"
 	"time"
@@ -177,4 +178,31 @@ func (d Door) OwnPass(guard Services, at time.Time) (Addrs, bool) {
 		return Addrs{}, false
 	}
 	return d.Own.From, true
+}
+
+// AppendDoorShape appends to key all that the doors to machine m depend on but
+// its own addresses: two machines with equal shapes have doors that are equal one
+// by one in everything but Machine and Address.
+func (p *Plan) AppendDoorShape(key []byte, m int32) []byte {
+	machine := p.Machines[m]
+	if machine.Public.Wants4 {
+		key = append(key, '4')
+	}
+	for _, i := range machine.Interfaces {
+		key = append(append(key, i.Network...), ':')
+		for _, a := range i.Addrs {
+			switch {
+			case a.Is4():
+				key = append(key, 'i')
+			case globallyRoutable(a):
+				key = append(key, 'g')
+			default:
+				key = append(key, 'l')
+			}
+		}
+	}
+	for _, d := range p.doorways[m] {
+		key = binary.AppendUvarint(append(key, '/'), uint64(d))
+	}
+	return key
 }

@@ -203,7 +203,7 @@ func (p *Plan) finish() {
 	var own []Run
 	hold := func(a netip.Addr) {
 		if a.IsValid() {
-			own = append(own, Run{Lo: a, Hi: a})
+			own = append(own, One(a))
 		}
 	}
 	for i, m := range p.Machines {
@@ -306,7 +306,7 @@ func (p *Plan) AddrsOf(machines ...int32) Addrs {
 	for _, m := range machines {
 		for _, i := range p.Machines[m].Interfaces {
 			for _, a := range i.Addrs {
-				runs = append(runs, Run{Lo: a, Hi: a})
+				runs = append(runs, One(a))
 			}
 		}
 	}

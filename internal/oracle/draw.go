@@ -182,6 +182,11 @@ func give(e *estate.Estate) flow.Assigned {
 	if err != nil {
 		panic(err)
 	}
+	return assign(things)
+}
+
+// assign gives public addresses in the order of the things.
+func assign(things []change.Thing) flow.Assigned {
 	next4, next6 := netip.MustParseAddr("203.0.113.10"), netip.MustParseAddr("2001:db8:f:1::10")
 	for i := range things {
 		if things[i].Spec.Auto4 {
@@ -237,8 +242,8 @@ func (w World) Interesting() (addrs []netip.Addr, list []flow.Service) {
 	p := w.Plan()
 	edges := func(s flow.Addrs) {
 		for _, r := range s.Runs() {
-			near(r.Lo)
-			near(r.Hi)
+			near(r.Lo.Addr())
+			near(r.Hi.Addr())
 		}
 	}
 	for i := range p.Machines {

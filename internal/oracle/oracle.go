@@ -183,7 +183,7 @@ func (w World) judge(m estate.Machine, src netip.Addr, service flow.Service, doo
 	}
 	administrative := w.administrative(service)
 	for _, o := range w.Openings {
-		if o.Active(at) && slices.Contains(o.Machines, m.Name) && o.Services.Contains(service) && o.From.Contains(src) {
+		if o.Active(at) && slices.Contains(o.Machines, m.Name) && o.Services.Contains(service) && o.From.Contains(flow.PointOf(src)) {
 			return Verdict{Open: true, Machine: m.Name, Reason: "opening"}
 		}
 	}

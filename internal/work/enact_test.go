@@ -220,11 +220,11 @@ func sample(r *rand.Rand, worlds ...oracle.World) (flows []site.Packet) {
 		sources, services = append(sources, addrs...), append(services, list...)
 		for i := range p.Machines {
 			for _, run := range p.AddrsOf(int32(i)).Runs() {
-				targets = append(targets, run.Lo)
+				targets = append(targets, run.Lo.Addr())
 			}
 		}
 		for _, run := range p.Own().Runs() {
-			targets = append(targets, run.Lo)
+			targets = append(targets, run.Lo.Addr())
 		}
 	}
 	for range 300 {

@@ -60,7 +60,7 @@ func (w *Work) writeOut(s sentence.Set, p *flow.Plan, machines []int32) sentence
 				continue
 			}
 			callers := w.Site.Callers()
-			usable := slices.DeleteFunc(slices.Clone(callers), func(c netip.Addr) bool { return !doors.Contains(c) })
+			usable := slices.DeleteFunc(slices.Clone(callers), func(c netip.Addr) bool { return !doors.Contains(flow.PointOf(c)) })
 			if len(usable) == 0 { // no door at all: told as such by whoever judges
 				usable = callers
 			}

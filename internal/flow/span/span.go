@@ -115,6 +115,9 @@ func (s Set[T]) Intersect(o Set[T]) Set[T] {
 			hi = b.Hi
 		}
 		if lo.Compare(hi) <= 0 {
+			if out == nil {
+				out = make([]Run[T], 0, max(len(s.runs)-i, len(o.runs)-j))
+			}
 			out = append(out, Run[T]{lo, hi})
 		}
 		if a.Hi.Compare(b.Hi) < 0 {
@@ -132,15 +135,21 @@ func (s Set[T]) Subtract(o Set[T]) Set[T] {
 		return s
 	}
 	var out []Run[T]
+	put := func(left int, r Run[T]) {
+		if out == nil {
+			out = make([]Run[T], 0, left+2)
+		}
+		out = append(out, r)
+	}
 	j := 0
-	for _, r := range s.runs {
+	for i, r := range s.runs {
 		lo, gone := r.Lo, false
 		for j < len(o.runs) && o.runs[j].Hi.Compare(lo) < 0 {
 			j++
 		}
 		for k := j; k < len(o.runs) && o.runs[k].Lo.Compare(r.Hi) <= 0; k++ {
 			if o.runs[k].Lo.Compare(lo) > 0 {
-				out = append(out, Run[T]{lo, o.runs[k].Lo.Prev()})
+				put(len(s.runs)-i, Run[T]{lo, o.runs[k].Lo.Prev()})
 			}
 			if o.runs[k].Hi.Compare(r.Hi) >= 0 {
 				gone = true
@@ -149,7 +158,7 @@ func (s Set[T]) Subtract(o Set[T]) Set[T] {
 			lo = o.runs[k].Hi.Next()
 		}
 		if !gone {
-			out = append(out, Run[T]{lo, r.Hi})
+			put(len(s.runs)-i, Run[T]{lo, r.Hi})
 		}
 	}
 	return Set[T]{out}

@@ -46,7 +46,7 @@ func TestAnalysisWalkerAndOracleAgree(t *testing.T) {
 				}
 				want := w.Ask(src, dst, service, at)
 				got := walker.Walk(site.Packet{Source: src, Target: dst, Service: service}, at)
-				parts := view.Ask(span.One(service), span.One(src), exposure.Target{Machine: -1, Address: dst})
+				parts := view.Ask(span.One(service), span.One(flow.PointOf(src)), exposure.Target{Machine: -1, Address: dst})
 				require.Equal(t, words(want), fates(got), "walker: %v to %v %v at %v in\n%s", src, dst, service, at, w.Text)
 				require.Equal(t, words(want), verdicts(plan, parts), "analysis: %v to %v %v at %v in\n%s", src, dst, service, at, w.Text)
 				flows.Add(1)
@@ -73,11 +73,11 @@ func target(r *rand.Rand, p *flow.Plan, addrs []netip.Addr) netip.Addr {
 	var there []netip.Addr
 	for i := range p.Machines {
 		for _, run := range p.AddrsOf(int32(i)).Runs() {
-			there = append(there, run.Lo)
+			there = append(there, run.Lo.Addr())
 		}
 	}
 	for _, run := range p.Own().Runs() {
-		there = append(there, run.Lo)
+		there = append(there, run.Lo.Addr())
 	}
 	if len(there) == 0 || r.IntN(10) == 0 {
 		return addrs[r.IntN(len(addrs))]
