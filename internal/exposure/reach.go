@@ -83,31 +83,63 @@ func (v *View) each(m int32, yield func(Entry) bool) bool {
 }
 
 // reach computes what is open at a class of machines, door by door.
-func (v *View) reach(c *class) []shared {
-	meetings, services := v.meetingsOf(c.audience)
-	var list []shared
+func (v *View) reach(c *class) (list []shared) {
 	for i, d := range v.Plan.DoorsTo(c.first) {
-		same := map[sameness][]int{} // places in list of what differs in sources and services at most
-		for k, s := range meetings {
-			at := services[k]
-			if d.Translated() {
-				at = at.Intersect(d.Arrives)
-			}
-			if at.IsEmpty() {
+		for _, s := range v.throughDoor(c.audience, d) {
+			s.door = i
+			list = append(list, s)
+		}
+	}
+	return list
+}
+
+// throughDoor computes what an audience lets in through a door. Doors that
+// translate nothing differ for it in nothing but who can use them, and machines
+// of a network share that.
+func (v *View) throughDoor(a *audience, d flow.Door) []shared {
+	if d.Translated() || d.From.IsEmpty() {
+		return v.entries(a, d)
+	}
+	key := &d.From.Runs()[0]
+	a.mu.Lock()
+	list, known := a.open[key]
+	a.mu.Unlock()
+	if known {
+		return list
+	}
+	list = v.entries(a, d)
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.open == nil {
+		a.open = map[*flow.Run][]shared{}
+	}
+	a.open[key] = list
+	return list
+}
+
+// entries computes what an audience lets in through a door.
+func (v *View) entries(a *audience, d flow.Door) (list []shared) {
+	meetings, services := v.meetingsOf(a)
+	same := map[sameness][]int{} // places in list of what differs in sources and services at most
+	for k, s := range meetings {
+		at := services[k]
+		if d.Translated() {
+			at = at.Intersect(d.Arrives)
+		}
+		if at.IsEmpty() {
+			continue
+		}
+		for _, p := range v.through(s, d) {
+			key := sameness{p.rule, p.own, s.guarded}
+			if o := slices.IndexFunc(same[key], func(o int) bool { return list[o].entry.From.Equal(p.from) }); o >= 0 {
+				e := &list[same[key][o]]
+				e.runs = append(e.runs, at.Runs()...)
 				continue
 			}
-			for _, p := range v.through(s, d) {
-				key := sameness{p.rule, p.own, s.guarded}
-				if o := slices.IndexFunc(same[key], func(o int) bool { return list[o].entry.From.Equal(p.from) }); o >= 0 {
-					e := &list[same[key][o]]
-					e.runs = append(e.runs, at.Runs()...)
-					continue
-				}
-				e := Entry{From: p.from, Administrative: s.guarded}
-				e.Reason, e.Until, e.Origin, e.Opening = p.decided()
-				same[key] = append(same[key], len(list))
-				list = append(list, shared{entry: e, door: i, runs: slices.Clone(at.Runs())})
-			}
+			e := Entry{From: p.from, Administrative: s.guarded}
+			e.Reason, e.Until, e.Origin, e.Opening = p.decided()
+			same[key] = append(same[key], len(list))
+			list = append(list, shared{entry: e, runs: slices.Clone(at.Runs())})
 		}
 	}
 	for i := range list {

@@ -55,6 +55,9 @@ type audience struct {
 	once     sync.Once
 	meetings []slice // one of those that meet the same rules
 	services []flow.Services
+
+	mu   sync.Mutex
+	open map[*flow.Run][]shared // by the From of a door that translates nothing, known by its first run
 }
 
 // class is what machines of one audience share that have the same doors, too.

@@ -106,14 +106,6 @@ func prefixSet(list ...netip.Prefix) Addrs {
 	return span.Of(runs...)
 }
 
-// family returns the addresses of one family in s.
-func family(s Addrs, v4 bool) Addrs {
-	if v4 {
-		return s.Intersect(AllIPv4)
-	}
-	return s.Intersect(AllIPv6)
-}
-
 // globallyRoutable reports whether an inside address can be reached from outside
 // as it is: IPv6, and neither private nor link-local.
 func globallyRoutable(a netip.Addr) bool {

@@ -137,9 +137,9 @@ func (p *Plan) lineDoors(doors []Door, m int32) []Door {
 	for _, i := range p.Machines[m].Interfaces {
 		for _, l := range p.lines[i.Network] {
 			for _, a := range i.Addrs {
-				if from := family(l.Range, a.Is4()); !from.IsEmpty() {
+				if from := l.from[at(a.Is4())]; !from.IsEmpty() {
 					doors = append(doors, Door{
-						Kind: DoorLine, Machine: m, Via: l.Name, V4: a.Is4(), Address: a, Arrives: AnyService, From: from,
+						Kind: DoorLine, Machine: m, Via: l.name, V4: a.Is4(), Address: a, Arrives: AnyService, From: from,
 					})
 				}
 			}

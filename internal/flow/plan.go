@@ -40,7 +40,7 @@ type Plan struct {
 	roam     Addrs // the internet
 	outside  [2]Addrs
 	places   map[string]place
-	lines    map[string][]Line // by network
+	lines    map[string][]lineIn // by network
 	fronts   map[string]Front
 	byName   map[string]int32
 	doorways [][]int32 // by machine: the places of the published doors that lead to it
@@ -51,6 +51,12 @@ type place struct {
 	Network
 	inside [2]Addrs // from itself and joined networks
 	direct [2]Addrs // from outside, to an address of its own
+}
+
+// lineIn is a line with its sources by family.
+type lineIn struct {
+	name string
+	from [2]Addrs
 }
 
 // byFamily cuts a set into its IPv6 and IPv4 addresses.
@@ -228,7 +234,7 @@ func (p *Plan) finish() {
 
 // finishPlaces derives who can call what.
 func (p *Plan) finishPlaces() {
-	p.places, p.lines = make(map[string]place, len(p.Networks)), map[string][]Line{}
+	p.places, p.lines = make(map[string]place, len(p.Networks)), map[string][]lineIn{}
 	spaces := make(map[string]Addrs, len(p.Networks))
 	var taken, outside []Run
 	for _, n := range p.Networks {
@@ -239,7 +245,7 @@ func (p *Plan) finishPlaces() {
 		}
 	}
 	for _, l := range p.Lines {
-		p.lines[l.Network] = append(p.lines[l.Network], l)
+		p.lines[l.Network] = append(p.lines[l.Network], lineIn{l.Name, byFamily(l.Range)})
 		taken = append(taken, l.Range.Runs()...)
 	}
 	p.roam = p.Everywhere().Subtract(span.Of(taken...))

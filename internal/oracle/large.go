@@ -120,7 +120,7 @@ func finishLarge(n int, r *rand.Rand, y *strings.Builder, networks, sources, ser
 		return "allow"
 	}
 	line := func(target string) { fmt.Fprintf(&b, "%s %s from %s to %s\n", verb(), service(), source(), target) }
-	sentences := 11 * n
+	sentences := 12 * n
 	for i := range min(100, max(1, sentences/100)) {
 		fmt.Fprintf(&b, "deny any from 192.0.2.%d to all\n", i)
 	}

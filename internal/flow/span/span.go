@@ -77,7 +77,9 @@ func (s Set[T]) Contains(p T) bool {
 }
 
 // Equal reports whether both sets hold the same points.
-func (s Set[T]) Equal(o Set[T]) bool { return slices.Equal(s.runs, o.runs) }
+func (s Set[T]) Equal(o Set[T]) bool {
+	return len(s.runs) == len(o.runs) && (len(s.runs) == 0 || &s.runs[0] == &o.runs[0] || slices.Equal(s.runs, o.runs))
+}
 
 // Union returns the points that are in either set.
 func (s Set[T]) Union(o Set[T]) Set[T] {
@@ -101,35 +103,68 @@ func (s Set[T]) Union(o Set[T]) Set[T] {
 	return Set[T]{out}
 }
 
-// Intersect returns the points that are in both sets.
+// reaching returns the place of the first run at or after i that reaches p, by
+// steps that double: cheap where the run is near, and logarithmic where it is far.
+func reaching[T Point[T]](runs []Run[T], i int, p T) int {
+	step := 1
+	for i+step <= len(runs) && runs[i+step-1].Hi.Compare(p) < 0 {
+		i += step
+		step *= 2
+	}
+	end := min(i+step, len(runs))
+	return i + sort.Search(end-i, func(k int) bool { return runs[i+k].Hi.Compare(p) >= 0 })
+}
+
+// Intersect returns the points that are in both sets. Cost: O(k log n) for the k
+// runs of the result and of the set with fewer.
 func (s Set[T]) Intersect(o Set[T]) Set[T] {
+	if len(s.runs) < len(o.runs) {
+		s, o = o, s
+	}
+	if s.within(o) {
+		return s
+	}
 	var out []Run[T]
-	i, j := 0, 0
-	for i < len(s.runs) && j < len(o.runs) {
-		a, b := s.runs[i], o.runs[j]
-		lo, hi := a.Lo, a.Hi
-		if b.Lo.Compare(lo) > 0 {
-			lo = b.Lo
-		}
-		if b.Hi.Compare(hi) < 0 {
-			hi = b.Hi
-		}
-		if lo.Compare(hi) <= 0 {
-			if out == nil {
-				out = make([]Run[T], 0, max(len(s.runs)-i, len(o.runs)-j))
+	i := 0
+	for _, b := range o.runs {
+		for i = reaching(s.runs, i, b.Lo); i < len(s.runs); i++ {
+			a := s.runs[i]
+			if a.Lo.Compare(b.Hi) > 0 {
+				break
 			}
-			out = append(out, Run[T]{lo, hi})
-		}
-		if a.Hi.Compare(b.Hi) < 0 {
-			i++
-		} else {
-			j++
+			r := a
+			if b.Lo.Compare(r.Lo) > 0 {
+				r.Lo = b.Lo
+			}
+			if b.Hi.Compare(r.Hi) < 0 {
+				r.Hi = b.Hi
+			}
+			if out == nil {
+				out = make([]Run[T], 0, max(len(s.runs)-i, len(o.runs)))
+			}
+			out = append(out, r)
+			if b.Hi.Compare(a.Hi) <= 0 {
+				break // the next run of o may lie in this one too
+			}
 		}
 	}
 	return Set[T]{out}
 }
 
-// Subtract returns the points of s that are not in o.
+// within reports whether s lies in o, where that can be told at a glance: both
+// ends of s in one run of o, or o is the same set.
+func (s Set[T]) within(o Set[T]) bool {
+	if len(s.runs) == 0 {
+		return true
+	}
+	first, last := s.runs[0].Lo, s.runs[len(s.runs)-1].Hi
+	i := reaching(o.runs, 0, first)
+	return i < len(o.runs) && o.runs[i].Lo.Compare(first) <= 0 && last.Compare(o.runs[i].Hi) <= 0 ||
+		len(s.runs) == len(o.runs) && &s.runs[0] == &o.runs[0]
+}
+
+// Subtract returns the points of s that are not in o. Cost: O(k log n) for the k
+// runs of s and of the result, and n of o.
 func (s Set[T]) Subtract(o Set[T]) Set[T] {
 	if len(o.runs) == 0 || len(s.runs) == 0 {
 		return s
@@ -144,9 +179,7 @@ func (s Set[T]) Subtract(o Set[T]) Set[T] {
 	j := 0
 	for i, r := range s.runs {
 		lo, gone := r.Lo, false
-		for j < len(o.runs) && o.runs[j].Hi.Compare(lo) < 0 {
-			j++
-		}
+		j = reaching(o.runs, j, lo)
 		for k := j; k < len(o.runs) && o.runs[k].Lo.Compare(r.Hi) <= 0; k++ {
 			if o.runs[k].Lo.Compare(lo) > 0 {
 				put(len(s.runs)-i, Run[T]{lo, o.runs[k].Lo.Prev()})
@@ -164,18 +197,18 @@ func (s Set[T]) Subtract(o Set[T]) Set[T] {
 	return Set[T]{out}
 }
 
-// Overlaps reports whether the sets share a point.
+// Overlaps reports whether the sets share a point. Cost: O(k log n) for the k runs of the set with fewer.
 func (s Set[T]) Overlaps(o Set[T]) bool {
-	i, j := 0, 0
-	for i < len(s.runs) && j < len(o.runs) {
-		a, b := s.runs[i], o.runs[j]
-		if a.Lo.Compare(b.Hi) <= 0 && b.Lo.Compare(a.Hi) <= 0 {
-			return true
+	if len(s.runs) < len(o.runs) {
+		s, o = o, s
+	}
+	i := 0
+	for _, b := range o.runs {
+		if i = reaching(s.runs, i, b.Lo); i == len(s.runs) {
+			return false
 		}
-		if a.Hi.Compare(b.Hi) < 0 {
-			i++
-		} else {
-			j++
+		if s.runs[i].Lo.Compare(b.Hi) <= 0 {
+			return true
 		}
 	}
 	return false
