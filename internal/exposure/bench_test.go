@@ -87,3 +87,43 @@ func BenchmarkWhy(b *testing.B) {
 		})
 	}
 }
+
+// BenchmarkDifference compares two views of an estate that differ in one
+// sentence: about a machine, about a role, and about all machines.
+func BenchmarkDifference(b *testing.B) {
+	for _, n := range sizes {
+		l, e, given := large(b, n)
+		before := exposure.NewView(l.Opened(flow.Compile(e, given), oracle.Epoch), oracle.Epoch)
+		for name, line := range map[string]string{
+			"machine": "allow tcp/8443 from buoy-3 to gauge-7", "role": "allow tcp/8443 from everywhere to role=r3",
+			"all": "deny any from 198.51.100.0/24 to all",
+		} {
+			edited := l
+			edited.Rules += line + "\n"
+			e, given, err := edited.Read()
+			require.NoError(b, err)
+			after := exposure.NewView(l.Opened(flow.Compile(e, given), oracle.Epoch), oracle.Epoch)
+			b.Run(fmt.Sprintf("%d/%s", n, name), func(b *testing.B) {
+				changes := 0
+				for b.Loop() {
+					d := exposure.Compare(before, after)
+					changes = len(d.Opened) + len(d.Closed)
+				}
+				b.ReportMetric(float64(changes), "changes")
+			})
+		}
+	}
+}
+
+// BenchmarkView indexes a compiled plan.
+func BenchmarkView(b *testing.B) {
+	for _, n := range sizes {
+		l, e, given := large(b, n)
+		plan := l.Opened(flow.Compile(e, given), oracle.Epoch)
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			for b.Loop() {
+				exposure.NewView(plan, oracle.Epoch)
+			}
+		})
+	}
+}

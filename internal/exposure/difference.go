@@ -25,68 +25,198 @@ func (d Difference) IsEmpty() bool {
 	return len(d.Opened) == 0 && len(d.Closed) == 0 && len(d.Moved) == 0
 }
 
-// door tells doors of a machine apart by what they are; the address may change.
-type door struct {
-	machine string
-	kind    flow.DoorKind
-	via     string
-	v4      bool
-	service flow.Service
-}
-
 // Compare finds the difference from view a to view b. Addresses that are public
 // ones of the estate on either side are no sources and are left out on both.
+//
+// Rules and doors are compared by digests of what they come to, not of their
+// words. Machines about which nothing differs are passed over; for the others
+// only the services and sources of the rules that differ are looked at, once for
+// all machines of a pair of classes.
 func Compare(a, b *View) Difference {
 	own := a.Plan.Own().Union(b.Plan.Own())
-	before, after := byDoor(a, own), byDoor(b, own)
+	c := &comparison{a: newSide(a, own), b: newSide(b, own), own: own, pairs: map[[2]int32]*pair{}}
+	c.everything = !a.Plan.Guard.Equal(b.Plan.Guard)
 	var d Difference
-	for _, key := range order(b, a) {
-		for _, e := range after[key] {
-			for _, rest := range less(e, before[key]) {
-				d.Opened = append(d.Opened, Change{Machine: key.machine, Entry: rest})
-			}
-			d.Moved = append(d.Moved, moved(key.machine, e, before[key])...)
-		}
-		for _, e := range before[key] {
-			for _, rest := range less(e, after[key]) {
-				d.Closed = append(d.Closed, Change{Machine: key.machine, Entry: rest})
-			}
+	for m, machine := range b.Plan.Machines {
+		if old, there := a.Plan.MachineByName(machine.Name); there {
+			c.both(&d, old, int32(m))
+		} else {
+			d.add(machine.Name, b, int32(m), c.all(b, int32(m)), nil, nil)
 		}
 	}
+	for m, machine := range a.Plan.Machines {
+		if _, there := b.Plan.MachineByName(machine.Name); !there {
+			d.add(machine.Name, a, int32(m), nil, c.all(a, int32(m)), nil)
+		}
+	}
+	c.gateways(&d)
 	return d
 }
 
-func keyOf(p *flow.Plan, d flow.Door) door {
-	name := ""
-	if d.Machine >= 0 {
-		name = p.Machines[d.Machine].Name
-	}
-	return door{name, d.Kind, d.Via, d.V4, d.Service}
+// comparison is two views side by side.
+type comparison struct {
+	a, b       *side
+	own        flow.Addrs
+	everything bool // what counts as administrative differs
+	pairs      map[[2]int32]*pair
 }
 
-func byDoor(v *View, own flow.Addrs) map[door][]Entry {
-	entries := map[door][]Entry{}
-	for e := range v.ReachAll() {
-		if e.From = e.From.Subtract(own); !e.From.IsEmpty() {
-			key := keyOf(v.Plan, e.Door)
-			entries[key] = append(entries[key], e)
+// pair is what differs between a class of one view and one of the other.
+type pair struct {
+	opened, closed []shared
+	moved          []shared
+	before         []time.Time // of moved
+}
+
+// both compares a machine that is in both views.
+func (c *comparison) both(d *Difference, old, now int32) {
+	key := [2]int32{c.a.v.classOf[old], c.b.v.classOf[now]}
+	p, known := c.pairs[key]
+	if !known {
+		p = c.compare(c.a.v.classes[key[0]], c.b.v.classes[key[1]])
+		c.pairs[key] = p
+	}
+	if p == nil {
+		return
+	}
+	name := c.b.v.Plan.Machines[now].Name
+	d.add(name, c.a.v, old, nil, p.closed, nil)
+	d.add(name, c.b.v, now, p.opened, nil, p)
+}
+
+// add tells differences of a machine, through the doors that it has in a view.
+func (d *Difference) add(name string, v *View, m int32, opened, closed []shared, p *pair) {
+	if len(opened)+len(closed) == 0 && (p == nil || len(p.moved) == 0) {
+		return
+	}
+	doors := v.Plan.DoorsTo(m)
+	entry := func(s shared) Entry {
+		e := s.entry
+		e.Door = doors[s.door]
+		return e
+	}
+	for _, s := range opened {
+		d.Opened = append(d.Opened, Change{Machine: name, Entry: entry(s)})
+	}
+	for _, s := range closed {
+		d.Closed = append(d.Closed, Change{Machine: name, Entry: entry(s)})
+	}
+	if p != nil {
+		for i, s := range p.moved {
+			d.Moved = append(d.Moved, Change{Machine: name, Entry: entry(s), Before: p.before[i]})
 		}
 	}
-	return entries
 }
 
-// order lists the doors of both views, those of the first in its order, then the rest.
-func order(views ...*View) (list []door) {
-	seen := map[door]bool{}
-	for _, v := range views {
-		for e := range v.ReachAll() {
-			if key := keyOf(v.Plan, e.Door); !seen[key] {
-				seen[key] = true
-				list = append(list, key)
+// all lists what is open at a machine that only one view has.
+func (c *comparison) all(v *View, m int32) []shared {
+	return outside(c.own, v.reach(v.classes[v.classOf[m]]))
+}
+
+// outside leaves addresses out of the sources of entries.
+func outside(own flow.Addrs, list []shared) (out []shared) {
+	for _, s := range list {
+		if s.entry.From = s.entry.From.Subtract(own); !s.entry.From.IsEmpty() {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+// compare finds what differs between two classes; nil where nothing does.
+func (c *comparison) compare(x, y *class) *pair {
+	same := c.a.doors(x) == c.b.doors(y) && !c.everything
+	if same && c.a.heard(x.audience) == c.b.heard(y.audience) {
+		return nil
+	}
+	services, from := flow.AnyService, flow.AllAddrs
+	if same {
+		services, from = c.differing(x.audience, y.audience)
+	}
+	before, after := c.a.limited(x, services, from), c.b.limited(y, services, from)
+	before, after = outside(c.own, before), outside(c.own, after)
+	p := &pair{}
+	p.opened, p.moved, p.before = c.against(c.b.v, y, after, c.a.v, x, before)
+	p.closed, _, _ = c.against(c.a.v, x, before, c.b.v, y, after)
+	return p
+}
+
+// against returns the flows of one list that are not in the other, and those that
+// are and have another end there.
+func (c *comparison) against(v *View, x *class, list []shared, w *View, y *class, others []shared) (rest, moved []shared, ends []time.Time) {
+	mine, theirs := v.Plan.DoorsTo(x.first), w.Plan.DoorsTo(y.first)
+	for _, s := range list {
+		var through []Entry
+		for _, o := range others {
+			if sameDoor(mine[s.door], theirs[o.door]) {
+				through = append(through, o.entry)
+			}
+		}
+		for _, e := range less(s.entry, through) {
+			rest = append(rest, shared{entry: e, door: s.door})
+		}
+		for _, m := range movedEnds(s.entry, through) {
+			moved = append(moved, shared{entry: m.Entry, door: s.door})
+			ends = append(ends, m.Before)
+		}
+	}
+	return rest, moved, ends
+}
+
+// sameDoor reports whether two doors are the same one; the address may differ.
+func sameDoor(a, b flow.Door) bool {
+	return a.Kind == b.Kind && a.Via == b.Via && a.V4 == b.V4 && a.Service == b.Service
+}
+
+// differing returns the services and sources of the rules that only one of two
+// audiences has.
+func (c *comparison) differing(x, y *audience) (services flow.Services, from flow.Addrs) {
+	count := map[digest]int{}
+	for _, r := range x.ranks {
+		count[c.a.rules[r]]++
+	}
+	for _, r := range y.ranks {
+		count[c.b.rules[r]]--
+	}
+	collect := func(s *side, ranks []int32) {
+		for _, r := range ranks {
+			if count[s.rules[r]] != 0 {
+				services = services.Union(s.v.ranked[r].Services)
+				from = from.Union(s.v.ranked[r].From)
 			}
 		}
 	}
-	return list
+	collect(c.a, x.ranks)
+	collect(c.b, y.ranks)
+	return services, from
+}
+
+// gateways compares who can reach the gateways themselves.
+func (c *comparison) gateways(d *Difference) {
+	open := func(v *View) (list []Entry) {
+		for e := range v.gatewayEntries() {
+			if e.From = e.From.Subtract(c.own); !e.From.IsEmpty() {
+				list = append(list, e)
+			}
+		}
+		return list
+	}
+	before, after := open(c.a.v), open(c.b.v)
+	tell := func(list, others []Entry, put func(Change)) {
+		for _, e := range list {
+			var same []Entry
+			for _, o := range others {
+				if sameDoor(e.Door, o.Door) {
+					same = append(same, o)
+				}
+			}
+			for _, rest := range less(e, same) {
+				put(Change{Entry: rest})
+			}
+		}
+	}
+	tell(after, before, func(x Change) { d.Opened = append(d.Opened, x) })
+	tell(before, after, func(x Change) { d.Closed = append(d.Closed, x) })
 }
 
 // less returns the flows of e that are in none of the others, as entries.
@@ -117,15 +247,15 @@ func with(e Entry, services flow.Services, from flow.Addrs) Entry {
 	return e
 }
 
-// moved returns the flows of e that others let in too, until another moment.
-func moved(machine string, e Entry, others []Entry) (list []Change) {
+// movedEnds returns the flows of e that others let in too, until another moment.
+func movedEnds(e Entry, others []Entry) (list []Change) {
 	for _, o := range others {
 		if o.Until.Equal(e.Until) {
 			continue
 		}
 		services, from := e.Services.Intersect(o.Services), e.From.Intersect(o.From)
 		if !services.IsEmpty() && !from.IsEmpty() {
-			list = append(list, Change{Machine: machine, Entry: with(e, services, from), Before: o.Until})
+			list = append(list, Change{Entry: with(e, services, from), Before: o.Until})
 		}
 	}
 	return list

@@ -19,8 +19,8 @@ type named struct {
 	set  flow.Addrs
 }
 
-// NewNames collects the names that an estate has for addresses: machines and
-// gateways, sources, lines, subnets, networks, then internet and everywhere.
+// NewNames collects the names that an estate has for addresses, the wide ones
+// first: everywhere, internet, networks, subnets, lines, sources, gateways, machines.
 func NewNames(e *estate.Estate, p *flow.Plan) *Names {
 	n := &Names{}
 	add := func(name string, set flow.Addrs) {
@@ -28,28 +28,30 @@ func NewNames(e *estate.Estate, p *flow.Plan) *Names {
 			n.known = append(n.known, named{name, set})
 		}
 	}
-	for i, m := range p.Machines {
-		add(m.Name, p.AddrsOf(int32(i)))
-	}
-	for _, g := range p.Gateways {
-		add(g.Name, flow.AddrSet(g.Inside...))
-	}
+	add("everywhere", p.Everywhere())
+	add("internet", p.Internet())
 	resolve := flow.NewResolver(e, p)
 	place := func(name string) { add(name, resolve.Source(sentence.Of(sentence.NameAtom(name)))) }
-	for _, s := range e.Sources {
-		place(s.Name)
-	}
-	for _, l := range e.Lines {
-		place(l.Name)
+	for _, w := range e.Networks {
+		place(w.Name)
 	}
 	for _, w := range e.Networks {
 		for _, s := range w.Subnets {
 			place(s.Name)
 		}
-		place(w.Name)
 	}
-	add("internet", p.Internet())
-	add("everywhere", p.Everywhere())
+	for _, l := range e.Lines {
+		place(l.Name)
+	}
+	for _, s := range e.Sources {
+		place(s.Name)
+	}
+	for _, g := range p.Gateways {
+		add(g.Name, flow.AddrSet(g.Inside...))
+	}
+	for i, m := range p.Machines {
+		add(m.Name, p.AddrsOf(int32(i)))
+	}
 	return n
 }
 
@@ -59,12 +61,12 @@ func (n *Names) Plain(s flow.Addrs) string {
 	if s.IsEmpty() {
 		return "nowhere"
 	}
-	for _, k := range n.known {
+	for _, k := range slices.Backward(n.known) { // the narrowest name for it
 		if k.set.Equal(s) {
 			return k.name
 		}
 	}
-	for _, k := range n.known {
+	for _, k := range slices.Backward(n.known) {
 		for _, v4 := range []bool{true, false} {
 			if oneFamily(k.set, v4).Equal(s) {
 				return k.name + familyWord[v4]
@@ -118,10 +120,10 @@ func (n *Names) list(s, domain flow.Addrs) (words []string) {
 			rest = rest.Subtract(part)
 		}
 	}
-	for _, k := range slices.Backward(n.known) {
+	for _, k := range n.known {
 		take(k.name, k.set.Intersect(domain))
 	}
-	for _, k := range slices.Backward(n.known) {
+	for _, k := range n.known {
 		for _, v4 := range []bool{true, false} {
 			take(k.name+familyWord[v4], oneFamily(k.set, v4))
 		}

@@ -186,6 +186,17 @@ func (v *View) ReachAll() iter.Seq[Entry] {
 				return
 			}
 		}
+		for e := range v.gatewayEntries() {
+			if !yield(e) {
+				return
+			}
+		}
+	}
+}
+
+// gatewayEntries lists who can reach the gateways themselves.
+func (v *View) gatewayEntries() iter.Seq[Entry] {
+	return func(yield func(Entry) bool) {
 		for _, d := range v.Plan.GatewayDoors() {
 			if !d.From.IsEmpty() && !yield(Entry{
 				Door: d, Services: d.Arrives, From: d.From, Administrative: true, Reason: ByDoor,

@@ -44,6 +44,15 @@ func (p Point) Addr() netip.Addr {
 	return netip.AddrFrom16(b)
 }
 
+// AppendTo appends the point to data, in a form of its own.
+func (p Point) AppendTo(data []byte) []byte {
+	data = binary.BigEndian.AppendUint64(binary.BigEndian.AppendUint64(data, p.hi), p.lo)
+	if p.v6 {
+		return append(data, 6)
+	}
+	return append(data, 4)
+}
+
 // Compare orders points along the line.
 func (p Point) Compare(q Point) int {
 	if p.v6 != q.v6 {

@@ -155,6 +155,10 @@ func drawSentence(t *rapid.T, pick func(string, []string) string, set func(strin
 	return "allow " + middle() + pick("tail", tails)
 }
 
+// WorldOf reads files into a world, with addresses given as a site would. Lines of
+// the rules that are in error are left out.
+func WorldOf(nouns string, rules ...string) World { return settle(nouns, rules) }
+
 // settle reads the files, leaving out the lines that are in error: a drawn
 // sentence may speak of what was not drawn.
 func settle(file string, rules []string) World {

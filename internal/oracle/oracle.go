@@ -297,3 +297,103 @@ func (w World) ofMachines(a netip.Addr, list []int) bool {
 		return false
 	})
 }
+
+// InSource reports whether an address is in a source.
+func (w World) InSource(a netip.Addr, s sentence.Set) bool { return w.inSource(a, s) }
+
+// InServices reports whether a service is in a list.
+func (w World) InServices(service flow.Service, s sentence.Services) bool {
+	return w.inServices(service, s)
+}
+
+// Standing reports whether a flow to a machine is let in by a sentence that
+// stands: an allow, not an opening and not a route. The worlds that it is asked of
+// have no fronts.
+func (w World) Standing(src netip.Addr, m estate.Machine, service flow.Service, at time.Time) bool {
+	for _, list := range w.Given.Machines[m.Name].Inside {
+		for _, dst := range list {
+			for _, v := range w.Ask(src, dst, service, at) {
+				if v.Open && (v.Reason == "allow" || v.Reason == "standing") {
+					return true
+				}
+				if v.Open && v.Reason == "route" { // an allow may let it in as well
+					without := w
+					without.Given.Bastions = nil
+					for _, v := range without.Ask(src, dst, service, at) {
+						if v.Open {
+							return true
+						}
+					}
+				}
+			}
+		}
+	}
+	return false
+}
+
+// Possible reports whether a flow to a machine could be let in: somebody could
+// open it under a permit, if it has a door, or a route could carry it for a client
+// that its gateway lets in. A deny keeps out what it concerns.
+func (w World) Possible(src netip.Addr, m estate.Machine, service flow.Service, at time.Time) bool {
+	door := false
+	for _, list := range w.Given.Machines[m.Name].Inside {
+		for _, dst := range list {
+			for _, v := range w.Ask(src, dst, service, at) {
+				if v.Reason == "deny" {
+					return false
+				}
+				door = door || v.Machine != ""
+			}
+		}
+	}
+	to := func(set sentence.Set) bool {
+		return slices.ContainsFunc(w.Estate.Targets(set), func(i int) bool { return w.Estate.Machines[i].Name == m.Name })
+	}
+	for _, st := range w.Estate.Sentences {
+		switch s := st.Sentence.(type) {
+		case sentence.Permit:
+			if door && w.inServices(service, s.Services) && w.inSource(src, s.From) && to(s.To) {
+				return true
+			}
+		case sentence.Route:
+			if w.inServices(service, s.Services) && to(s.To) && w.carries(s.Via.Text, src, m, service, at) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// carries reports whether a bastion's gateway lets a client in, and nothing denies
+// the client or the gateway the machine.
+func (w World) carries(bastion string, src netip.Addr, m estate.Machine, service flow.Service, at time.Time) bool {
+	for _, b := range w.Estate.Bastions {
+		if b.Name != bastion {
+			continue
+		}
+		given := w.Given.Bastions[b.Name]
+		reaches, serves := false, false
+		for _, public := range []netip.Addr{given.Public.Addr4, given.Public.Addr6} {
+			for _, v := range w.Ask(src, public, flow.GatewayService, at) {
+				reaches = reaches || public.IsValid() && v.Open
+			}
+		}
+		for _, inside := range given.Inside {
+			for _, list := range w.Given.Machines[m.Name].Inside {
+				for _, dst := range list {
+					for _, v := range w.Ask(inside, dst, service, at) {
+						serves = serves || v.Open
+					}
+				}
+			}
+		}
+		for _, st := range w.Estate.Sentences {
+			if d, ok := st.Sentence.(sentence.Deny); ok && (d.Until.IsZero() || at.Before(d.Until)) && w.inServices(service, d.Services) && w.inSource(src, d.From) &&
+				slices.ContainsFunc(w.Estate.Targets(d.To), func(i int) bool { return w.Estate.Machines[i].Name == m.Name }) {
+				return false
+			}
+		}
+		return reaches && serves
+	}
+	return false
+}

@@ -1,0 +1,149 @@
+package exposure
+
+import (
+	"encoding/binary"
+	"hash/maphash"
+
+	"ironbark/internal/flow"
+)
+
+// digest stands for a rule, a set or a door in a comparison: two independent
+// hashes of 64 bits. Sums of digests stand for multisets.
+type digest [2]uint64
+
+func (d digest) plus(o digest) digest { return digest{d[0] + o[0], d[1] + o[1]} }
+
+// seeds of the two hashes. Digests are compared within one process only.
+var seeds = [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()}
+
+func digestOf(data []byte) digest {
+	return digest{maphash.Bytes(seeds[0], data), maphash.Bytes(seeds[1], data)}
+}
+
+func (d digest) append(data []byte) []byte {
+	return binary.NativeEndian.AppendUint64(binary.NativeEndian.AppendUint64(data, d[0]), d[1])
+}
+
+// side is one view of a comparison, digested.
+type side struct {
+	v         *View
+	own       flow.Addrs
+	rules     []digest // by rank
+	sets      map[*flow.Run]digest
+	audiences map[*audience]digest
+	classes   map[*class]digest
+
+	reached      []bool // by rank, whether the rule's From overlaps reachedBy
+	reachedBy    flow.Addrs
+	reachedKnown bool
+	scratch      []byte
+}
+
+func newSide(v *View, own flow.Addrs) *side {
+	s := &side{v: v, own: own, sets: map[*flow.Run]digest{}, audiences: map[*audience]digest{}, classes: map[*class]digest{}}
+	s.rules = make([]digest, len(v.ranked))
+	for i, r := range v.ranked {
+		from := s.set(r.From)
+		data := append(s.scratch[:0], byte(r.Kind))
+		data = binary.NativeEndian.AppendUint64(data, uint64(r.Until.UnixNano()))
+		data = appendServices(from.append(data), r.Services)
+		s.rules[i], s.scratch = digestOf(data), data
+	}
+	return s
+}
+
+func appendServices(data []byte, s flow.Services) []byte {
+	for _, r := range s.Runs() {
+		data = binary.NativeEndian.AppendUint32(data, uint32(r.Lo))
+		data = binary.NativeEndian.AppendUint32(data, uint32(r.Hi))
+	}
+	return data
+}
+
+// set digests a set of sources, less the own public addresses. Sets that share
+// their runs are digested once.
+func (s *side) set(from flow.Addrs) digest {
+	if from.IsEmpty() {
+		return digest{}
+	}
+	key := &from.Runs()[0]
+	d, known := s.sets[key]
+	if !known {
+		var data []byte
+		for _, r := range from.Subtract(s.own).Runs() {
+			data = r.Lo.AppendTo(r.Hi.AppendTo(data))
+		}
+		d = digestOf(data)
+		s.sets[key] = d
+	}
+	return d
+}
+
+// heard digests all rules that concern an audience.
+func (s *side) heard(a *audience) digest {
+	d, known := s.audiences[a]
+	if !known {
+		for _, r := range a.ranks {
+			d = d.plus(s.rules[r])
+		}
+		s.audiences[a] = d
+	}
+	return d
+}
+
+// doors digests the doors of a class: everything but their addresses.
+func (s *side) doors(c *class) digest {
+	d, known := s.classes[c]
+	if known {
+		return d
+	}
+	for _, door := range s.v.Plan.DoorsTo(c.first) {
+		data := append(s.scratch[:0], byte(door.Kind), 0)
+		if door.V4 {
+			data[1] = 1
+		}
+		data = append(append(data, door.Via...), 0)
+		data = binary.NativeEndian.AppendUint32(data, uint32(door.Service))
+		data = appendServices(s.set(door.From).append(data), door.Arrives)
+		if own := door.Own; own != nil && flow.Active(own.Until, s.v.At) {
+			data = binary.NativeEndian.AppendUint64(s.set(own.From).append(data), uint64(own.Until.UnixNano()))
+			if own.Standing {
+				data = append(data, 1)
+			}
+		}
+		d = d.plus(digestOf(data))
+		s.scratch = data
+	}
+	s.classes[c] = d
+	return d
+}
+
+// limited computes what is open at a class for some services and sources only:
+// rules for other sources are left out before anything is computed.
+func (s *side) limited(c *class, services flow.Services, from flow.Addrs) (list []shared) {
+	if !s.reachedKnown || !s.reachedBy.Equal(from) {
+		s.reached, s.reachedBy, s.reachedKnown = make([]bool, len(s.v.ranked)), from, true
+		for i, r := range s.v.ranked {
+			s.reached[i] = r.From.Overlaps(from)
+		}
+	}
+	few := &audience{}
+	for _, r := range c.ranks {
+		if s.reached[r] {
+			few.ranks = append(few.ranks, r)
+		}
+	}
+	few.meetings, few.services = grouped(s.v.slicesFor(few, services))
+	few.once.Do(func() {})
+	for i, d := range s.v.Plan.DoorsTo(c.first) {
+		d.From = d.From.Intersect(from)
+		if d.From.IsEmpty() {
+			continue
+		}
+		for _, e := range s.v.entries(few, d) {
+			e.door = i
+			list = append(list, e)
+		}
+	}
+	return list
+}

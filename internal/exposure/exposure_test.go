@@ -1,0 +1,404 @@
+package exposure_test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"net/netip"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"ironbark/internal/exposure"
+	"ironbark/internal/flow"
+	"ironbark/internal/opening"
+	"ironbark/internal/oracle"
+	"ironbark/internal/sentence"
+)
+
+const small = `estate: small
+site: sim
+sources: {office: [203.0.113.64/27, "2001:db8:40::/48"]}
+people: {mara: {groups: [ops]}}
+networks:
+  estuary:
+    space: [10.60.0.0/16, "2001:db8:60::/48"]
+    outside: true
+    subnets:
+      landing: {range: [10.60.1.0/24, "2001:db8:60:1::/64"]}
+      deepwater: {range: ["2001:db8:60:2::/64"]}
+      lookout: {range: [10.60.9.0/27, "2001:db8:60:9::/64"], for: bastion}
+  harbour:
+    space: [10.61.0.0/16]
+    joins: [estuary]
+    subnets: {quay: {range: [10.61.1.0/24]}}
+  shoal:
+    space: [10.62.0.0/16]
+    joins: [harbour]
+    subnets: {bank: {range: [10.62.1.0/24]}}
+lines:
+  headland: {network: estuary, range: [172.20.0.0/16]}
+machines:
+  web: {image: i, size: s, at: landing, address: auto}
+  deep: {image: i, size: s, at: deepwater}
+  dock: {image: i, size: s, at: quay}
+  sand: {image: i, size: s, at: bank}
+fronts:
+  pier: {network: estuary, address: auto}
+bastions:
+  beacon: {subnet: lookout, address: auto, from: [office]}
+`
+
+// reach prints what is open at a machine, a line an entry.
+func reach(w oracle.World, p *flow.Plan, machine string, at time.Time) string {
+	m, ok := p.MachineByName(machine)
+	if !ok {
+		panic("no machine " + machine)
+	}
+	names := exposure.NewNames(w.Estate, p)
+	var lines []string
+	for _, e := range exposure.NewView(p, at).Reach(m) {
+		door := e.Door.Kind.String()
+		if e.Door.Via != "" {
+			door += " " + e.Door.Via
+		}
+		lines = append(lines, fmt.Sprintf("%s: %s %s by %s", door, names.Plain(e.From), strings.Join(flow.ServiceRuns(e.Services), ","), e.Reason))
+	}
+	return strings.Join(lines, "\n")
+}
+
+// TestClauses has a case for each clause of docs/language.md that decides what is open.
+func TestClauses(t *testing.T) {
+	for name, c := range map[string]struct {
+		rules   []string
+		machine string
+		at      time.Duration
+		want    string
+	}{
+		"closed by default": {nil, "web", 0, ""},
+		"a range keeps its administrative part closed": {
+			[]string{"allow tcp/20-24 from office to deep"}, "deep", 0,
+			"direct: office (IPv6) tcp/20-21,tcp/24 by allow",
+		},
+		"any covers every protocol and no administrative service": {
+			[]string{"allow any from 2001:db8:40::7 to deep"}, "deep", 0,
+			"direct: 2001:db8:40::7 tcp/0-21,tcp/24-3388,tcp/3390-5899,tcp/5904-5984,tcp/5987-65535,udp/0-3388,udp/3390-65535,ping,other by allow",
+		},
+		"any except takes away": {
+			[]string{"allow any except ping, tcp/1-65535 from 2001:db8:40::7 to deep"}, "deep", 0,
+			"direct: 2001:db8:40::7 tcp/0,udp/0-3388,udp/3390-65535,other by allow",
+		},
+		"ping is neither a port nor the rest": {[]string{"allow ping from office to deep"}, "deep", 0, "direct: office (IPv6) ping by allow"},
+		"standing lets administrative services in": {
+			[]string{`allow tcp/22-24 from office to deep standing until 2026-11-23T10:00:00Z because "x"`}, "deep", 0,
+			"direct: office (IPv6) tcp/22-23 by standing\ndirect: office (IPv6) tcp/24 by standing",
+		},
+		"at exactly its end a sentence is over": {[]string{"allow https from office to deep until 2026-11-23T10:00:00Z"}, "deep", time.Hour, ""},
+		"just before its end it holds":          {[]string{"allow https from office to deep until 2026-11-23T10:00:00Z"}, "deep", time.Hour - 1, "direct: office (IPv6) tcp/443 by allow"},
+		"an ending deny opens":                  {[]string{"allow https from office to deep", "deny any from everywhere to all until 2026-11-23T10:00:00Z"}, "deep", time.Hour, "direct: office (IPv6) tcp/443 by allow"},
+		"a deny is absolute": {
+			[]string{"allow https from office to web", `allow ssh from office to web standing until 2026-11-23T10:00:00Z because "x"`, "deny any from 203.0.113.64/28 to all", "deny any from 2001:db8::/32 to all"}, "web", 0,
+			"direct: 203.0.113.80/28 tcp/22 by standing\ndirect: 203.0.113.80/28 tcp/443 by allow",
+		},
+		"except takes away by address": {
+			[]string{"allow https from office, 198.51.100.0/24 except 203.0.113.64/28, 2001:db8::/32 to web"}, "web", 0,
+			"direct: 198.51.100.0/24, 203.0.113.80/28 tcp/443 by allow",
+		},
+		"a joined network comes in from inside, and is not passed on": {
+			[]string{"allow https from everywhere to dock"}, "dock", 0, "inside: harbour, shoal, estuary (IPv4) tcp/443 by allow",
+		},
+		"joining is mutual and not transitive":         {[]string{"allow https from everywhere to sand"}, "sand", 0, "inside: harbour, shoal tcp/443 by allow"},
+		"a line leads to its network and nowhere else": {[]string{"allow https from headland to all"}, "web", 0, "line headland: headland tcp/443 by allow"},
+		"a line leads not to joined networks":          {[]string{"allow https from headland to all"}, "dock", 0, ""},
+		"a globally routable range is a direct door":   {[]string{"allow https from internet to deep"}, "deep", 0, "direct: internet (IPv6) tcp/443 by allow"},
+		"a forward translates, and ssh stays ssh":      {[]string{"forward pier tcp/8022 to web on ssh from everywhere"}, "web", 0, ""},
+		"a door's own from is for that door": {
+			[]string{"forward pier tcp/8443 to web on https from office"}, "web", 0,
+			"forward pier: office (IPv4) tcp/443 by door\nforward pier: office (IPv6) tcp/443 by door",
+		},
+		"an allow holds through every door": {
+			[]string{"forward pier tcp/8443 to web on https", "allow https from 203.0.113.64 to web"}, "web", 0,
+			"direct: 203.0.113.64 tcp/443 by allow\nforward pier: 203.0.113.64 tcp/443 by allow",
+		},
+		"a forward can be standing": {
+			[]string{`forward pier tcp/8022 to web on ssh from 203.0.113.64 standing until 2026-11-23T10:00:00Z because "x"`}, "web", 0,
+			"forward pier: 203.0.113.64 tcp/22 by door",
+		},
+		"a spread serves each machine in the families that it has": {
+			[]string{"spread pier https over web, deep on https from office"}, "deep", 0, "spread pier: office (IPv6) tcp/443 by door",
+		},
+		"a route is for the gateway's own inside address": {
+			[]string{"route ssh to web via beacon for ops"}, "web", 0,
+			"direct: beacon (IPv4) tcp/22 by route\ninside: beacon (IPv4) tcp/22 by route\ninside: beacon (IPv6) tcp/22 by route",
+		},
+		"what lasts longest is named": {
+			[]string{"allow https from office to deep until 2026-11-23T10:00:00Z", "allow https from 2001:db8:40::/64 to deep"}, "deep", 0,
+			"direct: 2001:db8:40::/64 tcp/443 by allow\ndirect: 2001:db8:40:1::-2001:db8:40:ffff:ffff:ffff:ffff:ffff tcp/443 by allow",
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			w := oracle.WorldOf(small, c.rules...)
+			require.Len(t, w.Estate.Sentences, len(c.rules), "every sentence is sound")
+			assert.Equal(t, c.want, reach(w, w.Plan(), c.machine, oracle.Epoch.Add(c.at)))
+		})
+	}
+}
+
+func open(t *testing.T, w oracle.World, words string) opening.Opening {
+	t.Helper()
+	s, err := sentence.ParseArgs([]string{words}, oracle.Epoch)
+	require.NoError(t, err)
+	o := s.(sentence.Open)
+	resolve := flow.NewResolver(w.Estate, w.Plan())
+	return opening.Opening{ID: 7, Person: "mara", Words: o, Begin: oracle.Epoch, End: oracle.Epoch.Add(o.For.Length()), Machines: []string{"web"}, From: resolve.Source(o.From), Services: resolve.Services(o.Services)}
+}
+
+func TestAnOpeningIsOverriddenByADeny(t *testing.T) {
+	w := oracle.WorldOf(small, "deny ssh from 203.0.113.64/28 to web until 2026-11-23T09:30:00Z")
+	w.Openings = []opening.Opening{open(t, w, `open ssh to web from 203.0.113.64/27 for 1h because "x"`)}
+	assert.Equal(t, "direct: 203.0.113.80/28 tcp/22 by opening", reach(w, w.Plan(), "web", oracle.Epoch))
+	assert.Equal(t, "direct: office (IPv4) tcp/22 by opening", reach(w, w.Plan(), "web", oracle.Epoch.Add(30*time.Minute)))
+	assert.Equal(t, "", reach(w, w.Plan(), "web", oracle.Epoch.Add(time.Hour)))
+}
+
+// TestReachIsDisjointAndComplete holds the entries of random estates to their
+// promise: no two share a flow, and together they are what the oracle lets in.
+func TestReachIsDisjointAndComplete(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		w := oracle.Draw(t)
+		p := w.Plan()
+		at := rapid.SampledFrom(oracle.Moments).Draw(t, "at")
+		view := exposure.NewView(p, at)
+		addrs, services := w.Interesting()
+		r := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
+		for m := range p.Machines {
+			entries := view.Reach(int32(m))
+			for i, a := range entries {
+				for _, b := range entries[:i] {
+					same := a.Door.Kind == b.Door.Kind && a.Door.Via == b.Door.Via && a.Door.Address == b.Door.Address && a.Door.Service == b.Door.Service
+					require.False(t, same && a.From.Overlaps(b.From) && a.Services.Overlaps(b.Services), "two entries share flows\n%s", w.Text)
+				}
+			}
+			for range 60 {
+				src, service := addrs[r.IntN(len(addrs))], services[r.IntN(len(services))]
+				for _, d := range p.DoorsTo(int32(m)) {
+					if !d.Address.IsValid() || d.Translated() || !d.From.Contains(flow.PointOf(src)) {
+						continue
+					}
+					told := slices.ContainsFunc(entries, func(e exposure.Entry) bool {
+						return e.Door.Address == d.Address && e.Door.Kind == d.Kind && e.Door.Via == d.Via && e.From.Contains(flow.PointOf(src)) && e.Services.Contains(service)
+					})
+					for _, v := range w.Ask(src, d.Address, service, at) {
+						if v.Machine == p.Machines[m].Name {
+							require.Equal(t, v.Open, told, "%v to %v %v through %v\n%s", src, d.Address, service, d.Kind, w.Text)
+						}
+					}
+				}
+			}
+		}
+	})
+}
+
+// TestTheDifferenceAppliedToOneGivesTheOther takes what closed away from what was
+// open and adds what opened: that is what is open now.
+func TestTheDifferenceAppliedToOneGivesTheOther(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		a := oracle.Draw(t)
+		b := a.Altered(t)
+		if rapid.IntRange(0, 3).Draw(t, "other") == 0 {
+			b = oracle.Draw(t)
+		}
+		pa, pb := a.Plan(), b.Plan()
+		before, after := exposure.NewView(pa, rapid.SampledFrom(oracle.Moments).Draw(t, "before")), exposure.NewView(pb, rapid.SampledFrom(oracle.Moments).Draw(t, "after"))
+		own := pa.Own().Union(pb.Own())
+		d := exposure.Compare(before, after)
+		was, is := boxes(before, own), boxes(after, own)
+		opened, closed := changes(d.Opened), changes(d.Closed)
+		for key := range keys(was, is, opened, closed) {
+			for _, s := range points(was[key], is[key], opened[key], closed[key]) {
+				x, y, plus, minus := at(was[key], s), at(is[key], s), at(opened[key], s), at(closed[key], s)
+				require.True(t, x.Subtract(minus).Union(plus).Equal(y), "%s %v: was %v, is %v, opened %v, closed %v\n%s\n=====\n%s", key, s, x, y, plus, minus, a.Text, b.Text)
+				require.False(t, plus.Overlaps(x), "what opened was not open before")
+				require.True(t, x.Covers(minus) && !minus.Overlaps(y), "what closed was open, and is not")
+			}
+		}
+	})
+}
+
+// box is a set of flows through one door.
+type box struct {
+	services flow.Services
+	from     flow.Addrs
+}
+
+func key(machine string, d flow.Door) string {
+	return fmt.Sprint(machine, d.Kind, d.Via, d.V4, d.Service)
+}
+
+func boxes(v *exposure.View, own flow.Addrs) map[string][]box {
+	out := map[string][]box{}
+	for e := range v.ReachAll() {
+		machine := ""
+		if e.Door.Machine >= 0 {
+			machine = v.Plan.Machines[e.Door.Machine].Name
+		}
+		k := key(machine, e.Door)
+		out[k] = append(out[k], box{e.Services, e.From.Subtract(own)})
+	}
+	return out
+}
+
+func changes(list []exposure.Change) map[string][]box {
+	out := map[string][]box{}
+	for _, c := range list {
+		k := key(c.Machine, c.Entry.Door)
+		out[k] = append(out[k], box{c.Entry.Services, c.Entry.From})
+	}
+	return out
+}
+
+func keys(maps ...map[string][]box) map[string]bool {
+	out := map[string]bool{}
+	for _, m := range maps {
+		for k := range m {
+			out[k] = true
+		}
+	}
+	return out
+}
+
+// points lists one service of each slice in which the boxes do not change.
+func points(lists ...[]box) (out []flow.Service) {
+	for _, list := range lists {
+		for _, b := range list {
+			for _, r := range b.services.Runs() {
+				out = append(out, r.Lo, min(r.Hi+1, flow.Other))
+			}
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+func at(list []box, s flow.Service) (from flow.Addrs) {
+	for _, b := range list {
+		if b.services.Contains(s) {
+			from = from.Union(b.from)
+		}
+	}
+	return from
+}
+
+// tiny is an estate that lies in 16 IPv4 and 64 IPv6 addresses, so that every
+// flow there is can be tried. What is outside of them is one address for all.
+const tiny = `estate: tiny
+site: sim
+sources: {buoy: [192.0.2.4/30, "2001:db8::10/124"]}
+people: {mara: {groups: [ops]}}
+networks:
+  pool:
+    space: [192.0.2.8/29, "2001:db8::20/123"]
+    outside: true
+    subnets:
+      left: {range: [192.0.2.8/29, "2001:db8::20/124"]}
+      gate: {range: ["2001:db8::38/125"], for: bastion}
+lines: {rope: {network: pool, range: [192.0.2.0/31]}}
+machines:
+  a: {image: i, size: s, at: left}
+  b: {image: i, size: s, at: left, tags: {role: web}}
+bastions: {lamp: {subnet: gate, address: auto, from: [buoy]}}
+`
+
+// TestGuaranteesAgreeWithTryingEverything tries every flow of a tiny estate at
+// every moment that matters, and compares with what is told of its guarantees.
+func TestGuaranteesAgreeWithTryingEverything(t *testing.T) {
+	broken, held := 0, 0
+	sources := []string{"everywhere", "internet", "buoy", "pool", "rope", "all", "a", "192.0.2.2/31", "192.0.2.5", "2001:db8::12/127", "2001:db8::/126"}
+	targets := []string{"all", "a", "b", "role=web", "left"}
+	services := []string{"ssh", "tcp/443", "tcp/21-23", "ping", "any", "any except ssh"}
+	var tried []netip.Addr
+	for a := range 16 {
+		tried = append(tried, netip.AddrFrom4([4]byte{192, 0, 2, byte(a)}))
+	}
+	for a := range 64 {
+		b := netip.MustParseAddr("2001:db8::").As16()
+		b[15] = byte(a)
+		tried = append(tried, netip.AddrFrom16(b))
+	}
+	tried = append(tried, netip.MustParseAddr("198.51.100.1"), netip.MustParseAddr("2001:db8:ffff::1"))
+	arriving := []flow.Service{0, flow.TCPPort(20), flow.TCPPort(21), flow.TCPPort(22), flow.TCPPort(23), flow.TCPPort(24), flow.TCPPort(443), flow.TCPPort(3389), flow.UDPPort(53), flow.Ping, flow.Other}
+	rapid.Check(t, func(t *rapid.T) {
+		pick := func(list []string) string { return rapid.SampledFrom(list).Draw(t, "pick") }
+		var rules []string
+		for range rapid.IntRange(0, 6).Draw(t, "rules") {
+			tail := rapid.SampledFrom([]string{"", "", " until 2026-11-23T10:00:00Z", " until 2026-11-23T12:00:00Z"}).Draw(t, "tail")
+			verb := rapid.SampledFrom([]string{"allow", "allow", "deny"}).Draw(t, "verb")
+			rules = append(rules, verb+" "+pick(services)+" from "+pick(sources)+" to "+pick(targets)+tail)
+		}
+		if rapid.Bool().Draw(t, "permit") {
+			rules = append(rules, "permit ops to open "+pick(services)+" to "+pick(targets)+" from "+pick(sources)+" up to 1h")
+		}
+		if rapid.IntRange(0, 2).Draw(t, "route") == 0 {
+			rules = append(rules, "route "+pick(services)+" to "+pick(targets)+" via lamp for ops")
+		}
+		verb := rapid.SampledFrom([]string{"never", "always"}).Draw(t, "guarantee")
+		tail := ""
+		if verb == "never" && rapid.Bool().Draw(t, "standing") {
+			tail = " standing"
+		}
+		guarantee := verb + " " + pick(services) + " from " + pick(sources) + " to " + pick(targets) + tail
+		w := oracle.WorldOf(tiny, append(rules, guarantee)...)
+		p := w.Plan()
+		got := exposure.Guarantees(w.Estate, p, oracle.Epoch)
+		want := tryEverything(w, p, guarantee, tried, arriving)
+		require.Equal(t, want != "", len(got) > 0, "%s: trying finds %q, the analysis %v\n%s", guarantee, want, got, w.Text)
+		if len(got) > 0 {
+			broken++
+		} else {
+			held++
+		}
+	})
+	t.Logf("%d guarantees were broken, %d held", broken, held)
+	require.Positive(t, broken)
+	require.Positive(t, held)
+}
+
+// tryEverything returns the first flow that breaks a guarantee, or "".
+func tryEverything(w oracle.World, p *flow.Plan, guarantee string, tried []netip.Addr, arriving []flow.Service) string {
+	s := sentence.MustParse(guarantee)
+	never, isNever := s.(sentence.Never)
+	always, _ := s.(sentence.Always)
+	services, from, to := never.Services, never.From, never.To
+	if !isNever {
+		services, from, to = always.Services, always.From, always.To
+	}
+	for _, moment := range []time.Time{oracle.Epoch, oracle.Epoch.Add(time.Hour), oracle.Epoch.Add(3 * time.Hour)} {
+		for _, src := range tried {
+			for _, service := range arriving {
+				if !w.InSource(src, from) || !w.InServices(service, services) {
+					continue
+				}
+				for _, i := range w.Estate.Targets(to) {
+					m := w.Estate.Machines[i]
+					open := false
+					for _, list := range w.Given.Machines[m.Name].Inside {
+						for _, dst := range list {
+							for _, v := range w.Ask(src, dst, service, moment) {
+								open = open || v.Open
+							}
+						}
+					}
+					possible := open || isNever && !never.Standing && w.Possible(src, m, service, moment)
+					if isNever && (possible && !never.Standing || open && w.Standing(src, m, service, moment)) || !isNever && !open {
+						return fmt.Sprint(src, " ", m.Name, " ", service, " ", moment)
+					}
+				}
+			}
+		}
+	}
+	return ""
+}
