@@ -62,7 +62,7 @@ func (v *View) askMachine(t Target, services flow.Services, from flow.Addrs) []P
 		rest := from
 		arriving := slices.DeleteFunc(slices.Clone(doors), func(d flow.Door) bool { return !d.Arrives.Contains(s.services.Lo) })
 		for _, d := range arriving {
-			passing := within(v.through(s, d), rest)
+			passing := within(v.through(s, d, nil), rest, nil)
 			for _, p := range passing {
 				add(s, opened(d, p))
 			}
@@ -99,7 +99,7 @@ func (v *View) closed(s slice, d flow.Door, from flow.Addrs) (list []Part) {
 	if from.IsEmpty() {
 		return nil
 	}
-	for _, p := range within(s.denied(), from) {
+	for _, p := range within(s.denied(), from, nil) {
 		list = append(list, Part{Machine: d.Machine, Door: d, From: p.from, Reason: Denied, Until: p.rule.Until, Origin: p.rule.Origin})
 	}
 	if rest := from.Subtract(s.deny); !rest.IsEmpty() {
@@ -195,7 +195,7 @@ func (v *View) askDoor(t Target, d flow.Door, called flow.Services, from flow.Ad
 		if d.Translated() {
 			asked = called
 		}
-		passing := within(v.through(s, d), from)
+		passing := within(v.through(s, d, nil), from, nil)
 		for _, p := range passing {
 			list = joinPart(list, t, asked, opened(d, p))
 		}

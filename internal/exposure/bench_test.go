@@ -95,7 +95,7 @@ func BenchmarkDifference(b *testing.B) {
 		l, e, given := large(b, n)
 		before := exposure.NewView(l.Opened(flow.Compile(e, given), oracle.Epoch), oracle.Epoch)
 		for name, line := range map[string]string{
-			"machine": "allow tcp/8443 from buoy-3 to gauge-7", "role": "allow tcp/8443 from everywhere to role=r3",
+			"machine": "allow tcp/60443 from 2001:db8:beef::9 to gauge-7", "role": "allow tcp/60443 from everywhere to role=r3",
 			"all": "deny any from 198.51.100.0/24 to all",
 		} {
 			edited := l

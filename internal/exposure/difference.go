@@ -1,6 +1,7 @@
 package exposure
 
 import (
+	"sync"
 	"time"
 
 	"ironbark/internal/flow"
@@ -34,7 +35,11 @@ func (d Difference) IsEmpty() bool {
 // all machines of a pair of classes.
 func Compare(a, b *View) Difference {
 	own := a.Plan.Own().Union(b.Plan.Own())
-	c := &comparison{a: newSide(a, own), b: newSide(b, own), own: own, pairs: map[[2]int32]*pair{}}
+	c := &comparison{own: own, pairs: map[[2]int32]*pair{}, differ: map[[2]*audience]box{}}
+	var wait sync.WaitGroup
+	wait.Go(func() { c.a = newSide(a, own) })
+	c.b = newSide(b, own)
+	wait.Wait()
 	c.everything = !a.Plan.Guard.Equal(b.Plan.Guard)
 	var d Difference
 	for m, machine := range b.Plan.Machines {
@@ -59,6 +64,20 @@ type comparison struct {
 	own        flow.Addrs
 	everything bool // what counts as administrative differs
 	pairs      map[[2]int32]*pair
+	differ     map[[2]*audience]box
+}
+
+// box is a set of services and one of sources.
+type box struct {
+	services flow.Services
+	from     flow.Addrs
+}
+
+// shared is an entry of all machines of a class; its door is the one at a place in
+// the list of the machine's own doors.
+type shared struct {
+	entry Entry
+	door  int
 }
 
 // pair is what differs between a class of one view and one of the other.
@@ -110,7 +129,15 @@ func (d *Difference) add(name string, v *View, m int32, opened, closed []shared,
 
 // all lists what is open at a machine that only one view has.
 func (c *comparison) all(v *View, m int32) []shared {
-	return outside(c.own, v.reach(v.classes[v.classOf[m]]))
+	class := v.classes[v.classOf[m]]
+	v.reach(class)
+	var list []shared
+	for door, in := range class.reach {
+		for _, l := range in {
+			list = append(list, shared{entry: l.entry(flow.Door{}), door: door})
+		}
+	}
+	return outside(c.own, list)
 }
 
 // outside leaves addresses out of the sources of entries.
@@ -129,12 +156,15 @@ func (c *comparison) compare(x, y *class) *pair {
 	if same && c.a.heard(x.audience) == c.b.heard(y.audience) {
 		return nil
 	}
-	services, from := flow.AnyService, flow.AllAddrs
+	look := box{flow.AnyService, flow.AllAddrs}
 	if same {
-		services, from = c.differing(x.audience, y.audience)
+		look = c.differing(x.audience, y.audience)
 	}
-	before, after := c.a.limited(x, services, from), c.b.limited(y, services, from)
-	before, after = outside(c.own, before), outside(c.own, after)
+	var before, after []shared
+	var wait sync.WaitGroup
+	wait.Go(func() { before = outside(c.own, c.a.limited(x, look.services, look.from)) })
+	after = outside(c.own, c.b.limited(y, look.services, look.from))
+	wait.Wait()
 	p := &pair{}
 	p.opened, p.moved, p.before = c.against(c.b.v, y, after, c.a.v, x, before)
 	p.closed, _, _ = c.against(c.a.v, x, before, c.b.v, y, after)
@@ -170,8 +200,13 @@ func sameDoor(a, b flow.Door) bool {
 
 // differing returns the services and sources of the rules that only one of two
 // audiences has.
-func (c *comparison) differing(x, y *audience) (services flow.Services, from flow.Addrs) {
-	count := map[digest]int{}
+func (c *comparison) differing(x, y *audience) box {
+	key := [2]*audience{x, y}
+	b, known := c.differ[key]
+	if known {
+		return b
+	}
+	count := make(map[digest]int, len(x.ranks))
 	for _, r := range x.ranks {
 		count[c.a.rules[r]]++
 	}
@@ -181,14 +216,15 @@ func (c *comparison) differing(x, y *audience) (services flow.Services, from flo
 	collect := func(s *side, ranks []int32) {
 		for _, r := range ranks {
 			if count[s.rules[r]] != 0 {
-				services = services.Union(s.v.ranked[r].Services)
-				from = from.Union(s.v.ranked[r].From)
+				b.services = b.services.Union(s.v.ranked[r].Services)
+				b.from = b.from.Union(s.v.ranked[r].From)
 			}
 		}
 	}
 	collect(c.a, x.ranks)
 	collect(c.b, y.ranks)
-	return services, from
+	c.differ[key] = b
+	return b
 }
 
 // gateways compares who can reach the gateways themselves.

@@ -33,10 +33,31 @@ type side struct {
 	audiences map[*audience]digest
 	classes   map[*class]digest
 
-	reached      []bool // by rank, whether the rule's From overlaps reachedBy
-	reachedBy    flow.Addrs
-	reachedKnown bool
-	scratch      []byte
+	cuts    []*cutDown
+	scratch []byte
+}
+
+// cutDown is what is left of a view where only some services and sources matter.
+type cutDown struct {
+	services flow.Services
+	from     flow.Addrs
+	reached  []bool // by rank, whether the rule's From overlaps from
+	few      map[*audience]*audience
+}
+
+// cut returns the view cut down to services and sources.
+func (s *side) cut(services flow.Services, from flow.Addrs) *cutDown {
+	for _, c := range s.cuts {
+		if c.services.Equal(services) && c.from.Equal(from) {
+			return c
+		}
+	}
+	c := &cutDown{services: services, from: from, reached: make([]bool, len(s.v.ranked)), few: map[*audience]*audience{}}
+	for i, r := range s.v.ranked {
+		c.reached[i] = r.From.Overlaps(from)
+	}
+	s.cuts = append(s.cuts, c)
+	return c
 }
 
 func newSide(v *View, own flow.Addrs) *side {
@@ -121,28 +142,23 @@ func (s *side) doors(c *class) digest {
 // limited computes what is open at a class for some services and sources only:
 // rules for other sources are left out before anything is computed.
 func (s *side) limited(c *class, services flow.Services, from flow.Addrs) (list []shared) {
-	if !s.reachedKnown || !s.reachedBy.Equal(from) {
-		s.reached, s.reachedBy, s.reachedKnown = make([]bool, len(s.v.ranked)), from, true
-		for i, r := range s.v.ranked {
-			s.reached[i] = r.From.Overlaps(from)
+	cut := s.cut(services, from)
+	few := cut.few[c.audience]
+	if few == nil {
+		few = &audience{}
+		for _, r := range c.ranks {
+			if cut.reached[r] {
+				few.ranks = append(few.ranks, r)
+			}
 		}
+		few.once.Do(func() { few.meetings, few.services = grouped(s.v.slicesFor(few, services)) })
+		cut.few[c.audience] = few
 	}
-	few := &audience{}
-	for _, r := range c.ranks {
-		if s.reached[r] {
-			few.ranks = append(few.ranks, r)
-		}
-	}
-	few.meetings, few.services = grouped(s.v.slicesFor(few, services))
-	few.once.Do(func() {})
 	for i, d := range s.v.Plan.DoorsTo(c.first) {
-		d.From = d.From.Intersect(from)
-		if d.From.IsEmpty() {
-			continue
-		}
-		for _, e := range s.v.entries(few, d) {
-			e.door = i
-			list = append(list, e)
+		for _, l := range s.v.throughDoor(few, d) {
+			if l.from = l.from.Intersect(from); !l.from.IsEmpty() {
+				list = append(list, shared{entry: l.entry(flow.Door{}), door: i})
+			}
 		}
 	}
 	return list

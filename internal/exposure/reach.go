@@ -3,7 +3,6 @@ package exposure
 import (
 	"iter"
 	"runtime"
-	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -67,38 +66,42 @@ func (v *View) Reach(m int32) []Entry {
 // each hands over what is open at machine m: what its class has, through its own doors.
 func (v *View) each(m int32, yield func(Entry) bool) bool {
 	c := v.classes[v.classOf[m]]
-	c.once.Do(func() { c.reach = v.reach(c) })
+	v.reach(c)
 	if len(c.reach) == 0 {
 		return true
 	}
-	doors := v.Plan.DoorsTo(m)
-	for _, s := range c.reach {
-		e := s.entry
-		e.Door = doors[s.door]
-		if !yield(e) {
-			return false
+	for i, d := range v.Plan.DoorsTo(m) {
+		for _, l := range c.reach[i] {
+			if !yield(l.entry(d)) {
+				return false
+			}
 		}
 	}
 	return true
 }
 
-// reach computes what is open at a class of machines, door by door.
-func (v *View) reach(c *class) (list []shared) {
-	for i, d := range v.Plan.DoorsTo(c.first) {
-		for _, s := range v.throughDoor(c.audience, d) {
-			s.door = i
-			list = append(list, s)
+// reach computes, once, what is open at a class of machines, door by door.
+func (v *View) reach(c *class) {
+	c.once.Do(func() {
+		any := false
+		doors := v.Plan.DoorsTo(c.first)
+		list := make([][]letIn, len(doors))
+		for i, d := range doors {
+			list[i] = v.throughDoor(c.audience, d)
+			any = any || len(list[i]) > 0
 		}
-	}
-	return list
+		if any {
+			c.reach = list
+		}
+	})
 }
 
 // throughDoor computes what an audience lets in through a door. Doors that
 // translate nothing differ for it in nothing but who can use them, and machines
 // of a network share that.
-func (v *View) throughDoor(a *audience, d flow.Door) []shared {
+func (v *View) throughDoor(a *audience, d flow.Door) []letIn {
 	if d.Translated() || d.From.IsEmpty() {
-		return v.entries(a, d)
+		return v.letIn(a, d)
 	}
 	key := &d.From.Runs()[0]
 	a.mu.Lock()
@@ -107,20 +110,24 @@ func (v *View) throughDoor(a *audience, d flow.Door) []shared {
 	if known {
 		return list
 	}
-	list = v.entries(a, d)
+	list = v.letIn(a, d)
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if a.open == nil {
-		a.open = map[*flow.Run][]shared{}
+		a.open = map[*flow.Run][]letIn{}
 	}
 	a.open[key] = list
 	return list
 }
 
-// entries computes what an audience lets in through a door.
-func (v *View) entries(a *audience, d flow.Door) (list []shared) {
+// letIn computes what an audience lets in through a door. What several meetings
+// let in from the same sources by the same sentence is one.
+func (v *View) letIn(a *audience, d flow.Door) (list []letIn) {
 	meetings, services := v.meetingsOf(a)
-	same := map[sameness][]int{} // places in list of what differs in sources and services at most
+	last := map[sameness]int{}          // the latest in list that is the same in all but sources and services, from 1
+	var before []int                    // for each in list, the one before it that last has forgotten, from 1
+	var more [][]span.Run[flow.Service] // the services of further meetings, for each in list
+	var room []piece
 	for k, s := range meetings {
 		at := services[k]
 		if d.Translated() {
@@ -129,21 +136,26 @@ func (v *View) entries(a *audience, d flow.Door) (list []shared) {
 		if at.IsEmpty() {
 			continue
 		}
-		for _, p := range v.through(s, d) {
+		room = v.through(s, d, room[:0])
+		for _, p := range room {
 			key := sameness{p.rule, p.own, s.guarded}
-			if o := slices.IndexFunc(same[key], func(o int) bool { return list[o].entry.From.Equal(p.from) }); o >= 0 {
-				e := &list[same[key][o]]
-				e.runs = append(e.runs, at.Runs()...)
+			i := last[key]
+			for i > 0 && !list[i-1].from.Equal(p.from) {
+				i = before[i-1]
+			}
+			if i > 0 {
+				more[i-1] = append(more[i-1], at.Runs()...)
 				continue
 			}
-			e := Entry{From: p.from, Administrative: s.guarded}
-			e.Reason, e.Until, e.Origin, e.Opening = p.decided()
-			same[key] = append(same[key], len(list))
-			list = append(list, shared{entry: e, runs: slices.Clone(at.Runs())})
+			list = append(list, letIn{piece: p, services: at, guarded: s.guarded})
+			before, more = append(before, last[key]), append(more, nil)
+			last[key] = len(list)
 		}
 	}
-	for i := range list {
-		list[i].entry.Services, list[i].runs = span.Of(list[i].runs...), nil
+	for i, runs := range more {
+		if len(runs) > 0 {
+			list[i].services = span.Of(append(runs, list[i].services.Runs()...)...)
+		}
 	}
 	return list
 }
@@ -215,8 +227,7 @@ func (v *View) prepare() {
 	for range runtime.GOMAXPROCS(0) {
 		wait.Go(func() {
 			for i := next.Add(1) - 1; i < int64(len(v.classes)); i = next.Add(1) - 1 {
-				c := v.classes[i]
-				c.once.Do(func() { c.reach = v.reach(c) })
+				v.reach(v.classes[i])
 			}
 		})
 	}

@@ -57,7 +57,7 @@ type audience struct {
 	services []flow.Services
 
 	mu   sync.Mutex
-	open map[*flow.Run][]shared // by the From of a door that translates nothing, known by its first run
+	open map[*flow.Run][]letIn // by the From of a door that translates nothing, known by its first run
 }
 
 // class is what machines of one audience share that have the same doors, too.
@@ -66,15 +66,21 @@ type class struct {
 	first int32 // one of its machines, whose doors stand for all
 
 	once  sync.Once
-	reach []shared
+	reach [][]letIn // by door
 }
 
-// shared is an entry as all machines of a class have it; its door is the one at a
-// place in the list of the machine's own doors.
-type shared struct {
-	entry Entry
-	door  int
-	runs  []span.Run[flow.Service] // of the entry's services, while they are collected
+// letIn is what passes a door by one sentence, as all machines of a class have it.
+type letIn struct {
+	piece
+	services flow.Services // arriving
+	guarded  bool
+}
+
+// entry tells what passes through a door of a machine.
+func (l letIn) entry(d flow.Door) Entry {
+	e := Entry{Door: d, Services: l.services, From: l.from, Administrative: l.guarded}
+	e.Reason, e.Until, e.Origin, e.Opening = l.decided()
+	return e
 }
 
 // NewView indexes a plan at a moment. Cost: the sum of the groups' sizes.
@@ -191,7 +197,7 @@ type meeting struct {
 	met     []byte // places of the rules met, 4 bytes each, ascending, those of the base apart
 	guarded bool
 	deny    flow.Addrs // all that denies keep out
-	passed  []piece    // disjoint, less what is denied
+	passed  [2][]piece // disjoint, less what is denied; by family, IPv6 at 0
 }
 
 // comer computes what the rules of a class come to where they meet. It remembers
@@ -203,8 +209,9 @@ type comer struct {
 	known [2]map[string]*meeting // by the other rules met; unguarded, guarded
 	deny  map[string]flow.Addrs  // by the denies met, those of the base apart
 
-	passes []active // scratch
+	passes []active // scratch, as are the next
 	denies []byte
+	pile   span.Pile[flow.Point]
 }
 
 func newComer(rules []active) *comer {
@@ -255,7 +262,7 @@ func (c *comer) come(met []byte, guarded bool) *meeting {
 			c.passes = append(c.passes, r)
 		}
 	})
-	m.passed = passed(c.passes, nil, flow.Addrs{}, m.deny)
+	m.passed = byFamily(passed(&c.pile, c.passes, nil, flow.Addrs{}, m.deny))
 	return m
 }
 
@@ -303,7 +310,7 @@ func (m *meeting) denied() []piece {
 			list = append(list, r)
 		}
 	})
-	return passed(list, nil, flow.Addrs{}, flow.Addrs{})
+	return passed(&span.Pile[flow.Point]{}, list, nil, flow.Addrs{}, flow.Addrs{})
 }
 
 // slices cuts the services asked about at machine m. cuts are further services
@@ -388,15 +395,15 @@ func (c *comer) eachMet(runs []span.Run[flow.Service], do func(rule, run int)) {
 
 // passed cuts the sources that rules let in into pieces, each with the rule that
 // lets it in the longest. own, if there is one, competes with them. It serves for
-// denies too, which keep out instead.
-func passed(rules []active, own *flow.Published, ownFrom, deny flow.Addrs) []piece {
+// denies too, which keep out instead. taken is room to work in.
+func passed(taken *span.Pile[flow.Point], rules []active, own *flow.Published, ownFrom, deny flow.Addrs) []piece {
 	var list []piece
-	taken := deny
+	taken.Reset(deny)
 	take := func(p piece) {
-		if from := p.from.Subtract(taken); !from.IsEmpty() {
+		if from := taken.Rest(p.from); !from.IsEmpty() {
 			p.from = from
 			list = append(list, p)
-			taken = taken.Union(from)
+			taken.Add(from)
 		}
 	}
 	for _, r := range rules {
@@ -415,18 +422,34 @@ func passed(rules []active, own *flow.Published, ownFrom, deny flow.Addrs) []pie
 	return list
 }
 
-// through returns the pieces of a slice that pass through a door, own from included.
-func (v *View) through(s slice, d flow.Door) []piece {
-	list := s.passed
-	if own, ok := d.OwnPass(v.Plan.Guard, v.At); ok {
-		list = passed(s.letting(), d.Own, own, s.deny)
+// through returns the pieces of a slice that pass through a door, own from
+// included. They are appended to room, which may be nil.
+func (v *View) through(s slice, d flow.Door, room []piece) []piece {
+	family := 0
+	if d.V4 {
+		family = 1
 	}
-	return within(list, d.From)
+	list := s.passed[family]
+	if own, ok := d.OwnPass(v.Plan.Guard, v.At); ok {
+		list = passed(&span.Pile[flow.Point]{}, s.letting(), d.Own, own, s.deny)
+	}
+	return within(list, d.From, room)
 }
 
-// within cuts pieces down to the sources in from.
-func within(list []piece, from flow.Addrs) []piece {
-	out := make([]piece, 0, len(list))
+// byFamily cuts pieces into those of IPv6, at 0, and of IPv4: a door is of one family.
+func byFamily(list []piece) (out [2][]piece) {
+	for _, p := range list {
+		for i, from := range flow.ByFamily(p.from) {
+			if !from.IsEmpty() {
+				out[i] = append(out[i], piece{from: from, rule: p.rule, own: p.own})
+			}
+		}
+	}
+	return out
+}
+
+// within cuts pieces down to the sources in from, and appends them to out.
+func within(list []piece, from flow.Addrs, out []piece) []piece {
 	for _, p := range list {
 		if p.from = p.from.Intersect(from); !p.from.IsEmpty() {
 			out = append(out, p)

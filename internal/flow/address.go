@@ -115,6 +115,13 @@ func prefixSet(list ...netip.Prefix) Addrs {
 	return span.Of(runs...)
 }
 
+// ByFamily cuts a set into its IPv6 addresses, at 0, and its IPv4 addresses, at
+// 1, without copying them.
+func ByFamily(s Addrs) [2]Addrs {
+	v4, v6 := s.Split(Point{v6: true})
+	return [2]Addrs{v6, v4}
+}
+
 // globallyRoutable reports whether an inside address can be reached from outside
 // as it is: IPv6, and neither private nor link-local.
 func globallyRoutable(a netip.Addr) bool {

@@ -59,9 +59,6 @@ type lineIn struct {
 	from [2]Addrs
 }
 
-// byFamily cuts a set into its IPv6 and IPv4 addresses.
-func byFamily(s Addrs) [2]Addrs { return [2]Addrs{s.Intersect(AllIPv6), s.Intersect(AllIPv4)} }
-
 // at is the index of a family.
 func at(v4 bool) int {
 	if v4 {
@@ -245,17 +242,17 @@ func (p *Plan) finishPlaces() {
 		}
 	}
 	for _, l := range p.Lines {
-		p.lines[l.Network] = append(p.lines[l.Network], lineIn{l.Name, byFamily(l.Range)})
+		p.lines[l.Network] = append(p.lines[l.Network], lineIn{l.Name, ByFamily(l.Range)})
 		taken = append(taken, l.Range.Runs()...)
 	}
 	p.roam = p.Everywhere().Subtract(span.Of(taken...))
-	p.outside = byFamily(p.roam.Union(span.Of(outside...)))
+	p.outside = ByFamily(p.roam.Union(span.Of(outside...)))
 	for _, n := range p.Networks {
 		reach := n.Space
 		for _, j := range n.Joins {
 			reach = reach.Union(spaces[j])
 		}
-		w := place{Network: n, inside: byFamily(reach)}
+		w := place{Network: n, inside: ByFamily(reach)}
 		if n.Outside {
 			w.direct = [2]Addrs{p.outside[0].Subtract(w.inside[0]), p.outside[1]}
 		}

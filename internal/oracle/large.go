@@ -12,7 +12,7 @@ import (
 )
 
 // Large is a made-up estate of a size, as a team that grew for years would have
-// it: networks of 200 machines in four subnets, roles of 50 machines, named
+// it: networks of 200 machines in four subnets, roles of 25 machines, named
 // sources with overlapping prefixes, lines, fronts, both families.
 type Large struct {
 	Nouns, Rules string
@@ -22,7 +22,8 @@ type Large struct {
 // MakeLarge makes an estate of n machines and about ten sentences for each. Equal
 // seeds make equal estates.
 //
-// Of the sentences 45 % speak of a role, 25 % of a subnet or network, 4 % of single
+// Of the services named 20 % are https, 65 % one of 40 own ones, 5 % ranges and
+// 2 % any. Of the sentences 45 % speak of a role, 25 % of a subnet or network, 4 % of single
 // machines (one machine in twenty has a few of its own), 1 % of all machines (at
 // most 100), and the rest publish, permit and route.
 func MakeLarge(n int, seed uint64) Large {
@@ -56,7 +57,7 @@ func MakeLarge(n int, seed uint64) Large {
 }
 
 // at returns the network, subnet and role of a machine.
-func at(i int) (network, subnet, role int) { return i / 200, i / 50 % 4, i / 50 }
+func at(i int) (network, subnet, role int) { return i / 200, i / 50 % 4, i / 25 }
 
 func finishLarge(n int, r *rand.Rand, y *strings.Builder, networks, sources, services int) Large {
 	y.WriteString("lines:\n")
@@ -86,14 +87,14 @@ func finishLarge(n int, r *rand.Rand, y *strings.Builder, networks, sources, ser
 	}
 	var b strings.Builder
 	service := func() string {
-		switch r.IntN(10) {
-		case 0:
+		switch n := r.IntN(100); {
+		case n < 2:
 			return "any"
-		case 1:
+		case n < 7:
 			return fmt.Sprintf("tcp/%d-%d", 1000+r.IntN(20)*100, 3400+r.IntN(10)*100)
-		case 2, 3:
+		case n < 27:
 			return "https"
-		case 4:
+		case n < 35:
 			return "http, https, ping"
 		}
 		return fmt.Sprintf("feed-%d", r.IntN(services))
@@ -107,7 +108,7 @@ func finishLarge(n int, r *rand.Rand, y *strings.Builder, networks, sources, ser
 		case 2:
 			return fmt.Sprintf("reach-%d", r.IntN(networks))
 		case 3, 4:
-			return fmt.Sprintf("role=r%d", r.IntN(max(1, n/50)))
+			return fmt.Sprintf("role=r%d", r.IntN(max(1, n/25)))
 		case 5:
 			return fmt.Sprintf("198.51.%d.0/%d", r.IntN(4)*64, 18+r.IntN(7))
 		}
@@ -119,7 +120,13 @@ func finishLarge(n int, r *rand.Rand, y *strings.Builder, networks, sources, ser
 		}
 		return "allow"
 	}
-	line := func(target string) { fmt.Fprintf(&b, "%s %s from %s to %s\n", verb(), service(), source(), target) }
+	line := func(target string) {
+		what, from := service(), source()
+		if wide := from == "everywhere" || strings.HasPrefix(from, "internet"); wide && what != "http, https, ping" {
+			what = "https" // nobody opens much to everybody, nor denies it
+		}
+		fmt.Fprintf(&b, "%s %s from %s to %s\n", verb(), what, from, target)
+	}
 	sentences := 12 * n
 	for i := range min(100, max(1, sentences/100)) {
 		fmt.Fprintf(&b, "deny any from 192.0.2.%d to all\n", i)
@@ -128,11 +135,11 @@ func finishLarge(n int, r *rand.Rand, y *strings.Builder, networks, sources, ser
 		line(fmt.Sprintf("gauge-%d", r.IntN(max(1, n/20))*20))
 	}
 	for range sentences * 45 / 100 {
-		line(fmt.Sprintf("role=r%d", r.IntN(max(1, n/50))))
+		line(fmt.Sprintf("role=r%d", r.IntN(max(1, n/25))))
 	}
 	for range sentences * 25 / 100 {
 		network := r.IntN(networks)
-		if r.IntN(5) == 0 {
+		if r.IntN(20) == 0 {
 			line(fmt.Sprintf("reach-%d", network))
 		} else if network < n/200 {
 			line(fmt.Sprintf("pool-%d-%d", network, r.IntN(4)))
@@ -146,12 +153,12 @@ func finishLarge(n int, r *rand.Rand, y *strings.Builder, networks, sources, ser
 		if i%10 == 3 {
 			fmt.Fprintf(&b, "forward pier-%d tcp/%d to gauge-%d on ssh\n", network, 20000+i%200, i)
 		}
-		if i%50 == 0 {
-			fmt.Fprintf(&b, "spread pier-%d tcp/%d over role=r%d on https from %s\n", network, 30000+role%4, role, source())
+		if i%25 == 0 {
+			fmt.Fprintf(&b, "spread pier-%d tcp/%d over role=r%d on https from %s\n", network, 30000+role%8, role, source())
 		}
 	}
 	for i := range sentences * 10 / 100 {
-		fmt.Fprintf(&b, "permit ops to open ssh to role=r%d from buoy-%d up to 4h\n", i%max(1, n/50), r.IntN(sources))
+		fmt.Fprintf(&b, "permit ops to open ssh to role=r%d from buoy-%d up to 4h\n", i%max(1, n/25), r.IntN(sources))
 	}
 	for i, network := range outside {
 		if i%2 == 0 {

@@ -106,13 +106,31 @@ func (s Set[T]) Union(o Set[T]) Set[T] {
 // reaching returns the place of the first run at or after i that reaches p, by
 // steps that double: cheap where the run is near, and logarithmic where it is far.
 func reaching[T Point[T]](runs []Run[T], i int, p T) int {
+	if i == len(runs) || runs[i].Hi.Compare(p) >= 0 {
+		return i
+	}
 	step := 1
-	for i+step <= len(runs) && runs[i+step-1].Hi.Compare(p) < 0 {
+	for i+step < len(runs) && runs[i+step].Hi.Compare(p) < 0 {
 		i += step
 		step *= 2
 	}
-	end := min(i+step, len(runs))
-	return i + sort.Search(end-i, func(k int) bool { return runs[i+k].Hi.Compare(p) >= 0 })
+	lo, hi := i+1, min(i+step, len(runs)) // runs[lo-1] does not reach p, and runs[hi] does
+	for lo < hi {
+		mid := (lo + hi) / 2
+		if runs[mid].Hi.Compare(p) < 0 {
+			lo = mid + 1
+		} else {
+			hi = mid
+		}
+	}
+	return lo
+}
+
+// Split returns the points of s before p and those from p on. p must not lie
+// inside a run, but may begin one. The results share the memory of s.
+func (s Set[T]) Split(p T) (before, from Set[T]) {
+	i := reaching(s.runs, 0, p)
+	return Set[T]{s.runs[:i:i]}, Set[T]{s.runs[i:]}
 }
 
 // Intersect returns the points that are in both sets. Cost: O(k log n) for the k
@@ -123,6 +141,9 @@ func (s Set[T]) Intersect(o Set[T]) Set[T] {
 	}
 	if s.within(o) {
 		return s
+	}
+	if s.holds(o) {
+		return o
 	}
 	var out []Run[T]
 	i := 0
@@ -163,10 +184,22 @@ func (s Set[T]) within(o Set[T]) bool {
 		len(s.runs) == len(o.runs) && &s.runs[0] == &o.runs[0]
 }
 
+// holds reports whether every run of o lies in a run of s.
+func (s Set[T]) holds(o Set[T]) bool {
+	i := 0
+	for _, b := range o.runs {
+		i = reaching(s.runs, i, b.Hi)
+		if i == len(s.runs) || s.runs[i].Lo.Compare(b.Lo) > 0 {
+			return false
+		}
+	}
+	return true
+}
+
 // Subtract returns the points of s that are not in o. Cost: O(k log n) for the k
 // runs of s and of the result, and n of o.
 func (s Set[T]) Subtract(o Set[T]) Set[T] {
-	if len(o.runs) == 0 || len(s.runs) == 0 {
+	if len(o.runs) == 0 || len(s.runs) == 0 || !s.Overlaps(o) {
 		return s
 	}
 	var out []Run[T]
@@ -215,7 +248,7 @@ func (s Set[T]) Overlaps(o Set[T]) bool {
 }
 
 // Covers reports whether every point of o is in s.
-func (s Set[T]) Covers(o Set[T]) bool { return o.Subtract(s).IsEmpty() }
+func (s Set[T]) Covers(o Set[T]) bool { return s.holds(o) }
 
 // Check reports the first invariant that does not hold, or "".
 func (s Set[T]) Check() string {

@@ -40,6 +40,11 @@ func TestSetsAgreeWithMasks(t *testing.T) {
 		require.Equal(t, mask(a)|mask(b), mask(a.Union(b)))
 		require.Equal(t, mask(a)&mask(b), mask(a.Intersect(b)))
 		require.Equal(t, mask(a)&^mask(b), mask(a.Subtract(b)))
+		var pile Pile[small]
+		pile.Reset(a)
+		require.Equal(t, mask(b)&^mask(a), mask(pile.Rest(b)))
+		pile.Add(b)
+		require.True(t, Set[small]{pile.runs}.Equal(a.Union(b)), "%v and %v pile up to %v", a, b, pile.runs)
 		require.Equal(t, mask(a)&mask(b) != 0, a.Overlaps(b))
 		require.Equal(t, mask(b)&^mask(a) == 0, a.Covers(b))
 		require.Equal(t, mask(a) == mask(b), a.Equal(b))
