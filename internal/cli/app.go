@@ -339,19 +339,30 @@ func (a *app) now() time.Time {
 	return a.clock.Now().Local()
 }
 
-// moment reads --at.
+// moment reads --at: a time, or a length from now.
 func (a *app) moment(text string) (time.Time, error) {
 	if text == "" {
 		return a.clock.Now(), nil
 	}
 	if t, err := time.Parse(time.RFC3339Nano, text); err == nil {
-		if t.Before(a.clock.Now()) {
-			return t, usage("--at %s: the past is not answered yet, only now and later", text)
-		}
 		return t, nil
 	}
 	if d, err := sentence.ParseDuration(text); err == nil {
 		return a.clock.Now().Add(d.Length()), nil
 	}
 	return time.Time{}, usage("--at takes a time such as 2026-11-23T18:00:00Z, or a length from now such as 2h, not %q", text)
+}
+
+// since reads --since: a time that is past, or a length back from now.
+func (a *app) since(text string) (time.Time, error) {
+	if t, err := time.Parse(time.RFC3339Nano, text); err == nil {
+		if t.After(a.clock.Now()) {
+			return t, usage("--since %s is not past", text)
+		}
+		return t, nil
+	}
+	if d, err := sentence.ParseDuration(text); err == nil {
+		return a.clock.Now().Add(-d.Length()), nil
+	}
+	return time.Time{}, usage("--since takes a time such as 2026-11-20T00:00:00Z, or a length back from now such as 7d, not %q", text)
 }

@@ -6,7 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -31,8 +33,15 @@ func (q *asking) flags(c *cobra.Command) *cobra.Command {
 	return c
 }
 
-// state reads what a question is asked of, and says so where site and files differ.
-func (a *app) state(ctx context.Context, w *work.Work, q *asking) (*work.State, error) {
+// state reads what a question is asked of, and says so where site and files
+// differ. For a moment that is past it is what the journal tells.
+func (a *app) state(ctx context.Context, w *work.Work, q *asking, at time.Time) (*work.State, error) {
+	if at.Before(a.clock.Now()) {
+		if q.draft {
+			return nil, usage("--draft asks the files as they are now, and --at %s is past", q.at)
+		}
+		return w.At(ctx, at)
+	}
 	st, err := w.Asked(ctx, q.draft)
 	if err == nil && st.Differ {
 		if q.draft {
@@ -64,7 +73,7 @@ func (a *app) whyCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			st, err := a.state(ctx, w, q)
+			st, err := a.state(ctx, w, q, at)
 			if err != nil {
 				return err
 			}
@@ -109,7 +118,7 @@ func (a *app) whyMany(ctx context.Context, w *work.Work, q *asking, file string,
 	if err != nil {
 		return err
 	}
-	st, err := a.state(ctx, w, q)
+	st, err := a.state(ctx, w, q, at)
 	if err != nil {
 		return err
 	}
@@ -272,17 +281,20 @@ func (a *app) probe(ctx context.Context, w *work.Work, q *work.Answer) error {
 
 func (a *app) reachCommand() *cobra.Command {
 	q := &asking{}
-	var from, to, service string
+	var from, to, service, since string
 	var admin bool
 	c := &cobra.Command{
 		Use: "reach", Short: "List who can reach what, through which door, until when and why", Args: noArgs,
 		Long: "List exactly what is open: who can reach what, through which door, until when and by which sentence.\nAn administrative service is marked with “!”.",
 		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
+			if since != "" {
+				return a.reachSince(ctx, w, since, to)
+			}
 			at, err := a.moment(q.at)
 			if err != nil {
 				return err
 			}
-			st, err := a.state(ctx, w, q)
+			st, err := a.state(ctx, w, q, at)
 			if err != nil {
 				return err
 			}
@@ -308,7 +320,28 @@ func (a *app) reachCommand() *cobra.Command {
 	c.Flags().StringVar(&to, "to", "", "only to these machines")
 	c.Flags().StringVar(&service, "service", "", "only these services")
 	c.Flags().BoolVar(&admin, "admin", false, "only administrative services")
+	c.Flags().StringVar(&since, "since", "", "tell when each administrative service was open, from a time or a length back until now")
 	return q.flags(c)
+}
+
+// reachSince tells when administrative services were open.
+func (a *app) reachSince(ctx context.Context, w *work.Work, text, to string) error {
+	since, err := a.since(text)
+	if err != nil {
+		return err
+	}
+	spells, err := w.Since(ctx, since)
+	if err != nil {
+		return err
+	}
+	if to != "" {
+		spells = slices.DeleteFunc(spells, func(s work.Spell) bool { return s.State.Plan.Machines[s.Entry.Door.Machine].Name != to })
+	}
+	if a.json {
+		return a.print.JSON(view.SpellsJSON(spells, since, a.clock.Now()))
+	}
+	a.print.Spells(spells, since, a.clock.Now())
+	return nil
 }
 
 // filter cuts entries down to what was asked for. Its words are those of a question.
@@ -353,7 +386,7 @@ func (a *app) findingsCommand() *cobra.Command {
 			if !known {
 				return usage("--fail-at is note, caution or serious, not “%s”", level)
 			}
-			st, err := a.state(ctx, w, q)
+			st, err := a.state(ctx, w, q, at)
 			if err != nil {
 				return err
 			}

@@ -46,6 +46,9 @@ type Site interface {
 	End(ctx context.Context, person, why string, ids ...int64) error
 	// Journal returns the record, and the hash of its last entry.
 	Journal(ctx context.Context) (entries []journal.Entry, head string, err error)
+	// Past hands over what was installed after each change that the journal knows,
+	// oldest first, until yield returns false or an error.
+	Past(ctx context.Context, yield func(Moment) (more bool, err error)) error
 	// Probe sends a packet and tells what became of it. It reads the installed
 	// tables and nothing of the analysis.
 	Probe(ctx context.Context, p Packet) ([]Fate, error)
@@ -78,6 +81,15 @@ type Report struct {
 	Openings   []opening.Opening  // all, by number
 	Files      []estate.File      // as last enacted; none where nothing ever was
 	Unfinished *Unfinished
+}
+
+// Moment is what was installed from a moment on, and who brought it about.
+type Moment struct {
+	At       time.Time
+	Person   string
+	Plan     *flow.Plan
+	Files    []estate.File // as last enacted
+	Openings []opening.Opening
 }
 
 // Unfinished is an enactment that was begun and has not come to its end.

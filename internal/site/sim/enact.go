@@ -90,7 +90,7 @@ func (s *Site) Begin(ctx context.Context, person string, revision int64) (_ site
 		if m.unfinished != nil {
 			text = "took up the enactment that " + m.unfinished.Person + " began"
 		}
-		return note{person, "enact", text, u}, errors.Join(setMeta(ctx, tx, "unfinished", u), setMeta(ctx, tx, "revision", m.revision+1))
+		return note{person, "enact", text, record{}}, errors.Join(setMeta(ctx, tx, "unfinished", u), setMeta(ctx, tx, "revision", m.revision+1))
 	})
 	if err != nil {
 		return nil, err
@@ -102,8 +102,8 @@ func (e *enactment) Close() error { return e.lock.Close() }
 
 func (e *enactment) Install(ctx context.Context, rows []flow.Row, text string) error {
 	return e.s.step(ctx, func(ctx context.Context, tx *sql.Tx) (note, error) {
-		gone, come, err := install(ctx, tx, base, rows)
-		return note{e.person, "tables", fmt.Sprintf("%s (%d rows out, %d in)", text, gone, come), nil}, err
+		d, err := install(ctx, tx, base, rows)
+		return note{e.person, "tables", fmt.Sprintf("%s (%d rows out, %d in)", text, len(d.Out), len(d.In)), record{Tables: []delta{d}}}, err
 	})
 }
 
@@ -113,16 +113,17 @@ func (e *enactment) End(ctx context.Context, why string, ids ...int64) error {
 
 func (e *enactment) Narrow(ctx context.Context, o opening.Opening, rows []flow.Row) error {
 	return e.s.step(ctx, func(ctx context.Context, tx *sql.Tx) (note, error) {
-		if _, _, err := install(ctx, tx, o.ID, rows); err != nil {
+		d, err := install(ctx, tx, o.ID, rows)
+		if err != nil {
 			return note{}, err
 		}
-		return note{e.person, "narrow", fmt.Sprintf("opening %d: now for %v", o.ID, o.Machines), freeze(o)}, putOpening(ctx, tx, o)
+		return note{e.person, "narrow", fmt.Sprintf("opening %d: now for %v", o.ID, o.Machines), opened(o, d)}, putOpening(ctx, tx, o)
 	})
 }
 
 func (e *enactment) Do(ctx context.Context, c change.Change) error {
 	return e.s.step(ctx, func(ctx context.Context, tx *sql.Tx) (note, error) {
-		n := note{e.person, string(c.Verb), fmt.Sprintf("%s %s: %s", c.Thing.Kind, c.Thing.Name, c.Thing.Describe()), c.Thing.Spec}
+		n := note{e.person, string(c.Verb), fmt.Sprintf("%s %s: %s", c.Thing.Kind, c.Thing.Name, c.Thing.Describe()), record{Spec: c.Thing.Spec}}
 		if c.Verb == change.Remove {
 			_, err := tx.ExecContext(ctx, `DELETE FROM things WHERE kind = ? AND name = ?`, c.Thing.Kind, c.Thing.Name)
 			return n, err
@@ -234,7 +235,8 @@ func (s *Site) free(v4 bool, old netip.Addr, taken map[netip.Addr]string) (netip
 
 func (e *enactment) Finish(ctx context.Context, rows []flow.Row, files []estate.File, text string) error {
 	return e.s.step(ctx, func(ctx context.Context, tx *sql.Tx) (note, error) {
-		if _, _, err := install(ctx, tx, base, rows); err != nil {
+		d, err := install(ctx, tx, base, rows)
+		if err != nil {
 			return note{}, err
 		}
 		if _, err := tx.ExecContext(ctx, `DELETE FROM files`); err != nil {
@@ -256,6 +258,6 @@ func (e *enactment) Finish(ctx context.Context, rows []flow.Row, files []estate.
 		for _, f := range files {
 			contents[f.Name] = string(f.Data)
 		}
-		return note{e.person, "enact", text, contents}, setMeta(ctx, tx, "revision", m.revision+1)
+		return note{e.person, "enact", text, record{Tables: []delta{d}, Files: contents}}, setMeta(ctx, tx, "revision", m.revision+1)
 	})
 }

@@ -21,7 +21,7 @@ const base = int64(0)
 // note is what a step puts into the journal.
 type note struct {
 	person, action, text string
-	data                 any
+	data                 record
 }
 
 // step does one thing whole: what f writes, its entry in the journal, and then
@@ -50,16 +50,12 @@ func (s *Site) record(ctx context.Context, tx *sql.Tx, n note) error {
 	if err := row.Scan(&last.Seq, &last.Hash); err != nil && err != sql.ErrNoRows {
 		return err
 	}
-	data := ""
-	if n.data != nil {
-		text, err := json.Marshal(n.data)
-		if err != nil {
-			return err
-		}
-		data = string(text)
+	data, err := json.Marshal(n.data)
+	if err != nil {
+		return err
 	}
-	e := journal.Next(last, journal.Entry{At: s.clock.Now(), Person: n.person, Action: n.action, Text: n.text, Data: data})
-	_, err := tx.ExecContext(ctx, `INSERT INTO journal VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
+	e := journal.Next(last, journal.Entry{At: s.clock.Now(), Person: n.person, Action: n.action, Text: n.text, Data: string(data)})
+	_, err = tx.ExecContext(ctx, `INSERT INTO journal VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
 		e.Seq, e.At.Format(time.RFC3339Nano), e.Person, e.Action, e.Text, e.Data, e.Prev, e.Hash)
 	if err != nil {
 		return err
@@ -93,14 +89,32 @@ func (s *Site) Journal(ctx context.Context) (entries []journal.Entry, head strin
 	return entries, head, err
 }
 
+// delta is how an owner's tables changed: what the journal keeps, so that the
+// tables of any moment can be put together again from it.
+type delta struct {
+	Owner int64             `json:"owner"`
+	Out   []string          `json:"out,omitempty"` // keys
+	In    map[string]string `json:"in,omitempty"`  // bodies by key; they replace rows of the same key
+}
+
+// record is what an entry of the journal holds besides its words.
+type record struct {
+	Tables  []delta           `json:"tables,omitempty"`
+	Files   map[string]string `json:"files,omitempty"`   // as enacted
+	Opening *storedOpening    `json:"opening,omitempty"` // as it is from now on
+	ID      int64             `json:"id,omitempty"`      // of the opening
+	Ended   []int64           `json:"ended,omitempty"`
+	Spec    any               `json:"spec,omitempty"`
+}
+
 // install puts an owner's tables in place of the ones it had. Only rows that
 // differ are written.
-func install(ctx context.Context, tx *sql.Tx, owner int64, rows []flow.Row) (gone, come int, err error) {
+func install(ctx context.Context, tx *sql.Tx, owner int64, rows []flow.Row) (d delta, err error) {
+	d.Owner = owner
 	want := make(map[string]string, len(rows))
 	for _, r := range rows {
 		want[r.Key] = r.Body
 	}
-	var drop []string
 	err = each(ctx, tx, `SELECT key, body FROM tables WHERE owner = ?`, func(scan func(...any) error) error {
 		var key, body string
 		if err := scan(&key, &body); err != nil {
@@ -108,25 +122,26 @@ func install(ctx context.Context, tx *sql.Tx, owner int64, rows []flow.Row) (gon
 		}
 		if keep, ok := want[key]; ok && keep == body {
 			delete(want, key)
-		} else {
-			drop = append(drop, key)
+		} else if !ok {
+			d.Out = append(d.Out, key)
 		}
 		return nil
 	}, owner)
 	if err != nil {
-		return 0, 0, err
+		return d, err
 	}
-	for _, key := range drop {
+	for _, key := range d.Out {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM tables WHERE owner = ? AND key = ?`, owner, key); err != nil {
-			return 0, 0, err
+			return d, err
 		}
 	}
 	for key, body := range want {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO tables VALUES (?, ?, ?)`, owner, key, body); err != nil {
-			return 0, 0, err
+		if _, err := tx.ExecContext(ctx, `INSERT INTO tables VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET body = excluded.body`, owner, key, body); err != nil {
+			return d, err
 		}
 	}
-	return len(drop), len(want), nil
+	d.In = want
+	return d, nil
 }
 
 // storedOpening is an opening as the store holds it.
@@ -149,6 +164,12 @@ func freeze(o opening.Opening) storedOpening {
 		Person: o.Person, Sentence: o.Words.String(), Begin: o.Begin.UTC(), End: o.End.UTC(), Machines: o.Machines, From: flow.AddrRuns(o.From),
 		Services: flow.ServiceRuns(o.Services), Permit: o.Permit, Ended: o.Ended, EndedBy: o.EndedBy, Why: o.Why,
 	}
+}
+
+// opened is the record of an opening that begins or changes.
+func opened(o opening.Opening, d delta) record {
+	w := freeze(o)
+	return record{Tables: []delta{d}, Opening: &w, ID: o.ID}
 }
 
 func thaw(id int64, text string) (opening.Opening, error) {
@@ -223,13 +244,14 @@ func (s *Site) Open(ctx context.Context, revision int64, o opening.Opening, rows
 		if err := putOpening(ctx, tx, o); err != nil {
 			return note{}, err
 		}
-		if _, _, err := install(ctx, tx, o.ID, rows(o)); err != nil {
+		d, err := install(ctx, tx, o.ID, rows(o))
+		if err != nil {
 			return note{}, err
 		}
 		if err := setMeta(ctx, tx, "revision", m.revision+1); err != nil {
 			return note{}, err
 		}
-		return note{o.Person, action, fmt.Sprintf("opening %d: %s", o.ID, o.Words), freeze(o)}, nil
+		return note{o.Person, action, fmt.Sprintf("opening %d: %s", o.ID, o.Words), opened(o, d)}, nil
 	})
 	return o, err
 }
@@ -248,6 +270,7 @@ func (s *Site) end(ctx context.Context, tx *sql.Tx, person, why string, ids []in
 	}
 	now := s.clock.Now()
 	var told []string
+	var r record
 	for _, o := range all {
 		for _, id := range ids {
 			if o.ID != id || !o.Active(now) {
@@ -257,9 +280,11 @@ func (s *Site) end(ctx context.Context, tx *sql.Tx, person, why string, ids []in
 			if err := putOpening(ctx, tx, o); err != nil {
 				return note{}, err
 			}
-			if _, _, err := install(ctx, tx, id, nil); err != nil {
+			d, err := install(ctx, tx, id, nil)
+			if err != nil {
 				return note{}, err
 			}
+			r.Tables, r.Ended = append(r.Tables, d), append(r.Ended, id)
 			told = append(told, fmt.Sprintf("opening %d: %s", id, o.Words))
 		}
 	}
@@ -270,5 +295,5 @@ func (s *Site) end(ctx context.Context, tx *sql.Tx, person, why string, ids []in
 	if why != "" {
 		told = append(told, why)
 	}
-	return note{person, "close", "closed " + strings.Join(told, "; "), ids}, setMeta(ctx, tx, "revision", m.revision+1)
+	return note{person, "close", "closed " + strings.Join(told, "; "), r}, setMeta(ctx, tx, "revision", m.revision+1)
 }

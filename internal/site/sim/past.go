@@ -1,0 +1,113 @@
+package sim
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"time"
+
+	"ironbark/internal/estate"
+	"ironbark/internal/flow"
+	"ironbark/internal/site"
+)
+
+// Past replays the journal and hands over what was installed after each entry
+// that changed it, oldest first.
+func (s *Site) Past(ctx context.Context, yield func(site.Moment) (more bool, err error)) error {
+	entries, _, err := s.Journal(ctx)
+	if err != nil {
+		return err
+	}
+	p := past{tables: map[int64]map[string]string{}, openings: map[int64]storedOpening{}}
+	for _, e := range entries {
+		var r record
+		if err := json.Unmarshal([]byte(e.Data), &r); err != nil {
+			return fmt.Errorf("entry %d of the journal cannot be read: %w", e.Seq, err)
+		}
+		if !p.apply(r, e.At, e.Person) {
+			continue
+		}
+		m, err := p.moment(e.At, e.Person)
+		if err != nil {
+			return fmt.Errorf("entry %d of the journal: %w", e.Seq, err)
+		}
+		if more, err := yield(m); err != nil || !more {
+			return err
+		}
+	}
+	return nil
+}
+
+// past is what the journal comes to up to an entry.
+type past struct {
+	tables   map[int64]map[string]string
+	openings map[int64]storedOpening
+	files    []estate.File
+}
+
+// apply applies an entry and reports whether it changed what is installed.
+func (p *past) apply(r record, at time.Time, person string) bool {
+	for _, d := range r.Tables {
+		rows := p.tables[d.Owner]
+		if rows == nil {
+			rows = map[string]string{}
+			p.tables[d.Owner] = rows
+		}
+		for _, key := range d.Out {
+			delete(rows, key)
+		}
+		for key, body := range d.In {
+			rows[key] = body
+		}
+	}
+	if r.Opening != nil {
+		p.openings[r.ID] = *r.Opening
+	}
+	for _, id := range r.Ended {
+		o := p.openings[id]
+		o.Ended, o.EndedBy = at, person
+		p.openings[id] = o
+	}
+	if r.Files != nil {
+		p.files = nil
+		for name, text := range r.Files {
+			p.files = append(p.files, estate.File{Name: name, Data: []byte(text)})
+		}
+		slices.SortFunc(p.files, func(a, b estate.File) int { return cmp.Compare(a.Name, b.Name) })
+	}
+	return len(r.Tables) > 0 || r.Files != nil
+}
+
+// moment puts the tables together as they stood.
+func (p *past) moment(at time.Time, person string) (site.Moment, error) {
+	all := map[string]string{}
+	for _, rows := range p.tables {
+		for key, body := range rows {
+			all[key] = body
+		}
+	}
+	rows := make([]flow.Row, 0, len(all))
+	for key, body := range all {
+		rows = append(rows, flow.Row{Key: key, Body: body})
+	}
+	slices.SortFunc(rows, func(a, b flow.Row) int { return cmp.Compare(a.Key, b.Key) })
+	plan, err := flow.FromRows(rows)
+	if err != nil {
+		return site.Moment{}, err
+	}
+	m := site.Moment{At: at, Person: person, Plan: plan, Files: p.files}
+	for id, stored := range p.openings {
+		text, err := json.Marshal(stored)
+		if err != nil {
+			return site.Moment{}, err
+		}
+		o, err := thaw(id, string(text))
+		if err != nil {
+			return site.Moment{}, err
+		}
+		m.Openings = append(m.Openings, o)
+	}
+	return m, nil
+}
