@@ -36,7 +36,7 @@ func (q *asking) flags(c *cobra.Command) *cobra.Command {
 // state reads what a question is asked of, and says so where site and files
 // differ. For a moment that is past it is what the journal tells.
 func (a *app) state(ctx context.Context, w *work.Work, q *asking, at time.Time) (*work.State, error) {
-	if at.Before(a.clock.Now()) {
+	if q.at != "" && at.Before(a.clock.Now()) {
 		if q.draft {
 			return nil, usage("--draft asks the files as they are now, and --at %s is past", q.at)
 		}

@@ -52,7 +52,7 @@ func (a *app) root() *cobra.Command {
 	add("say", a.retractCommand())
 	add("enact", a.reviewCommand(), a.enactCommand())
 	add("open", a.openCommand(), a.openingsCommand(), a.closeCommand())
-	add("look", a.whyCommand(), a.probeCommand(), a.reachCommand(), a.statusCommand(), a.findingsCommand(), a.journalCommand())
+	add("look", a.whyCommand(), a.probeCommand(), a.reachCommand(), a.pathsCommand(), a.showCommand(), a.statusCommand(), a.findingsCommand(), a.journalCommand())
 	root.AddCommand(a.schemaCommand(), a.versionCommand())
 	root.SetHelpCommand(&cobra.Command{Use: "help [COMMAND]", Short: "Tell about a command", RunE: func(c *cobra.Command, args []string) error {
 		found, _, err := c.Root().Find(args)

@@ -293,6 +293,84 @@ func at(list []box, s flow.Service) (from flow.Addrs) {
 	return from
 }
 
+// TestASentenceIsInForceIfItsAbsenceIsNoticed takes each rule away in turn, and
+// compares with what is told of it at each machine.
+func TestASentenceIsInForceIfItsAbsenceIsNoticed(t *testing.T) {
+	count := map[exposure.EffectState]int{}
+	rapid.Check(t, func(t *rapid.T) {
+		w := oracle.Draw(t)
+		p := w.Plan()
+		view := exposure.NewView(p, oracle.Epoch)
+		for i, r := range p.Rules {
+			if !flow.Active(r.Until, oracle.Epoch) || slices.ContainsFunc(p.Rules, func(o flow.Rule) bool { return o.Origin == r.Origin && o.Opening != r.Opening }) {
+				continue
+			}
+			without := *p
+			without.Rules = slices.Delete(slices.Clone(p.Rules), i, i+1)
+			d := exposure.Compare(view, exposure.NewView(&without, oracle.Epoch))
+			for _, m := range r.To.Machines {
+				noticed := slices.ContainsFunc(slices.Concat(d.Opened, d.Closed), func(c exposure.Change) bool { return c.Machine == p.Machines[m].Name })
+				for _, e := range view.Effects(m) {
+					if e.Origin == r.Origin && e.Opening == r.Opening {
+						count[e.State]++
+						require.Equal(t, noticed, e.State == exposure.InForce, "%s at %s is told to be %s: %s\n%s", r.Origin.Sentence, p.Machines[m].Name, e.State, e.Why, w.Text)
+					}
+				}
+			}
+		}
+	})
+	t.Logf("%v", count)
+	for _, state := range []exposure.EffectState{exposure.InForce, exposure.Redundant, exposure.Overridden, exposure.Dead} {
+		require.Positive(t, count[state], state)
+	}
+}
+
+// TestPathsAreTheShortestAndReal compares the lengths with a search over single
+// machines, and holds every hop to what is open.
+func TestPathsAreTheShortestAndReal(t *testing.T) {
+	found := 0
+	rapid.Check(t, func(t *rapid.T) {
+		w := oracle.Draw(t)
+		p := w.Plan()
+		view := exposure.NewView(p, oracle.Epoch)
+		leads := func(from flow.Addrs, to int) bool {
+			return slices.ContainsFunc(view.Reach(int32(to)), func(e exposure.Entry) bool { return e.From.Overlaps(from) })
+		}
+		// Lengths by relaxing every pair until nothing changes.
+		length := make([]int, len(p.Machines))
+		for round := range len(p.Machines) + 1 {
+			for to := range p.Machines {
+				if length[to] > 0 {
+					continue
+				}
+				for from := range p.Machines {
+					if round > 0 && length[from] == round && from != to && leads(p.AddrsOf(int32(from)), to) {
+						length[to] = round + 1
+					}
+				}
+				if round == 0 && leads(p.Internet(), to) {
+					length[to] = 1
+				}
+			}
+		}
+		ways := view.Paths(p.Internet(), false)
+		for m, machine := range p.Machines {
+			paths := ways.To(machine.Name)
+			require.Equal(t, length[m] > 0, len(paths) > 0, "%s\n%s", machine.Name, w.Text)
+			for _, path := range paths {
+				found++
+				require.Len(t, path, length[m])
+				for i, hop := range path {
+					if i > 0 {
+						require.Equal(t, path[i-1].To, hop.From)
+					}
+				}
+			}
+		}
+	})
+	require.Positive(t, found)
+}
+
 // tiny is an estate that lies in 16 IPv4 and 64 IPv6 addresses, so that every
 // flow there is can be tried. What is outside of them is one address for all.
 const tiny = `estate: tiny

@@ -1,0 +1,86 @@
+package view
+
+import (
+	"strings"
+
+	"ironbark/internal/change"
+	"ironbark/internal/exposure"
+	"ironbark/internal/site"
+)
+
+// Machine is a machine, who gets in, and what the sentences about it come to.
+type Machine struct {
+	Name    string
+	Thing   change.Thing // the zero Thing where only the files have it
+	State   site.Machine
+	Reach   []exposure.Entry
+	Effects []exposure.Effect
+}
+
+// Machine prints a machine.
+func (p *Printer) Machine(m Machine, ph *Phrasing) {
+	p.Head(m.Name)
+	if m.Thing.Name != "" {
+		p.Wrap("  is       ", m.Thing.Describe())
+		var inside []string
+		for _, at := range m.Thing.Spec.Subnets {
+			for _, a := range m.Thing.Spec.Inside[at] {
+				inside = append(inside, a.String())
+			}
+		}
+		p.Wrap("  inside   ", strings.Join(inside, " "))
+		if m.Thing.Given.Addr4.IsValid() {
+			p.Wrap("  public   ", m.Thing.Given.Addr4.String())
+		}
+		if m.State.State != "" {
+			p.Wrap("  doing    ", string(m.State.State)+", listens on "+ph.listens(m.State))
+		}
+	}
+	p.Line("")
+	p.Head("Who gets in")
+	p.Reach(m.Reach, ph)
+	p.Line("")
+	p.Head("What the sentences about it come to here")
+	if len(m.Effects) == 0 {
+		p.Line("  nothing speaks of it")
+	}
+	var rows [][]string
+	for _, e := range m.Effects {
+		rows = append(rows, []string{string(e.State), ph.because(e.Origin, e.Opening), effectWhy(e)})
+	}
+	p.TableIn("  ", nil, rows)
+}
+
+func effectWhy(e exposure.Effect) string {
+	if e.By.Sentence == "" {
+		return e.Why
+	}
+	return e.Why + " by " + sentenceAt(e.By)
+}
+
+// MachineJSON is the document of a machine.
+func MachineJSON(m Machine, ph *Phrasing) any {
+	type effect struct {
+		State    string `json:"state"`
+		Sentence string `json:"sentence"`
+		File     string `json:"file"`
+		Line     int    `json:"line"`
+		Opening  int64  `json:"opening,omitempty"`
+		Why      string `json:"why"`
+		By       string `json:"by"`
+	}
+	doc := struct {
+		Name      string      `json:"name"`
+		What      string      `json:"what"`
+		State     string      `json:"state"`
+		Reach     []reachJSON `json:"reach"`
+		Sentences []effect    `json:"sentences"`
+	}{m.Name, m.Thing.Describe(), string(m.State.State), []reachJSON{}, []effect{}}
+	for _, e := range m.Reach {
+		doc.Reach = append(doc.Reach, entryJSON(e, ph))
+	}
+	for _, e := range m.Effects {
+		doc.Sentences = append(doc.Sentences, effect{string(e.State), e.Origin.Sentence, e.Origin.File, e.Origin.Line, e.Opening, e.Why, e.By.Sentence})
+	}
+	return doc
+}

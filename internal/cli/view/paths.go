@@ -1,0 +1,87 @@
+package view
+
+import (
+	"fmt"
+
+	"ironbark/internal/exposure"
+	"ironbark/internal/sentence"
+)
+
+// PathsTo are the shortest paths to one place.
+type PathsTo struct {
+	Target string
+	Paths  []exposure.Path
+}
+
+// Paths prints chains of hops, and the sentence that lets each through.
+func (p *Printer) Paths(found []PathsTo, ask sentence.Ask, ph *Phrasing) {
+	if len(found) == 0 {
+		p.Line("No path leads from %s to %s.", ask.From, ask.To)
+		return
+	}
+	for i, to := range found {
+		if i > 0 {
+			p.Line("")
+		}
+		for _, path := range to.Paths {
+			text := ask.From.String()
+			for _, hop := range path {
+				service := ph.service(hop.Entry.Services)
+				if hop.Entry.Administrative {
+					service = p.Open(service + " !")
+				}
+				text += fmt.Sprintf(" → %s %s", hop.To, service)
+			}
+			p.Wrap("", text)
+			for _, hop := range path {
+				p.Wrap("    by  ", doorWord(hop.Entry)+": "+ph.because(hop.Entry.Origin, hop.Entry.Opening))
+			}
+		}
+	}
+}
+
+func doorWord(e exposure.Entry) string {
+	text := e.Door.Kind.String()
+	if e.Door.Via != "" {
+		text += " " + e.Door.Via
+	}
+	if e.Door.Translated() {
+		text += " " + e.Door.Service.String()
+	}
+	return text
+}
+
+// PathsJSON is the document of paths.
+func PathsJSON(found []PathsTo, ask sentence.Ask, ph *Phrasing) any {
+	type hop struct {
+		From string `json:"from"`
+		To   string `json:"to"`
+		reachJSON
+	}
+	type target struct {
+		Target string  `json:"target"`
+		Hops   int     `json:"hops"`
+		Paths  [][]hop `json:"paths"`
+	}
+	out := make([]target, 0, len(found))
+	for _, f := range found {
+		t := target{Target: f.Target, Paths: [][]hop{}}
+		for _, path := range f.Paths {
+			list := []hop{}
+			for _, h := range path {
+				from := h.From
+				if from == "" {
+					from = ask.From.String()
+				}
+				list = append(list, hop{from, h.To, entryJSON(h.Entry, ph)})
+			}
+			t.Hops = len(path)
+			t.Paths = append(t.Paths, list)
+		}
+		out = append(out, t)
+	}
+	return struct {
+		From    string   `json:"source"`
+		Targets []target `json:"targets"`
+	}{ask.From.String(), out}
+}

@@ -1,0 +1,147 @@
+package exposure
+
+import (
+	"slices"
+
+	"ironbark/internal/flow"
+	"ironbark/internal/flow/span"
+)
+
+// Effect is what a sentence comes to at one machine.
+type Effect struct {
+	Origin  flow.Origin
+	Opening int64
+	Kind    flow.RuleKind
+	State   EffectState
+	Why     string // for what has no effect: in words
+	By      flow.Origin
+}
+
+// EffectState says whether a sentence matters at a machine.
+type EffectState string
+
+// The states of a sentence at a machine.
+const (
+	InForce    EffectState = "in force"   // without it something would be otherwise
+	Redundant  EffectState = "redundant"  // others do all that it does
+	Overridden EffectState = "overridden" // denies keep out all that it would let in
+	Dead       EffectState = "dead"       // it can never match here
+)
+
+// Effects tells what each sentence that concerns machine m comes to there. One is
+// in force if taking it away alone would change what is open; two that do the
+// same are both redundant.
+func (v *View) Effects(m int32) []Effect {
+	doors := v.Plan.DoorsTo(m)
+	c := v.classes[v.classOf[m]]
+	rules := v.rulesOf(c.audience)
+	parts := v.slicesFor(c.audience, flow.AnyService, translated(doors)...)
+	list := make([]Effect, 0, len(rules))
+	for _, r := range rules {
+		e := Effect{Origin: r.Origin, Opening: r.Opening, Kind: r.Kind, State: Dead, Why: "no door leads here from its source"}
+		for _, s := range parts {
+			if r.Services.Contains(s.services.Lo) {
+				v.weigh(&e, r, s, doors)
+			}
+		}
+		list = append(list, e)
+	}
+	slices.SortStableFunc(list, func(a, b Effect) int { return a.Origin.Compare(b.Origin) })
+	return list
+}
+
+func translated(doors []flow.Door) (cuts []flow.Service) {
+	for _, d := range doors {
+		if d.Translated() {
+			cuts = append(cuts, d.Own.On)
+		}
+	}
+	return cuts
+}
+
+// weigh looks at what a rule does in a slice, and keeps the weightiest of what was found.
+func (v *View) weigh(e *Effect, r active, s slice, doors []flow.Door) {
+	var uses, own flow.Addrs // who arrives at all, and who is let in by doors' own froms
+	for _, d := range doors {
+		if d.Arrives.Contains(s.services.Lo) {
+			uses = uses.Union(d.From)
+			if from, ok := d.OwnPass(v.Plan.Guard, v.At); ok {
+				own = own.Union(from.Intersect(d.From))
+			}
+		}
+	}
+	mine := r.From.Intersect(uses)
+	if mine.IsEmpty() {
+		return
+	}
+	find := func(state EffectState, why string, by flow.Origin) {
+		rank := map[EffectState]int{Dead: 0, Overridden: 1, Redundant: 2, InForce: 3}
+		if rank[state] > rank[e.State] || state == Dead && e.State == Dead {
+			e.State, e.Why, e.By = state, why, by
+		}
+	}
+	if r.Kind == flow.Deny {
+		v.weighDeny(r, s, mine, own, find)
+		return
+	}
+	if !s.passes(r) {
+		find(Dead, "what it covers is administrative, which an allow does not open", flow.Origin{})
+		return
+	}
+	free := mine.Subtract(s.deny)
+	if free.IsEmpty() {
+		by := flow.Origin{}
+		for _, p := range s.denied() {
+			if p.from.Overlaps(mine) {
+				by = p.rule.Origin
+				break
+			}
+		}
+		find(Overridden, "denied", by)
+		return
+	}
+	var others span.Pile[flow.Point]
+	others.Reset(own)
+	by := flow.Origin{Sentence: "the door's own from"}
+	for _, o := range s.letting() {
+		if o.Rule != r.Rule {
+			others.Add(o.From)
+			if by.File == "" && o.From.Overlaps(free) {
+				by = o.Origin
+			}
+		}
+	}
+	if others.Rest(free).IsEmpty() {
+		find(Redundant, "let in anyway", by)
+		return
+	}
+	find(InForce, "", flow.Origin{})
+}
+
+// weighDeny looks at what a deny keeps out that would be let in without it.
+func (v *View) weighDeny(r active, s slice, mine, own flow.Addrs, find func(EffectState, string, flow.Origin)) {
+	var let, others span.Pile[flow.Point]
+	let.Reset(own)
+	for _, o := range s.letting() {
+		let.Add(o.From)
+	}
+	wanted := mine.Subtract(let.Rest(mine))
+	if wanted.IsEmpty() {
+		find(Redundant, "nothing would let in what it keeps out", flow.Origin{})
+		return
+	}
+	by := flow.Origin{}
+	s.all.each(s.met, func(o active) {
+		if o.Kind == flow.Deny && o.Rule != r.Rule {
+			others.Add(o.From)
+			if by.Sentence == "" && o.From.Overlaps(wanted) {
+				by = o.Origin
+			}
+		}
+	})
+	if others.Rest(wanted).IsEmpty() {
+		find(Redundant, "kept out anyway", by)
+		return
+	}
+	find(InForce, "", flow.Origin{})
+}
