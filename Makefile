@@ -37,6 +37,7 @@ fuzz:
 	go test ./internal/estate -run xxx -fuzz FuzzRead -fuzztime 1m -fuzzminimizetime 1s
 
 bench: build
+	@command -v z3 >/dev/null || { apt-get update -q && apt-get install -y -q --no-install-recommends z3; }
 	go test ./cmd/ironbark ./internal/... -run xxx -bench . -benchmem
 
 screenshots: build

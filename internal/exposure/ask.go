@@ -58,7 +58,7 @@ func (v *View) askMachine(t Target, services flow.Services, from flow.Addrs) []P
 	}
 	var list []Part
 	add := func(s slice, p Part) { list = joinPart(list, t, span.Of(s.services), p) }
-	for _, s := range v.slices(t.Machine, services, cuts...) {
+	for _, s := range v.slices(t.Machine, services, from, cuts...) {
 		rest := from
 		arriving := slices.DeleteFunc(slices.Clone(doors), func(d flow.Door) bool { return !d.Arrives.Contains(s.services.Lo) })
 		for _, d := range arriving {
@@ -190,7 +190,7 @@ func (v *View) askDoor(t Target, d flow.Door, called flow.Services, from flow.Ad
 	if d.Translated() {
 		arrives = d.Arrives
 	}
-	for _, s := range v.slices(d.Machine, arrives) {
+	for _, s := range v.slices(d.Machine, arrives, from) {
 		asked := span.Of(s.services)
 		if d.Translated() {
 			asked = called

@@ -59,34 +59,31 @@ func translated(doors []flow.Door) (cuts []flow.Service) {
 	return cuts
 }
 
-// weigh looks at what a rule does in a slice, and keeps the weightiest of what was found.
+// weigh looks at what a rule does in a slice, door by door, since a door's own
+// from holds for that door alone, and keeps the weightiest of what was found.
 func (v *View) weigh(e *Effect, r active, s slice, doors []flow.Door) {
-	var uses, own flow.Addrs // who arrives at all, and who is let in by doors' own froms
 	for _, d := range doors {
-		if d.Arrives.Contains(s.services.Lo) {
-			uses = uses.Union(d.From)
-			if from, ok := d.OwnPass(v.Plan.Guard, v.At); ok {
-				own = own.Union(from.Intersect(d.From))
-			}
+		mine := r.From.Intersect(d.From)
+		if !d.Arrives.Contains(s.services.Lo) || mine.IsEmpty() {
+			continue
 		}
-	}
-	mine := r.From.Intersect(uses)
-	if mine.IsEmpty() {
-		return
-	}
-	find := func(state EffectState, why string, by flow.Origin) {
+		own, _ := d.OwnPass(v.Plan.Guard, v.At)
+		state, why, by := v.weighAt(r, s, mine, own)
 		rank := map[EffectState]int{Dead: 0, Overridden: 1, Redundant: 2, InForce: 3}
 		if rank[state] > rank[e.State] || state == Dead && e.State == Dead {
 			e.State, e.Why, e.By = state, why, by
 		}
 	}
-	if r.Kind == flow.Deny {
-		v.weighDeny(r, s, mine, own, find)
-		return
-	}
-	if !s.passes(r) {
-		find(Dead, "what it covers is administrative, which an allow does not open", flow.Origin{})
-		return
+}
+
+// weighAt looks at what a rule does for the sources of a door, whose own from
+// lets in own.
+func (v *View) weighAt(r active, s slice, mine, own flow.Addrs) (EffectState, string, flow.Origin) {
+	switch {
+	case r.Kind == flow.Deny:
+		return weighDeny(r, s, mine, own)
+	case !s.passes(r):
+		return Dead, "what it covers is administrative, which an allow does not open", flow.Origin{}
 	}
 	free := mine.Subtract(s.deny)
 	if free.IsEmpty() {
@@ -97,8 +94,7 @@ func (v *View) weigh(e *Effect, r active, s slice, doors []flow.Door) {
 				break
 			}
 		}
-		find(Overridden, "denied", by)
-		return
+		return Overridden, "denied", by
 	}
 	var others span.Pile[flow.Point]
 	others.Reset(own)
@@ -112,14 +108,13 @@ func (v *View) weigh(e *Effect, r active, s slice, doors []flow.Door) {
 		}
 	}
 	if others.Rest(free).IsEmpty() {
-		find(Redundant, "let in anyway", by)
-		return
+		return Redundant, "let in anyway", by
 	}
-	find(InForce, "", flow.Origin{})
+	return InForce, "", flow.Origin{}
 }
 
 // weighDeny looks at what a deny keeps out that would be let in without it.
-func (v *View) weighDeny(r active, s slice, mine, own flow.Addrs, find func(EffectState, string, flow.Origin)) {
+func weighDeny(r active, s slice, mine, own flow.Addrs) (EffectState, string, flow.Origin) {
 	var let, others span.Pile[flow.Point]
 	let.Reset(own)
 	for _, o := range s.letting() {
@@ -127,8 +122,7 @@ func (v *View) weighDeny(r active, s slice, mine, own flow.Addrs, find func(Effe
 	}
 	wanted := mine.Subtract(let.Rest(mine))
 	if wanted.IsEmpty() {
-		find(Redundant, "nothing would let in what it keeps out", flow.Origin{})
-		return
+		return Redundant, "nothing would let in what it keeps out", flow.Origin{}
 	}
 	by := flow.Origin{}
 	s.all.each(s.met, func(o active) {
@@ -140,8 +134,7 @@ func (v *View) weighDeny(r active, s slice, mine, own flow.Addrs, find func(Effe
 		}
 	})
 	if others.Rest(wanted).IsEmpty() {
-		find(Redundant, "kept out anyway", by)
-		return
+		return Redundant, "kept out anyway", by
 	}
-	find(InForce, "", flow.Origin{})
+	return InForce, "", flow.Origin{}
 }

@@ -2,6 +2,7 @@ package exposure
 
 import (
 	"net/netip"
+	"slices"
 	"time"
 
 	"ironbark/internal/estate"
@@ -29,14 +30,24 @@ type Broken struct {
 // Guarantees checks every never and always of an estate against its plan, at
 // the view's moment and just after each later end, since an ending deny opens.
 // With openings in the plan, those count too. Cost: moments × guarantees × the
-// machines they name.
+// classes of machines that they name.
 func Guarantees(e *estate.Estate, p *flow.Plan, at time.Time) []Broken {
-	g := &guarantor{e: e, resolve: flow.NewResolver(e, p), could: possible(e, p)}
+	var stated []sentence.Stated
+	for _, st := range e.Sentences {
+		switch st.Sentence.(type) {
+		case sentence.Never, sentence.Always:
+			stated = append(stated, st)
+		}
+	}
+	if len(stated) == 0 {
+		return nil
+	}
+	g := &guarantor{e: e, p: p, resolve: flow.NewResolver(e, p)}
 	var list []Broken
 	told := map[flow.Origin]bool{}
 	for _, moment := range append([]time.Time{at}, p.Ends(at)...) {
-		g.now, g.standing, g.potential = NewView(p, moment), NewView(onlyStanding(p), moment), NewView(p.With(g.could...), moment)
-		for _, st := range e.Sentences {
+		g.at, g.views = moment, [3]*View{}
+		for _, st := range stated {
 			origin := flow.Origin{Sentence: st.Sentence.String(), File: st.At.File, Line: st.At.Line}
 			if told[origin] {
 				continue
@@ -78,58 +89,147 @@ func possible(e *estate.Estate, p *flow.Plan) (rules []flow.Rule) {
 }
 
 type guarantor struct {
-	e                        *estate.Estate
-	resolve                  flow.Resolver
-	could                    []flow.Rule
-	now, standing, potential *View
+	e       *estate.Estate
+	p       *flow.Plan
+	resolve flow.Resolver
+	at      time.Time
+	views   [3]*View // as needed: of the plan, of what stands, of what could be
+}
+
+// The views of a guarantor.
+const (
+	viewNow = iota
+	viewStanding
+	viewPotential
+)
+
+func (g *guarantor) view(which int) *View {
+	if g.views[which] == nil {
+		plan := g.p
+		switch which {
+		case viewStanding:
+			plan = onlyStanding(plan)
+		case viewPotential:
+			plan = CouldBe(g.e, plan)
+		}
+		g.views[which] = NewView(plan, g.at)
+	}
+	return g.views[which]
 }
 
 func (g *guarantor) check(s sentence.Sentence) (Broken, bool) {
 	switch s := s.(type) {
 	case sentence.Never:
 		services, from := g.resolve.Services(s.Services), g.resolve.Source(s.From)
-		view := g.potential
+		view := g.view(viewPotential)
 		if s.Standing {
-			view = g.standing
+			view = g.view(viewStanding)
 		}
-		b, broken := g.first(view, services, from, Targets(g.e, g.now.Plan, s.To), true)
+		b, broken := g.first(view, services, from, Targets(g.e, g.p, s.To), true)
 		if !broken && !s.Standing {
 			b, broken = g.carried(services, from, g.resolve.Group(s.To))
 		}
 		b.Potential = b.Potential || b.By.Opening < 0
 		return b, broken
 	case sentence.Always:
-		return g.first(g.now, g.resolve.Services(s.Services), g.resolve.Source(s.From), Targets(g.e, g.now.Plan, s.To), false)
+		return g.first(g.view(viewNow), g.resolve.Services(s.Services), g.resolve.Source(s.From), Targets(g.e, g.p, s.To), false)
 	}
 	return Broken{}, false
 }
 
-// first finds the first part that is open (or, with open false, closed).
+// first finds the first part that is open (or, with open false, closed). Of the
+// machines of a class one is asked for all.
 func (g *guarantor) first(v *View, services flow.Services, from flow.Addrs, targets []Target, open bool) (Broken, bool) {
-	for _, p := range v.Ask(services, from, targets...) {
-		if p.Open == open {
-			return Broken{Flow: Example(p.From, p.Services), Target: TargetName(v.Plan, p.Target), By: p}, true
+	asked := map[int32]bool{}
+	matters := v.matters(services, from)
+	for _, t := range targets {
+		if t.Machine >= 0 {
+			if asked[v.classOf[t.Machine]] {
+				continue
+			}
+			asked[v.classOf[t.Machine]] = true
+			if open && !v.anyOpen(t.Machine, services, from, matters) {
+				continue
+			}
+		}
+		for _, p := range v.Ask(services, from, t) {
+			if p.Open == open {
+				return Broken{Flow: Example(p.From, p.Services), Target: TargetName(v.Plan, p.Target), By: p}, true
+			}
 		}
 	}
 	return Broken{}, false
+}
+
+// matters tells by rank whether a rule can matter to flows from some sources to
+// some services. What it found out about a rule it remembers.
+func (v *View) matters(services flow.Services, from flow.Addrs) func(rank int32) bool {
+	guarded := v.Plan.Guard.Covers(services)
+	known := make([]int8, len(v.ranked))
+	return func(rank int32) bool {
+		if known[rank] == 0 {
+			r := v.ranked[rank]
+			known[rank] = -1
+			if !(guarded && r.Kind == flow.Allow) && r.Services.Overlaps(services) && r.From.Overlaps(from) {
+				known[rank] = 1
+			}
+		}
+		return known[rank] > 0
+	}
+}
+
+// anyOpen reports whether any flow from some sources to some services of a machine
+// is open, without telling which.
+func (v *View) anyOpen(m int32, services flow.Services, from flow.Addrs, matters func(rank int32) bool) bool {
+	doors := slices.DeleteFunc(v.Plan.DoorsTo(m), func(d flow.Door) bool { return !d.From.Overlaps(from) })
+	few := &audience{}
+	for _, r := range v.classes[v.classOf[m]].ranks {
+		if matters(r) {
+			few.ranks = append(few.ranks, r)
+		}
+	}
+	own := slices.ContainsFunc(doors, func(d flow.Door) bool {
+		_, ok := d.OwnPass(v.Plan.Guard, v.At)
+		return ok && services.Contains(d.Own.On)
+	})
+	lets := slices.ContainsFunc(few.ranks, func(r int32) bool { return v.ranked[r].Kind != flow.Deny })
+	if !own && !lets {
+		return false
+	}
+	for _, s := range v.slicesFor(few, services, translated(doors)...) {
+		for _, d := range doors {
+			if !d.Arrives.Contains(s.services.Lo) {
+				continue
+			}
+			if slices.ContainsFunc(v.through(s, d, nil), func(p piece) bool { return p.from.Overlaps(from) }) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // carried finds a flow that a route would carry for a client: the client meets
 // its gateway's from, the gateway reaches the machine, and no deny concerns
 // either of them.
 func (g *guarantor) carried(services flow.Services, from flow.Addrs, to *flow.Group) (Broken, bool) {
-	v := g.now
+	v := g.view(viewNow)
 	for _, gate := range v.Plan.GatewayDoors() {
 		clients := from.Intersect(gate.From)
 		if clients.IsEmpty() {
 			continue
 		}
+		asked := map[int32]bool{}
 		for _, m := range to.Machines {
+			if asked[v.classOf[m]] {
+				continue
+			}
+			asked[v.classOf[m]] = true
 			for _, e := range v.Reach(m) {
 				if e.Reason != ByRoute || !v.routedBy(e.From, gate.Via) {
 					continue
 				}
-				for _, s := range v.slices(m, services.Intersect(e.Services)) {
+				for _, s := range v.slices(m, services.Intersect(e.Services), clients) {
 					if free := clients.Subtract(s.deny); !free.IsEmpty() {
 						part := Part{Machine: m, Door: gate, Services: span.Of(s.services), From: free, Open: true, Reason: ByRoute, Origin: e.Origin}
 						return Broken{Flow: Example(free, part.Services), Target: v.Plan.Machines[m].Name, By: part, Potential: true}, true

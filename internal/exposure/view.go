@@ -313,10 +313,22 @@ func (m *meeting) denied() []piece {
 	return passed(&span.Pile[flow.Point]{}, list, nil, flow.Addrs{}, flow.Addrs{})
 }
 
-// slices cuts the services asked about at machine m. cuts are further services
-// that must stand alone.
-func (v *View) slices(m int32, asked flow.Services, cuts ...flow.Service) []slice {
-	return v.slicesFor(v.classes[v.classOf[m]].audience, asked, cuts...)
+// slices cuts the services asked about at machine m, for some sources: rules that
+// concern neither are left out before anything is computed. cuts are further
+// services that must stand alone.
+func (v *View) slices(m int32, asked flow.Services, from flow.Addrs, cuts ...flow.Service) []slice {
+	return v.slicesFor(v.fewer(v.classes[v.classOf[m]].audience, asked, from), asked, cuts...)
+}
+
+// fewer is an audience as if the rules for other services or sources were not.
+func (v *View) fewer(a *audience, asked flow.Services, from flow.Addrs) *audience {
+	few := &audience{}
+	for _, r := range a.ranks {
+		if rule := v.ranked[r]; rule.Services.Overlaps(asked) && rule.From.Overlaps(from) {
+			few.ranks = append(few.ranks, r)
+		}
+	}
+	return few
 }
 
 func (v *View) slicesFor(a *audience, asked flow.Services, cuts ...flow.Service) []slice {
