@@ -34,6 +34,8 @@ lint:
 # Each fuzz target for a minute.
 fuzz:
 	go test ./internal/sentence -run xxx -fuzz FuzzParse -fuzztime 1m -fuzzminimizetime 1s
+	go test ./internal/sentence -run xxx -fuzz FuzzArgs -fuzztime 1m -fuzzminimizetime 1s
+	go test ./internal/flow -run xxx -fuzz FuzzRows -fuzztime 1m -fuzzminimizetime 1s
 	go test ./internal/estate -run xxx -fuzz FuzzRead -fuzztime 1m -fuzzminimizetime 1s
 
 bench: build

@@ -69,6 +69,9 @@ func TestTheCoreHasNoClock(t *testing.T) {
 		require.NoError(t, err)
 		require.NotEmpty(t, names)
 		for _, name := range names {
+			if strings.HasSuffix(name, "_test.go") {
+				continue
+			}
 			f, err := parser.ParseFile(token.NewFileSet(), name, nil, 0)
 			require.NoError(t, err)
 			ast.Inspect(f, func(n ast.Node) bool {

@@ -282,6 +282,22 @@ func FuzzParse(f *testing.F) {
 	})
 }
 
+// FuzzArgs reads typed words, and asks of each beginning what may come next.
+func FuzzArgs(f *testing.F) {
+	f.Add("open ssh to gauge-1 from me for 1h because", "rotate keys", "x")
+	f.Add("why any except ping from 10.0.0.0/8 to all", "", "until 18:00")
+	f.Fuzz(func(t *testing.T, a, b, c string) {
+		args := []string{a, b, c}
+		s, err := ParseArgs(args, time.Unix(1, 0))
+		Next(args)
+		if err == nil {
+			again, err := ParseArgs([]string{s.String()}, time.Unix(1, 0))
+			require.NoError(t, err, s.String())
+			require.Equal(t, s.String(), again.String())
+		}
+	})
+}
+
 // TestSlipsAgreesWithItsDefinition compares the row-by-row distance with the recursive definition.
 func TestSlipsAgreesWithItsDefinition(t *testing.T) {
 	var slow func(a, b string) int

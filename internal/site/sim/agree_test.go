@@ -16,6 +16,7 @@ import (
 	"ironbark/internal/flow"
 	"ironbark/internal/flow/span"
 	"ironbark/internal/oracle"
+	"ironbark/internal/sentence"
 	"ironbark/internal/site"
 )
 
@@ -24,9 +25,14 @@ import (
 // sentences give the same verdict, reason and machine for every flow asked.
 func TestAnalysisWalkerAndOracleAgree(t *testing.T) {
 	var flows, open atomic.Int64
-	reasons := map[string]int{}
+	reasons, clauses := map[string]int{}, map[string]int{}
 	rapid.Check(t, func(t *rapid.T) {
 		w := oracle.Draw(t)
+		for _, st := range w.Estate.Sentences {
+			for _, c := range clausesOf(st.Sentence) {
+				clauses[c]++
+			}
+		}
 		plan := w.Plan()
 		rows := plan.Rows()
 		walker, err := NewWalker(rows)
@@ -40,6 +46,15 @@ func TestAnalysisWalkerAndOracleAgree(t *testing.T) {
 			view := exposure.NewView(again, at)
 			for range 400 {
 				dst, service := target(r, plan, addrs), services[r.IntN(len(services))]
+				if len(plan.Doors) > 0 && r.IntN(5) == 0 { // a published port, which chance would seldom find
+					service = plan.Doors[r.IntN(len(plan.Doors))].Service
+					if own := plan.Own().Runs(); len(own) > 0 {
+						dst = own[len(own)-1-r.IntN(min(2, len(own)))].Hi.Addr()
+						for step := r.IntN(4); step > 0 && dst.Prev().IsValid() && plan.Own().Contains(flow.PointOf(dst.Prev())); step-- {
+							dst = dst.Prev()
+						}
+					}
+				}
 				src := addrs[r.IntN(len(addrs))]
 				for src.Is4() != dst.Is4() && r.IntN(50) > 0 {
 					src = addrs[r.IntN(len(addrs))]
@@ -60,6 +75,10 @@ func TestAnalysisWalkerAndOracleAgree(t *testing.T) {
 		}
 	})
 	t.Logf("%d flows, %d verdicts open; by reason: %v", flows.Load(), open.Load(), reasons)
+	t.Logf("sentences by clause: %v", clauses)
+	for _, c := range everyClause {
+		require.Positive(t, clauses[c], c)
+	}
 	if os.Getenv("RAPID_CHECKS") == "" {
 		require.GreaterOrEqual(t, flows.Load(), int64(100_000))
 		for _, reason := range []string{"no-door", "deny", "administrative", "default", "opening", "route", "standing", "allow", "door"} {
@@ -174,4 +193,66 @@ func TestCommonIsOpenOnlyWhereBothAre(t *testing.T) {
 	})
 	t.Logf("%d flows are open in both plans, and %d of them in what they have in common", both, kept)
 	require.Greater(t, kept*10, both*9, "what is open on both sides stays open on the way, but for rare mixtures")
+}
+
+// everyClause are the clauses of the grammar that bear on flows; each must be hit.
+var everyClause = []string{
+	"allow", "deny", "forward", "spread", "route", "permit", "standing", "until", "forward from", "spread from",
+	"except in a source", "except in a target", "any", "any except", "list of services", "ports", "range of ports", "ping", "named service",
+	"everywhere", "internet", "all", "name", "pattern", "tag", "address", "prefix", "range",
+}
+
+// clausesOf names the clauses of the grammar that a sentence uses.
+func clausesOf(s sentence.Sentence) (list []string) {
+	hit := func(name string, yes bool) {
+		if yes {
+			list = append(list, name)
+		}
+	}
+	services := func(s sentence.Services) {
+		hit("any", s.Any && len(s.Except) == 0)
+		hit("any except", s.Any && len(s.Except) > 0)
+		hit("list of services", len(s.List) > 1)
+		for _, one := range slices.Concat(s.List, s.Except) {
+			_, lo, hi, ports := one.Ports()
+			_, named := one.Name()
+			hit("ports", ports && lo == hi)
+			hit("range of ports", ports && lo < hi)
+			hit("ping", one.Ping())
+			hit("named service", named)
+		}
+	}
+	set := func(s sentence.Set, side string) {
+		hit("except in a "+side, len(s.Except) > 0)
+		for _, a := range slices.Concat(s.List, s.Except) {
+			hit([]string{"", "everywhere", "internet", "all", "me", "name", "pattern", "tag", "address", "prefix", "range"}[a.Kind()], true)
+		}
+	}
+	tail := func(t sentence.Tail) { hit("until", !t.Until.IsZero()) }
+	hit(s.Verb().String(), true)
+	switch s := s.(type) {
+	case sentence.Allow:
+		services(s.Services)
+		set(s.From, "source")
+		set(s.To, "target")
+		hit("standing", s.Standing)
+		tail(s.Tail)
+	case sentence.Deny:
+		services(s.Services)
+		set(s.From, "source")
+		set(s.To, "target")
+		tail(s.Tail)
+	case sentence.Forward:
+		set(s.From, "source")
+		hit("forward from", !s.From.Absent())
+		hit("standing", s.Standing)
+		tail(s.Tail)
+	case sentence.Spread:
+		set(s.From, "source")
+		hit("spread from", !s.From.Absent())
+	case sentence.Route:
+		services(s.Services)
+		set(s.To, "target")
+	}
+	return list
 }
