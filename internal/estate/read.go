@@ -35,6 +35,10 @@ func Read(nouns File, rules ...File) (*Estate, error) {
 			r.errs = append(r.errs, err.(sentence.Errors)...)
 		}
 		r.estate.Sentences = append(r.estate.Sentences, stated...)
+		if len(r.estate.Sentences) > sentence.MaxSentences {
+			r.errs = append(r.errs, sentence.TooMany(sentence.Pos{File: f.Name}))
+			break
+		}
 	}
 	if len(r.errs) == 0 {
 		r.check()

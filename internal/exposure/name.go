@@ -8,30 +8,67 @@ import (
 
 	"ironbark/internal/estate"
 	"ironbark/internal/flow"
+	"ironbark/internal/flow/span"
 	"ironbark/internal/sentence"
 )
 
-// Names puts sets of addresses into words: names before numbers.
-type Names struct{ known []named }
+// Names puts sets of addresses into words: names before numbers. It remembers
+// what it said, for entries share their sets; it is not safe for concurrent use.
+type Names struct {
+	wide     []named               // the wide ones first
+	exact    map[extent][]named    // by extent, the narrowest name last
+	machines map[flow.Point]string // by address
+	said     map[*flow.Run]string  // by the first run of a set, which sets do not share unless they are one
+	lengths  map[*flow.Run]int
+	families map[string]int // by machine: 1 for IPv4, 2 for IPv6; made when needed
+}
 
 type named struct {
 	name string
 	set  flow.Addrs
 }
 
-// NewNames collects the names that an estate has for addresses, the wide ones
-// first: everywhere, internet, networks, subnets, lines, sources, gateways, machines.
+// extent is what two equal sets have in common at a glance.
+type extent struct {
+	lo, hi flow.Point
+	runs   int
+}
+
+func extentOf(s flow.Addrs) extent {
+	runs := s.Runs()
+	return extent{runs[0].Lo, runs[len(runs)-1].Hi, len(runs)}
+}
+
+// NewNames collects the names that an estate has for addresses: everywhere,
+// internet, networks, subnets, lines, sources, gateways, machines.
 func NewNames(e *estate.Estate, p *flow.Plan) *Names {
-	n := &Names{}
-	add := func(name string, set flow.Addrs) {
+	n := &Names{exact: map[extent][]named{}, machines: map[flow.Point]string{}, said: map[*flow.Run]string{}, lengths: map[*flow.Run]int{}}
+	exact := func(name string, set flow.Addrs) {
 		if !set.IsEmpty() {
-			n.known = append(n.known, named{name, set})
+			key := extentOf(set)
+			n.exact[key] = append(n.exact[key], named{name, set})
 		}
 	}
-	add("everywhere", p.Everywhere())
-	add("internet", p.Internet())
+	add := func(name string, set flow.Addrs) {
+		if set.IsEmpty() {
+			return
+		}
+		for i, part := range flow.ByFamily(set) {
+			if !part.Equal(set) {
+				exact(name+familyWord[i == 1], part)
+			}
+		}
+		exact(name, set)
+	}
+	wide := func(name string, set flow.Addrs) {
+		if add(name, set); !set.IsEmpty() {
+			n.wide = append(n.wide, named{name, set})
+		}
+	}
+	wide("everywhere", p.Everywhere())
+	wide("internet", p.Internet())
 	resolve := flow.NewResolver(e, p)
-	place := func(name string) { add(name, resolve.Source(sentence.Of(sentence.NameAtom(name)))) }
+	place := func(name string) { wide(name, resolve.Source(sentence.Of(sentence.NameAtom(name)))) }
 	for _, w := range e.Networks {
 		place(w.Name)
 	}
@@ -47,10 +84,14 @@ func NewNames(e *estate.Estate, p *flow.Plan) *Names {
 		place(s.Name)
 	}
 	for _, g := range p.Gateways {
-		add(g.Name, flow.AddrSet(g.Inside...))
+		wide(g.Name, flow.AddrSet(g.Inside...))
 	}
 	for i, m := range p.Machines {
-		add(m.Name, p.AddrsOf(int32(i)))
+		set := p.AddrsOf(int32(i))
+		add(m.Name, set)
+		for _, r := range set.Runs() {
+			n.machines[r.Lo] = m.Name
+		}
 	}
 	return n
 }
@@ -61,22 +102,25 @@ func (n *Names) Plain(s flow.Addrs) string {
 	if s.IsEmpty() {
 		return "nowhere"
 	}
-	for _, k := range slices.Backward(n.known) { // the narrowest name for it
+	key := &s.Runs()[0]
+	if text, known := n.said[key]; known && n.lengths[key] == len(s.Runs()) {
+		return text
+	}
+	text := n.say(s)
+	n.said[key], n.lengths[key] = text, len(s.Runs())
+	return text
+}
+
+func (n *Names) say(s flow.Addrs) string {
+	for _, k := range slices.Backward(n.exact[extentOf(s)]) {
 		if k.set.Equal(s) {
 			return k.name
 		}
 	}
-	for _, k := range slices.Backward(n.known) {
-		for _, v4 := range []bool{true, false} {
-			if oneFamily(k.set, v4).Equal(s) {
-				return k.name + familyWord[v4]
-			}
-		}
-	}
 	text := strings.Join(n.list(s, flow.AllAddrs), ", ")
-	for _, k := range n.known {
+	for _, k := range n.wide[:min(2, len(n.wide))] { // everywhere and internet
 		if k.name != "internet" && k.name != "everywhere" {
-			continue
+			break
 		}
 		for _, domain := range []flow.Addrs{flow.AllAddrs, flow.AllIPv4, flow.AllIPv6} {
 			base := k.set.Intersect(domain)
@@ -111,7 +155,7 @@ func oneFamily(s flow.Addrs, v4 bool) flow.Addrs {
 }
 
 // list names the parts of a set within a domain, the largest names first, and
-// prints the rest as prefixes.
+// prints the rest as machines and prefixes.
 func (n *Names) list(s, domain flow.Addrs) (words []string) {
 	rest := s
 	take := func(name string, part flow.Addrs) {
@@ -120,15 +164,79 @@ func (n *Names) list(s, domain flow.Addrs) (words []string) {
 			rest = rest.Subtract(part)
 		}
 	}
-	for _, k := range n.known {
+	for _, k := range n.wide {
 		take(k.name, k.set.Intersect(domain))
 	}
-	for _, k := range n.known {
-		for _, v4 := range []bool{true, false} {
-			take(k.name+familyWord[v4], oneFamily(k.set, v4))
+	for _, k := range n.wide {
+		for i, part := range flow.ByFamily(k.set) {
+			take(k.name+familyWord[i == 1], part)
 		}
 	}
-	return append(words, Prefixes(rest)...)
+	return append(words, n.single(rest)...)
+}
+
+// mostSingle is the longest run, in addresses, in which machines are looked for one by one.
+const mostSingle = 256
+
+// single names the machines among single addresses, in the order of the
+// addresses, and prints what is left as prefixes.
+func (n *Names) single(rest flow.Addrs) (words []string) {
+	var left []flow.Run
+	named := map[string][]bool{} // by machine, the families that were met
+	for _, r := range rest.Runs() {
+		end := r.Lo
+		for range mostSingle { // machines mostly have neighbouring addresses
+			if end.Compare(r.Hi) >= 0 {
+				break
+			}
+			end = end.Next()
+		}
+		if end.Compare(r.Hi) < 0 {
+			left = append(left, r)
+			continue
+		}
+		for a := r.Lo; a.Compare(r.Hi) <= 0; a = a.Next() {
+			name := n.machines[a]
+			if name == "" {
+				left = append(left, flow.Run{Lo: a, Hi: a})
+			} else {
+				if named[name] == nil {
+					words = append(words, name)
+					named[name] = make([]bool, 2)
+				}
+				family := 0
+				if a.Addr().Is4() {
+					family = 1
+				}
+				named[name][family] = true
+			}
+			if a == r.Hi {
+				break // the one after the last address of a family may be no address
+			}
+		}
+	}
+	for i, w := range words { // a machine with both families of which one is meant
+		if met := named[w]; met[0] != met[1] && n.bothFamilies(w) {
+			words[i] = w + familyWord[met[1]]
+		}
+	}
+	return append(words, Prefixes(span.Of(left...))...)
+}
+
+// bothFamilies reports whether a machine has addresses of both families: then a
+// name for one of them was put down as well.
+func (n *Names) bothFamilies(name string) bool {
+	if n.families == nil {
+		n.families = map[string]int{}
+		for p, m := range n.machines {
+			if p.Addr().Is4() {
+				n.families[m] |= 1
+			} else {
+				n.families[m] |= 2
+			}
+		}
+	}
+	return n.families[name] == 3
 }
 
 // Prefixes prints a set as addresses and prefixes, a run that needs many of them as first-last.

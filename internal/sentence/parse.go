@@ -165,6 +165,10 @@ type Stated struct {
 	Text     string // the line as it stands, comment and all
 }
 
+// MaxSentences is how many sentences an estate may have. A million of them are
+// read in some five seconds and 1.3 GB.
+const MaxSentences = 1_000_000
+
 // ParseFile reads a whole rules file: one sentence a line, '#' begins a comment.
 // The error is [Errors], with at most [MostErrors] of them.
 func ParseFile(file string, data []byte) ([]Stated, error) {
@@ -190,6 +194,10 @@ func ParseFile(file string, data []byte) ([]Stated, error) {
 		case s != nil:
 			list = append(list, Stated{Sentence: s, At: Pos{File: file, Line: number}, Text: text})
 		}
+		if len(list) > MaxSentences {
+			errs = append(errs, TooMany(Pos{File: file, Line: number}))
+			break
+		}
 		if len(errs) == MostErrors {
 			break
 		}
@@ -198,4 +206,9 @@ func ParseFile(file string, data []byte) ([]Stated, error) {
 		return nil, errs
 	}
 	return list, nil
+}
+
+// TooMany is the error for an estate with more than [MaxSentences].
+func TooMany(at Pos) *Error {
+	return &Error{At: at, Problem: fmt.Sprintf("an estate has at most %d sentences", MaxSentences), Hint: "say it of tags, subnets or named sources, or split the estate"}
 }

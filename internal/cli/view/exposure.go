@@ -104,8 +104,12 @@ type entryRow struct {
 
 // gather joins entries of one machine, service and sentence over their doors.
 func (ph *Phrasing) gather(list []exposure.Entry) (rows []entryRow) {
+	first := 0 // entries come machine by machine
 	for _, e := range list {
 		machine := ph.machine(e.Door.Machine, e.Door)
+		if len(rows) > 0 && rows[len(rows)-1].machine != machine {
+			first = len(rows)
+		}
 		door := e.Door.Kind.String()
 		if e.Door.Via != "" {
 			door += " " + e.Door.Via
@@ -113,7 +117,7 @@ func (ph *Phrasing) gather(list []exposure.Entry) (rows []entryRow) {
 		if e.Door.Translated() {
 			door += " " + e.Door.Service.String()
 		}
-		i := slices.IndexFunc(rows, func(r entryRow) bool {
+		i := slices.IndexFunc(rows[first:], func(r entryRow) bool {
 			return r.machine == machine && r.entry.Origin == e.Origin && r.entry.Opening == e.Opening && r.entry.Reason == e.Reason &&
 				r.entry.Administrative == e.Administrative && r.services.Equal(e.Services)
 		})
@@ -121,6 +125,7 @@ func (ph *Phrasing) gather(list []exposure.Entry) (rows []entryRow) {
 			rows = append(rows, entryRow{machine: machine, entry: e, from: e.From, doors: []string{door}, services: e.Services})
 			continue
 		}
+		i += first
 		rows[i].from = rows[i].from.Union(e.From)
 		if !slices.Contains(rows[i].doors, door) {
 			rows[i].doors = append(rows[i].doors, door)
