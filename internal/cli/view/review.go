@@ -123,6 +123,9 @@ func orEver(t, now time.Time) string {
 	return Moment(t, now)
 }
 
+// mostChanges is how many differences of one sort a review shows to people.
+const mostChanges = 200
+
 func (p *Printer) changes(head string, list []exposure.Change, ph *Phrasing) {
 	if len(list) == 0 {
 		return
@@ -132,7 +135,12 @@ func (p *Printer) changes(head string, list []exposure.Change, ph *Phrasing) {
 	for i, c := range list {
 		entries[i] = c.Entry
 	}
-	for _, row := range ph.gather(entries) {
+	rows := ph.gather(entries)
+	for i, row := range rows {
+		if i == mostChanges {
+			p.Line("     … and %d more: --json tells all of them", len(rows)-mostChanges)
+			break
+		}
 		service := ph.service(row.services)
 		if row.entry.Administrative {
 			service += " (administrative)"

@@ -162,6 +162,9 @@ func (s *Site) put(ctx context.Context, tx *sql.Tx, c change.Change) error {
 // address gives a thing the public addresses that it asks for: those that it has
 // already, then the lowest free ones of the pool.
 func (s *Site) address(ctx context.Context, tx *sql.Tx, t change.Thing) (flow.Public, error) {
+	if !t.Spec.Auto4 && !t.Spec.Auto6 && len(t.Spec.Fixed) == 0 {
+		return flow.Public{}, nil
+	}
 	taken := map[netip.Addr]string{}
 	var has flow.Public
 	err := each(ctx, tx, `SELECT kind, name, spec, given FROM things`, func(scan func(...any) error) error {
