@@ -39,12 +39,17 @@ func (p *Printer) things(r *work.Review) {
 		}
 		rows = append(rows, []string{string(c.Verb), string(c.Thing.Kind), c.Thing.Name, what})
 	}
-	for _, said := range r.Said {
-		rows = append(rows, []string{"say", "", "", said.Sentence.String()})
+	quote := func(verb string, list []sentence.Stated) {
+		for i, s := range list {
+			if i == mostChanges {
+				rows = append(rows, []string{verb, "", "", fmt.Sprintf("… and %d more", len(list)-mostChanges)})
+				return
+			}
+			rows = append(rows, []string{verb, "", "", s.Sentence.String()})
+		}
 	}
-	for _, back := range r.Back {
-		rows = append(rows, []string{"retract", "", "", back.Sentence.String()})
-	}
+	quote("say", r.Said)
+	quote("retract", r.Back)
 	for _, e := range r.Ending {
 		verb := "end"
 		if len(e.Left) > 0 {
@@ -123,7 +128,7 @@ func orEver(t, now time.Time) string {
 	return Moment(t, now)
 }
 
-// mostChanges is how many differences of one sort a review shows to people.
+// mostChanges is how many things of one sort a review shows to people.
 const mostChanges = 200
 
 func (p *Printer) changes(head string, list []exposure.Change, ph *Phrasing) {
@@ -162,14 +167,19 @@ func (p *Printer) found(r *work.Review) {
 		none = false
 		p.Broken(b)
 	}
-	old := 0
+	old, told := 0, 0
 	for _, f := range r.Findings {
 		if !f.New && f.Level < findings.Serious {
 			old++
 			continue
 		}
 		none = false
-		p.Finding(f.Finding)
+		if told++; told <= mostChanges {
+			p.Finding(f.Finding)
+		}
+	}
+	if told > mostChanges {
+		p.Line("   … and %d more: ironbark findings --draft", told-mostChanges)
 	}
 	if old > 0 {
 		p.Line("   and %s from before: ironbark findings", count(old, "finding"))
