@@ -81,31 +81,37 @@ func TestClauses(t *testing.T) {
 	}{
 		"closed by default": {nil, "web", 0, ""},
 		"a range keeps its administrative part closed": {
-			[]string{"allow tcp/20-24 from office to deep"}, "deep", 0,
+			[]string{"allow tcp/20-24 from office to deep"},
+			"deep", 0,
 			"direct: office (IPv6) tcp/20-21,tcp/24 by allow",
 		},
 		"any covers every protocol and no administrative service": {
-			[]string{"allow any from 2001:db8:40::7 to deep"}, "deep", 0,
+			[]string{"allow any from 2001:db8:40::7 to deep"},
+			"deep", 0,
 			"direct: 2001:db8:40::7 tcp/0-21,tcp/24-3388,tcp/3390-5899,tcp/5904-5984,tcp/5987-65535,udp/0-3388,udp/3390-65535,ping,other by allow",
 		},
 		"any except takes away": {
-			[]string{"allow any except ping, tcp/1-65535 from 2001:db8:40::7 to deep"}, "deep", 0,
+			[]string{"allow any except ping, tcp/1-65535 from 2001:db8:40::7 to deep"},
+			"deep", 0,
 			"direct: 2001:db8:40::7 tcp/0,udp/0-3388,udp/3390-65535,other by allow",
 		},
 		"ping is neither a port nor the rest": {[]string{"allow ping from office to deep"}, "deep", 0, "direct: office (IPv6) ping by allow"},
 		"standing lets administrative services in": {
-			[]string{`allow tcp/22-24 from office to deep standing until 2026-11-23T10:00:00Z because "x"`}, "deep", 0,
+			[]string{`allow tcp/22-24 from office to deep standing until 2026-11-23T10:00:00Z because "x"`},
+			"deep", 0,
 			"direct: office (IPv6) tcp/22-23 by standing\ndirect: office (IPv6) tcp/24 by standing",
 		},
 		"at exactly its end a sentence is over": {[]string{"allow https from office to deep until 2026-11-23T10:00:00Z"}, "deep", time.Hour, ""},
 		"just before its end it holds":          {[]string{"allow https from office to deep until 2026-11-23T10:00:00Z"}, "deep", time.Hour - 1, "direct: office (IPv6) tcp/443 by allow"},
 		"an ending deny opens":                  {[]string{"allow https from office to deep", "deny any from everywhere to all until 2026-11-23T10:00:00Z"}, "deep", time.Hour, "direct: office (IPv6) tcp/443 by allow"},
 		"a deny is absolute": {
-			[]string{"allow https from office to web", `allow ssh from office to web standing until 2026-11-23T10:00:00Z because "x"`, "deny any from 203.0.113.64/28 to all", "deny any from 2001:db8::/32 to all"}, "web", 0,
+			[]string{"allow https from office to web", `allow ssh from office to web standing until 2026-11-23T10:00:00Z because "x"`, "deny any from 203.0.113.64/28 to all", "deny any from 2001:db8::/32 to all"},
+			"web", 0,
 			"direct: 203.0.113.80/28 tcp/22 by standing\ndirect: 203.0.113.80/28 tcp/443 by allow",
 		},
 		"except takes away by address": {
-			[]string{"allow https from office, 198.51.100.0/24 except 203.0.113.64/28, 2001:db8::/32 to web"}, "web", 0,
+			[]string{"allow https from office, 198.51.100.0/24 except 203.0.113.64/28, 2001:db8::/32 to web"},
+			"web", 0,
 			"direct: 198.51.100.0/24, 203.0.113.80/28 tcp/443 by allow",
 		},
 		"a joined network comes in from inside, and is not passed on": {
@@ -117,26 +123,31 @@ func TestClauses(t *testing.T) {
 		"a globally routable range is a direct door":   {[]string{"allow https from internet to deep"}, "deep", 0, "direct: internet (IPv6) tcp/443 by allow"},
 		"a forward translates, and ssh stays ssh":      {[]string{"forward pier tcp/8022 to web on ssh from everywhere"}, "web", 0, ""},
 		"a door's own from is for that door": {
-			[]string{"forward pier tcp/8443 to web on https from office"}, "web", 0,
+			[]string{"forward pier tcp/8443 to web on https from office"},
+			"web", 0,
 			"forward pier: office (IPv4) tcp/443 by door\nforward pier: office (IPv6) tcp/443 by door",
 		},
 		"an allow holds through every door": {
-			[]string{"forward pier tcp/8443 to web on https", "allow https from 203.0.113.64 to web"}, "web", 0,
+			[]string{"forward pier tcp/8443 to web on https", "allow https from 203.0.113.64 to web"},
+			"web", 0,
 			"direct: 203.0.113.64 tcp/443 by allow\nforward pier: 203.0.113.64 tcp/443 by allow",
 		},
 		"a forward can be standing": {
-			[]string{`forward pier tcp/8022 to web on ssh from 203.0.113.64 standing until 2026-11-23T10:00:00Z because "x"`}, "web", 0,
+			[]string{`forward pier tcp/8022 to web on ssh from 203.0.113.64 standing until 2026-11-23T10:00:00Z because "x"`},
+			"web", 0,
 			"forward pier: 203.0.113.64 tcp/22 by door",
 		},
 		"a spread serves each machine in the families that it has": {
 			[]string{"spread pier https over web, deep on https from office"}, "deep", 0, "spread pier: office (IPv6) tcp/443 by door",
 		},
 		"a route is for the gateway's own inside address": {
-			[]string{"route ssh to web via beacon for ops"}, "web", 0,
+			[]string{"route ssh to web via beacon for ops"},
+			"web", 0,
 			"direct: beacon (IPv4) tcp/22 by route\ninside: beacon (IPv4) tcp/22 by route\ninside: beacon (IPv6) tcp/22 by route",
 		},
 		"what lasts longest is named": {
-			[]string{"allow https from office to deep until 2026-11-23T10:00:00Z", "allow https from 2001:db8:40::/64 to deep"}, "deep", 0,
+			[]string{"allow https from office to deep until 2026-11-23T10:00:00Z", "allow https from 2001:db8:40::/64 to deep"},
+			"deep", 0,
 			"direct: 2001:db8:40::/64 tcp/443 by allow\ndirect: 2001:db8:40:1::-2001:db8:40:ffff:ffff:ffff:ffff:ffff tcp/443 by allow",
 		},
 	} {
