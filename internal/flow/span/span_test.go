@@ -44,7 +44,7 @@ func TestSetsAgreeWithMasks(t *testing.T) {
 		pile.Reset(a)
 		require.Equal(t, mask(b)&^mask(a), mask(pile.Rest(b)))
 		pile.Add(b)
-		require.True(t, Set[small]{pile.runs}.Equal(a.Union(b)), "%v and %v pile up to %v", a, b, pile.runs)
+		require.True(t, Set[small](pile).Equal(a.Union(b)), "%v and %v pile up to %v", a, b, pile.runs)
 		require.Equal(t, mask(a)&mask(b) != 0, a.Overlaps(b))
 		require.Equal(t, mask(b)&^mask(a) == 0, a.Covers(b))
 		require.Equal(t, mask(a) == mask(b), a.Equal(b))
