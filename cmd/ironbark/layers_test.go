@@ -23,6 +23,7 @@ var layers = [][]string{
 	{"internal/exposure", "internal/change"},
 	{"internal/opening", "internal/findings"},
 	{"internal/site", "internal/oracle"},
+	{"internal/site/sitetest"},
 	{"internal/site/sim"},
 	{"internal/work"},
 	{"internal/cli/view"},

@@ -117,6 +117,15 @@ func (a *app) enact(ctx context.Context, w *work.Work, r *work.Review) error {
 	return nil
 }
 
+// reviewed reviews the files as they are.
+func reviewed(ctx context.Context, w *work.Work) (*work.Review, error) {
+	files, err := w.Folder.Read()
+	if err != nil {
+		return nil, err
+	}
+	return w.Review(ctx, files)
+}
+
 func (a *app) reviewCommand() *cobra.Command {
 	var match bool
 	c := &cobra.Command{
@@ -125,11 +134,7 @@ func (a *app) reviewCommand() *cobra.Command {
 			"exposure; findings and guarantees; cost and quota. It changes nothing.\n\n" +
 			"Exit status 3: something stops the enactment, or, with --must-match, site and files differ.",
 		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
-			files, err := w.Folder.Read()
-			if err != nil {
-				return err
-			}
-			r, err := w.Review(ctx, files)
+			r, err := reviewed(ctx, w)
 			if err != nil {
 				return err
 			}
@@ -159,11 +164,7 @@ func (a *app) enactCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "enact", Short: "Make the site as the files say", Args: noArgs,
 		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
-			files, err := w.Folder.Read()
-			if err != nil {
-				return err
-			}
-			r, err := w.Review(ctx, files)
+			r, err := reviewed(ctx, w)
 			if err != nil {
 				return err
 			}

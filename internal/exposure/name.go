@@ -20,7 +20,7 @@ type Names struct {
 	machines map[flow.Point]string // by address
 	said     map[*flow.Run]string  // by the first run of a set, which sets do not share unless they are one
 	lengths  map[*flow.Run]int
-	families map[string]int // by machine: 1 for IPv4, 2 for IPv6; made when needed
+	sets     map[string]flow.Addrs // by machine
 }
 
 type named struct {
@@ -42,7 +42,7 @@ func extentOf(s flow.Addrs) extent {
 // NewNames collects the names that an estate has for addresses: everywhere,
 // internet, networks, subnets, lines, sources, gateways, machines.
 func NewNames(e *estate.Estate, p *flow.Plan) *Names {
-	n := &Names{exact: map[extent][]named{}, machines: map[flow.Point]string{}, said: map[*flow.Run]string{}, lengths: map[*flow.Run]int{}}
+	n := &Names{exact: map[extent][]named{}, machines: map[flow.Point]string{}, said: map[*flow.Run]string{}, lengths: map[*flow.Run]int{}, sets: map[string]flow.Addrs{}}
 	exact := func(name string, set flow.Addrs) {
 		if !set.IsEmpty() {
 			key := extentOf(set)
@@ -89,8 +89,11 @@ func NewNames(e *estate.Estate, p *flow.Plan) *Names {
 	for i, m := range p.Machines {
 		set := p.AddrsOf(int32(i))
 		add(m.Name, set)
-		for _, r := range set.Runs() {
-			n.machines[r.Lo] = m.Name
+		n.sets[m.Name] = set
+		for _, interfaces := range m.Interfaces {
+			for _, a := range interfaces.Addrs {
+				n.machines[flow.PointOf(a)] = m.Name
+			}
 		}
 	}
 	return n
@@ -178,65 +181,67 @@ func (n *Names) list(s, domain flow.Addrs) (words []string) {
 // mostSingle is the longest run, in addresses, in which machines are looked for one by one.
 const mostSingle = 256
 
-// single names the machines among single addresses, in the order of the
-// addresses, and prints what is left as prefixes.
+// single names the machines all of whose addresses, or all of one family, are in
+// a set, in the order of the addresses, and prints what is left as prefixes.
 func (n *Names) single(rest flow.Addrs) (words []string) {
 	var left []flow.Run
-	named := map[string][]bool{} // by machine, the families that were met
+	known := map[string][2]bool{} // by machine, the families that are named
 	for _, r := range rest.Runs() {
-		end := r.Lo
-		for range mostSingle { // machines mostly have neighbouring addresses
-			if end.Compare(r.Hi) >= 0 {
-				break
-			}
-			end = end.Next()
-		}
-		if end.Compare(r.Hi) < 0 {
+		if long(r) {
 			left = append(left, r)
 			continue
 		}
-		for a := r.Lo; a.Compare(r.Hi) <= 0; a = a.Next() {
+		for a := r.Lo; ; a = a.Next() {
+			family := 0
+			if a.Addr().Is4() {
+				family = 1
+			}
 			name := n.machines[a]
-			if name == "" {
+			told, met := known[name]
+			if name != "" && !met {
+				word := ""
+				word, told = n.machineWord(name, rest)
+				if known[name] = told; word != "" {
+					words = append(words, word)
+				}
+			}
+			if !told[family] {
 				left = append(left, flow.Run{Lo: a, Hi: a})
-			} else {
-				if named[name] == nil {
-					words = append(words, name)
-					named[name] = make([]bool, 2)
-				}
-				family := 0
-				if a.Addr().Is4() {
-					family = 1
-				}
-				named[name][family] = true
 			}
 			if a == r.Hi {
-				break // the one after the last address of a family may be no address
+				break
 			}
-		}
-	}
-	for i, w := range words { // a machine with both families of which one is meant
-		if met := named[w]; met[0] != met[1] && n.bothFamilies(w) {
-			words[i] = w + familyWord[met[1]]
 		}
 	}
 	return append(words, Prefixes(span.Of(left...))...)
 }
 
-// bothFamilies reports whether a machine has addresses of both families: then a
-// name for one of them was put down as well.
-func (n *Names) bothFamilies(name string) bool {
-	if n.families == nil {
-		n.families = map[string]int{}
-		for p, m := range n.machines {
-			if p.Addr().Is4() {
-				n.families[m] |= 1
-			} else {
-				n.families[m] |= 2
-			}
+// long reports whether a run has more than mostSingle addresses.
+func long(r flow.Run) bool {
+	end := r.Lo
+	for range mostSingle {
+		if end.Compare(r.Hi) >= 0 {
+			return false
+		}
+		end = end.Next()
+	}
+	return end.Compare(r.Hi) < 0
+}
+
+// machineWord names a machine as far as all of its addresses are in a set, and
+// tells which families the word covers, IPv6 at 0.
+func (n *Names) machineWord(name string, s flow.Addrs) (word string, told [2]bool) {
+	set := n.sets[name]
+	if s.Covers(set) {
+		return name, [2]bool{true, true}
+	}
+	for i, part := range flow.ByFamily(set) {
+		if !part.IsEmpty() && s.Covers(part) {
+			told[i] = true
+			return name + familyWord[i == 1], told
 		}
 	}
-	return n.families[name] == 3
+	return "", told
 }
 
 // Prefixes prints a set as addresses and prefixes, a run that needs many of them as first-last.

@@ -1,0 +1,78 @@
+package view
+
+import (
+	"bytes"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/charmbracelet/x/ansi"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"ironbark/internal/sentence"
+)
+
+// TestNothingIsLostOrTorn prints random tables at random widths: no line is too
+// wide, every word is there whole, and no line ends in spaces.
+func TestNothingIsLostOrTorn(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		word := rapid.StringMatching(`[a-z0-9ü:/.-]{1,18}`)
+		cell := rapid.Custom(func(t *rapid.T) string {
+			return strings.Join(rapid.SliceOfN(word, 0, 6).Draw(t, "words"), " ")
+		})
+		columns := rapid.IntRange(1, 5).Draw(t, "columns")
+		rows := rapid.SliceOfN(rapid.SliceOfN(cell, columns, columns), 1, 4).Draw(t, "rows")
+		heads := []string{"ONE", "TWO", "THREE", "FOUR", "FIVE"}[:columns]
+		var out bytes.Buffer
+		p := &Printer{Out: &out, Width: rapid.IntRange(20, 120).Draw(t, "width"), Colour: rapid.Bool().Draw(t, "colour")}
+		p.Table(heads, rows, 0)
+		text := ansi.Strip(out.String())
+		for line := range strings.Lines(text) {
+			line = strings.TrimSuffix(line, "\n")
+			require.LessOrEqual(t, ansi.StringWidth(line), max(p.Width, least))
+			require.Equal(t, strings.TrimRight(line, " "), line)
+		}
+		printed := strings.Fields(text)
+		for _, row := range rows {
+			for _, c := range row {
+				for _, w := range strings.Fields(c) {
+					require.Contains(t, printed, w)
+				}
+			}
+		}
+	})
+}
+
+func TestTheCaretStandsUnderTheMistake(t *testing.T) {
+	line := "allow\thttps form everywhere to gauge-web-1"
+	shown, caret := caretUnder(line, 13, 80)
+	assert.Equal(t, "allow https form everywhere to gauge-web-1", shown)
+	assert.Equal(t, strings.Index(shown, "form"), strings.Index(caret, "^"))
+	long := strings.Repeat("x", 300) + " here " + strings.Repeat("y", 300)
+	shown, caret = caretUnder(long, 302, 60)
+	assert.LessOrEqual(t, ansi.StringWidth(shown), 60)
+	assert.Equal(t, "here", string([]rune(shown)[strings.Index(caret, "^"):][:4]))
+	shown, caret = caretUnder("größe: 漢字 x", 11, 80)
+	assert.Equal(t, ansi.StringWidth("größe: 漢字 "), strings.Index(caret, "^"), shown)
+}
+
+func TestErrorsTellPlaceLineCaretAndHint(t *testing.T) {
+	var out bytes.Buffer
+	p := &Printer{Err: &out}
+	p.Error(sentence.Errors{{At: sentence.Pos{File: "estate.rules", Line: 3, Col: 7}, Line: "allow htps from office to all", Problem: "there is no service “htps”", Hint: "did you mean “https”?"}})
+	assert.Equal(t, "ironbark: estate.rules:3:7: there is no service “htps”\n    allow htps from office to all\n          ^\n    did you mean “https”?\n", out.String())
+}
+
+func TestLeftTellsAtMostTwoUnits(t *testing.T) {
+	now := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
+	for d, want := range map[time.Duration]string{
+		-time.Second: "over", 0: "over", time.Millisecond: "1s", 59*time.Second + 900*time.Millisecond: "59s",
+		90 * time.Minute: "1h30m", time.Hour + 59*time.Second: "1h", 50*time.Hour + time.Second: "2d2h",
+	} {
+		assert.Equal(t, want, Left(now.Add(d), now), d)
+	}
+	assert.Equal(t, "10:00:00Z", Moment(now.Add(time.Hour), now))
+	assert.Equal(t, "2026-11-24 09:00Z", Moment(now.Add(24*time.Hour), now))
+}

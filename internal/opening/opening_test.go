@@ -1,0 +1,125 @@
+package opening_test
+
+import (
+	"errors"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"ironbark/internal/opening"
+	"ironbark/internal/oracle"
+	"ironbark/internal/sentence"
+)
+
+const nouns = `estate: small
+site: sim
+sources: {office: [203.0.113.64/27]}
+people: {mara: {groups: [ops]}, ilse: {groups: [leads]}, tom: {}}
+networks:
+  estuary: {space: [10.60.0.0/16], outside: true, subnets: {landing: {range: [10.60.1.0/24]}}}
+  cellar: {space: [10.61.0.0/16], subnets: {vault: {range: [10.61.1.0/24]}}}
+machines:
+  web-1: {image: i, size: s, at: landing, address: auto}
+  web-2: {image: i, size: s, at: landing, address: auto}
+  store: {image: i, size: s, at: vault}
+`
+
+var rules = []string{
+	"permit ops to open ssh to web-* from everywhere up to 4h",
+	"permit ops to open ssh to all from office up to 1h",
+	"permit leads to open rdp to web-1 from office up to 2h needing 1 approval from ops",
+	"deny any from 203.0.113.64/28 to web-1",
+}
+
+func request(t *testing.T, w oracle.World, person, words string, active ...opening.Opening) (opening.Granted, error) {
+	t.Helper()
+	s, err := sentence.ParseArgs([]string{words}, oracle.Epoch)
+	require.NoError(t, err)
+	return opening.Judge(opening.Request{
+		Person: person, Words: s.(sentence.Open), Now: oracle.Epoch, Estate: w.Estate, Plan: w.Plan(), Active: active,
+		Running: func(name string) bool { return name != "web-2" },
+	})
+}
+
+// TestEveryRefusalTellsItsReasons asks for what must not be, and looks for each reason.
+func TestEveryRefusalTellsItsReasons(t *testing.T) {
+	for name, c := range map[string]struct {
+		person, words string
+		reasons       []string
+		person6       bool // it is the person who may not
+	}{
+		"too long":          {"mara", `open ssh to web-1 from 198.51.100.7 for 5h because "x"`, []string{"it is up to 4h, and this is 5h"}, true},
+		"wrong service":     {"mara", `open ssh, rdp to web-1 from 198.51.100.7 for 1h because "x"`, []string{"it is for ssh"}, true},
+		"wider source":      {"mara", `open ssh to store from everywhere for 1h because "x"`, []string{"it is from office"}, true},
+		"no permit at all":  {"tom", `open ssh to web-1 from 198.51.100.7 for 1h because "x"`, []string{"no permit lets tom open anything"}, true},
+		"a stranger":        {"eve", `open ssh to web-1 from 198.51.100.7 for 1h because "x"`, []string{"there is no person “eve”"}, true},
+		"needs approvals":   {"ilse", `open rdp to web-1 from 203.0.113.90 for 1h because "x"`, []string{"it needs approvals"}, true},
+		"not running":       {"mara", `open ssh to web-2 from 198.51.100.7 for 1h because "x"`, []string{"web-2 is not running"}, false},
+		"no way in":         {"mara", `open ssh to store from 203.0.113.90 for 1h because "x"`, []string{"there is no way in to store"}, false},
+		"denied":            {"mara", `open ssh to web-1 from 203.0.113.65 for 1h because "x"`, []string{"a deny keeps all of it out of web-1"}, false},
+		"in the past":       {"mara", `open ssh to web-1 from 198.51.100.7 until 2026-11-23T08:00:00Z because "x"`, []string{"is not in the future"}, false},
+		"nothing there":     {"mara", `open ssh to moor-* from 198.51.100.7 for 1h because "x"`, []string{"is no machine that is there"}, false},
+		"several at a time": {"eve", `open ssh to web-2 from 203.0.113.90 for 1h because "x"`, []string{"web-2 is not running", "there is no person “eve”"}, true},
+	} {
+		t.Run(name, func(t *testing.T) {
+			_, err := request(t, oracle.WorldOf(nouns, rules...), c.person, c.words)
+			refusal, ok := errors.AsType[*opening.Refusal](err)
+			require.True(t, ok, "%v", err)
+			for _, reason := range c.reasons {
+				assert.Contains(t, refusal.Error(), reason)
+			}
+			assert.Equal(t, c.person6, refusal.Person, refusal.Error())
+		})
+	}
+}
+
+func TestAGrantFreezesAndExtends(t *testing.T) {
+	w := oracle.WorldOf(nouns, rules...)
+	g, err := request(t, w, "mara", `open ssh to web-1 from office for 90m because "keys"`)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"web-1"}, g.Opening.Machines)
+	assert.Equal(t, oracle.Epoch.Add(90*time.Minute), g.Opening.End)
+	assert.Equal(t, `open ssh to web-1 from office until 2026-11-23T10:30:00Z because "keys"`, g.Opening.Words.String())
+	assert.Len(t, g.Notes, 1, "half of the office stays out by a deny, and that is told")
+	assert.False(t, g.Extends)
+
+	held := g.Opening
+	held.ID, held.Begin, held.End = 3, oracle.Epoch.Add(-3*time.Hour), oracle.Epoch.Add(30*time.Minute)
+	more, err := request(t, w, "mara", `open ssh to web-1 from office for 1h because "more"`, held)
+	require.NoError(t, err)
+	assert.True(t, more.Extends)
+	assert.Equal(t, int64(3), more.Opening.ID)
+	assert.Equal(t, held.Begin, more.Opening.Begin, "its length counts from its first beginning")
+	_, err = request(t, w, "mara", `open ssh to web-1 from office for 2h because "more"`, held)
+	require.ErrorContains(t, err, "this is 5h")
+	_, err = request(t, w, "mara", `open ssh to web-1 from office for 10m because "less"`, held)
+	require.ErrorContains(t, err, "which is later")
+	held.Person = "tom"
+	other, err := request(t, w, "mara", `open ssh to web-1 from office for 1h because "own"`, held)
+	require.NoError(t, err)
+	assert.False(t, other.Extends, "somebody else's opening is not extended")
+}
+
+func TestAnOpeningMustNotBreakAGuarantee(t *testing.T) {
+	// The guarantee counts what stands, so the permit does not break it; an opening under the permit is no standing sentence either.
+	w := oracle.WorldOf(nouns, append(rules, "never ssh from internet to web-1 standing")...)
+	_, err := request(t, w, "mara", `open ssh to web-1 from 198.51.100.7 for 1h because "x"`)
+	require.NoError(t, err)
+	// One that counts everything is broken by the permit already, and tells nothing new of the opening.
+	w = oracle.WorldOf(nouns, append(rules, "never ssh from 198.51.100.0/24 to web-1")...)
+	_, err = request(t, w, "mara", `open ssh to web-1 from 198.51.100.7 for 1h because "x"`)
+	require.NoError(t, err)
+}
+
+func TestAnOpeningIsCoveredWhileItsPermitStands(t *testing.T) {
+	w := oracle.WorldOf(nouns, rules...)
+	g, err := request(t, w, "mara", `open ssh to web-1 from 198.51.100.7 for 2h because "x"`)
+	require.NoError(t, err)
+	assert.True(t, opening.Covered(g.Opening, w.Estate, w.Plan()))
+	less := oracle.WorldOf(nouns, rules[1:]...)
+	assert.False(t, opening.Covered(g.Opening, less.Estate, less.Plan()))
+	assert.True(t, g.Opening.Active(oracle.Epoch))
+	assert.False(t, g.Opening.Active(g.Opening.End), "at exactly the end it is over")
+}

@@ -1,0 +1,254 @@
+// Package sitetest is the suite that every site must pass. It uses nothing but
+// the Site interface.
+package sitetest
+
+import (
+	"context"
+	"net/netip"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"ironbark/internal/change"
+	"ironbark/internal/estate"
+	"ironbark/internal/flow"
+	"ironbark/internal/journal"
+	"ironbark/internal/opening"
+	"ironbark/internal/sentence"
+	"ironbark/internal/site"
+)
+
+// Clock is a clock that the suite sets.
+type Clock struct{ At time.Time }
+
+// Now returns the moment that was set.
+func (c *Clock) Now() time.Time { return c.At }
+
+// Sleep moves the clock.
+func (c *Clock) Sleep(_ context.Context, d time.Duration) error { c.At = c.At.Add(d); return nil }
+
+const nouns = `estate: saltmarsh
+site: sim
+people: {mara: {groups: [ops]}}
+networks: {estuary: {space: [10.60.0.0/16], outside: true, subnets: {landing: {range: [10.60.1.0/24]}}}}
+machines:
+  gauge-1: {image: linux-web, size: c1m1, at: landing, address: auto}
+  gauge-2: {image: linux-web, size: c1m1, at: landing}
+`
+
+// Run runs the suite. open opens one and the same site, as another process would,
+// each time that it is called; a fresh one in each test.
+func Run(t *testing.T, fresh func(t *testing.T, c *Clock) (open func() site.Site)) {
+	start := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
+	for name, test := range map[string]func(*suite){
+		"nothing is there and nothing is open at first": (*suite).empty,
+		"what is made is reported, once":                (*suite).made,
+		"one enacts at a time, on what was reviewed":    (*suite).exclusive,
+		"an opening ends by itself, or early":           (*suite).openings,
+		"nothing is opened on an unfinished site":       (*suite).unfinished,
+		"the past is told as it was":                    (*suite).past,
+		"the journal is whole":                          (*suite).journal,
+	} {
+		t.Run(name, func(t *testing.T) {
+			c := &Clock{At: start}
+			open := fresh(t, c)
+			s := &suite{T: t, clock: c, open: open, site: open()}
+			test(s)
+		})
+	}
+}
+
+type suite struct {
+	*testing.T
+	clock *Clock
+	open  func() site.Site
+	site  site.Site
+}
+
+func (s *suite) ctx() context.Context { return s.Context() }
+
+func (s *suite) report() *site.Report {
+	r, err := s.site.Report(s.ctx())
+	require.NoError(s, err)
+	return r
+}
+
+// enact makes all of the suite's estate with one rule.
+func (s *suite) enact(rule string) {
+	files := []estate.File{{Name: estate.FileName, Data: []byte(nouns)}, {Name: estate.RulesName, Data: []byte(rule + "\n")}}
+	e, err := estate.Read(files[0], files[1])
+	require.NoError(s, err)
+	r := s.report()
+	wanted, err := change.Wanted(e, r.Things)
+	require.NoError(s, err)
+	changes, err := change.Between(r.Things, wanted)
+	require.NoError(s, err)
+	x, err := s.site.Begin(s.ctx(), "mara", r.Revision)
+	require.NoError(s, err)
+	for _, c := range changes {
+		require.NoError(s, x.Do(s.ctx(), c))
+		require.NoError(s, x.Do(s.ctx(), c), "a step that is done again changes nothing")
+	}
+	plan := flow.Compile(e, change.Assigned(s.report().Things))
+	require.NoError(s, x.Finish(s.ctx(), plan.Rows(), files, "finished"))
+	require.NoError(s, x.Close())
+	s.clock.At = s.clock.At.Add(time.Minute)
+}
+
+// probe sends a packet to gauge-1's public address.
+func (s *suite) probe(service flow.Service) bool {
+	var public netip.Addr
+	for _, t := range s.report().Things {
+		if t.ID() == "machine gauge-1" {
+			public = t.Given.Addr4
+		}
+	}
+	require.True(s, public.IsValid())
+	fates, err := s.site.Probe(s.ctx(), site.Packet{Source: netip.MustParseAddr("198.51.100.7"), Target: public, Service: service})
+	require.NoError(s, err)
+	require.NotEmpty(s, fates)
+	return fates[0].Open
+}
+
+func (s *suite) empty() {
+	r := s.report()
+	assert.Empty(s, r.Things)
+	assert.Empty(s, r.Files)
+	assert.Empty(s, r.Openings)
+	assert.Nil(s, r.Unfinished)
+	fates, err := s.site.Probe(s.ctx(), site.Packet{Source: netip.MustParseAddr("198.51.100.7"), Target: netip.MustParseAddr("203.0.113.10"), Service: 443})
+	require.NoError(s, err)
+	assert.False(s, fates[0].Open)
+	assert.NotEmpty(s, s.site.Catalogue().Images)
+	assert.NotEmpty(s, s.site.Callers())
+}
+
+func (s *suite) made() {
+	s.enact("allow https from everywhere to gauge-1")
+	r := s.report()
+	machines := 0
+	for _, t := range r.Things {
+		if t.Kind == change.Machine {
+			machines++
+			assert.Equal(s, site.Running, r.Machines[t.Name].State)
+		}
+	}
+	assert.Equal(s, 2, machines)
+	assert.Len(s, r.Files, 2)
+	assert.True(s, s.probe(443))
+	assert.False(s, s.probe(22), "administrative")
+	assert.False(s, s.probe(80), "by default")
+	again, err := s.open().Report(s.ctx())
+	require.NoError(s, err)
+	assert.Equal(s, r.Things, again.Things, "another process sees the same")
+}
+
+func (s *suite) exclusive() {
+	first, err := s.site.Begin(s.ctx(), "mara", s.report().Revision)
+	require.NoError(s, err)
+	other := s.open()
+	_, err = other.Begin(s.ctx(), "ilse", s.report().Revision)
+	busy := &site.Busy{}
+	require.ErrorAs(s, err, &busy)
+	require.NoError(s, first.Close())
+	_, err = other.Begin(s.ctx(), "ilse", 99)
+	require.ErrorIs(s, err, site.ErrChanged)
+	second, err := other.Begin(s.ctx(), "ilse", s.report().Revision)
+	require.NoError(s, err, "a broken-off enactment can be taken up")
+	require.NoError(s, second.Close())
+}
+
+// granted is an opening of ssh to gauge-1 for an hour, and its tables.
+func (s *suite) granted() (opening.Opening, func(opening.Opening) []flow.Row) {
+	words, err := sentence.ParseArgs([]string{`open ssh to gauge-1 from 198.51.100.7 until 2026-11-23T10:00:00Z because "suite"`}, s.clock.At)
+	require.NoError(s, err)
+	plan := s.report().Plan
+	from, err := flow.ParseAddrRuns([]string{"198.51.100.7"})
+	require.NoError(s, err)
+	ssh, err := flow.ParseServiceRuns([]string{"tcp/22"})
+	require.NoError(s, err)
+	o := opening.Opening{
+		Person: "mara", Words: words.(sentence.Open), Begin: s.clock.At, End: words.(sentence.Open).Until, Machines: []string{"gauge-1"}, From: from, Services: ssh,
+	}
+	return o, func(o opening.Opening) []flow.Row { return plan.RuleRows(o.Rule(plan)) }
+}
+
+func (s *suite) openings() {
+	s.enact("allow https from everywhere to gauge-1")
+	o, rows := s.granted()
+	_, err := s.site.Open(s.ctx(), s.report().Revision+1, o, rows)
+	require.ErrorIs(s, err, site.ErrChanged)
+	require.False(s, s.probe(22))
+	held, err := s.site.Open(s.ctx(), s.report().Revision, o, rows)
+	require.NoError(s, err)
+	assert.Positive(s, held.ID)
+	assert.True(s, s.probe(22))
+	s.clock.At = o.End.Add(-time.Nanosecond)
+	assert.True(s, s.probe(22))
+	s.clock.At = o.End
+	assert.False(s, s.probe(22), "at exactly its end it is over")
+	s.clock.At = o.Begin.Add(time.Minute)
+	require.NoError(s, s.site.End(s.ctx(), "mara", "", held.ID))
+	assert.False(s, s.probe(22))
+	list := s.report().Openings
+	require.Len(s, list, 1)
+	assert.Equal(s, "mara", list[0].EndedBy)
+	require.NoError(s, s.site.End(s.ctx(), "mara", "", held.ID), "closing twice is no error")
+}
+
+func (s *suite) unfinished() {
+	s.enact("allow https from everywhere to gauge-1")
+	o, rows := s.granted()
+	held, err := s.site.Open(s.ctx(), s.report().Revision, o, rows)
+	require.NoError(s, err)
+	x, err := s.site.Begin(s.ctx(), "mara", s.report().Revision)
+	require.NoError(s, err)
+	require.NoError(s, x.Close())
+	require.NotNil(s, s.report().Unfinished)
+	_, err = s.site.Open(s.ctx(), s.report().Revision, o, rows)
+	require.ErrorIs(s, err, site.ErrUnfinished)
+	require.NoError(s, s.site.End(s.ctx(), "mara", "", held.ID), "closing always works")
+	assert.False(s, s.probe(22))
+}
+
+func (s *suite) past() {
+	s.enact("allow https from everywhere to gauge-1")
+	o, rows := s.granted()
+	_, err := s.site.Open(s.ctx(), s.report().Revision, o, rows)
+	require.NoError(s, err)
+	want := s.report().Plan.Rows()
+	s.clock.At = s.clock.At.Add(time.Minute)
+	require.NoError(s, s.site.End(s.ctx(), "mara", "done", 1))
+	var moments []site.Moment
+	require.NoError(s, s.site.Past(s.ctx(), func(m site.Moment) (bool, error) {
+		moments = append(moments, m)
+		return true, nil
+	}))
+	require.GreaterOrEqual(s, len(moments), 3)
+	opened, closed := moments[len(moments)-2], moments[len(moments)-1]
+	assert.Equal(s, want, opened.Plan.Rows(), "the tables as they were while it was open")
+	assert.Equal(s, s.report().Plan.Rows(), closed.Plan.Rows())
+	assert.Len(s, opened.Files, 2)
+	assert.Equal(s, "mara", opened.Person)
+	require.Len(s, closed.Openings, 1)
+	assert.False(s, closed.Openings[0].Ended.IsZero())
+}
+
+func (s *suite) journal() {
+	s.enact("allow https from everywhere to gauge-1")
+	o, rows := s.granted()
+	_, err := s.site.Open(s.ctx(), s.report().Revision, o, rows)
+	require.NoError(s, err)
+	entries, head, err := s.site.Journal(s.ctx())
+	require.NoError(s, err)
+	require.NoError(s, journal.Verify(entries, head))
+	actions := map[string]int{}
+	for _, e := range entries {
+		actions[e.Action]++
+	}
+	assert.Equal(s, 2, actions["enact"])
+	assert.Positive(s, actions["make"])
+	assert.Equal(s, 1, actions["open"])
+}
