@@ -8,7 +8,9 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
+	"net/netip"
 	"slices"
+	"strings"
 
 	"ironbark/internal/estate"
 	"ironbark/internal/sentence"
@@ -21,7 +23,14 @@ type Catalogue struct {
 	Sizes    []Size  `json:"sizes"`
 	Prices   Prices  `json:"prices"`
 	Limits   Amounts `json:"limits"`
+	Public   []Pool  `json:"-"` // the public addresses that can be asked for by name
 }
+
+// Pool is a run of public addresses of one family, both ends included.
+type Pool struct{ First, Last netip.Addr }
+
+// Has reports whether an address is in the pool.
+func (p Pool) Has(a netip.Addr) bool { return p.First.Compare(a) <= 0 && a.Compare(p.Last) <= 0 }
 
 // Image is a system that a machine can start from.
 type Image struct {
@@ -140,6 +149,28 @@ func (c Catalogue) Check(e *estate.Estate) error {
 		if _, ok := c.Size(m.Size); !ok {
 			offer(m.At, "size", m.Size, names(c.Sizes, func(s Size) string { return s.Name }))
 		}
+	}
+	given := func(at sentence.Pos, what string, wish estate.Address) {
+		for _, a := range wish.Fixed {
+			if !slices.ContainsFunc(c.Public, func(p Pool) bool { return p.Has(a) }) {
+				var pools []string
+				for _, p := range c.Public {
+					pools = append(pools, p.First.String()+"-"+p.Last.String())
+				}
+				errs = append(errs, &sentence.Error{
+					At: at, Problem: fmt.Sprintf("%s: %s is not one of the site's public addresses", what, a), Hint: "they are " + strings.Join(pools, " and ") + "; auto takes a free one",
+				})
+			}
+		}
+	}
+	for _, m := range e.Machines {
+		given(m.At, "machine "+m.Name, m.Address)
+	}
+	for _, f := range e.Fronts {
+		given(f.At, "front "+f.Name, f.Address)
+	}
+	for _, b := range e.Bastions {
+		given(b.At, "bastion "+b.Name, b.Address)
 	}
 	if len(errs) > 0 {
 		return errs[:min(len(errs), sentence.MostErrors)]

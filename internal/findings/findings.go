@@ -105,9 +105,9 @@ func (l *looker) expired(s sentence.Sentence, until time.Time) {
 func (l *looker) empty(s sentence.Sentence, from, to *sentence.Set) bool {
 	switch {
 	case to != nil && len(l.resolve.Group(*to).Machines) == 0:
-		l.find(Caution, "", "“%s” is no machine, so this sentence does nothing: %s", to, s)
+		l.find(Caution, "", "“%s” stands for no machine, so this sentence does nothing: %s", to, s)
 	case from != nil && l.resolve.Source(*from).IsEmpty():
-		l.find(Caution, "", "“from %s” is no address, so this sentence does nothing: %s", from, s)
+		l.find(Caution, "", "“from %s” stands for no address, so this sentence does nothing: %s", from, s)
 	default:
 		return false
 	}

@@ -31,14 +31,14 @@ func TestFindings(t *testing.T) {
 		want  string
 	}{
 		{"allow https from everywhere to web until 2026-11-23T08:00:00Z", findings.Note, "this sentence ended at 2026-11-23T08:00:00Z"},
-		{"allow https from everywhere to moor-*", findings.Caution, "“moor-*” is no machine"},
+		{"allow https from everywhere to moor-*", findings.Caution, "“moor-*” stands for no machine"},
 		{"allow any from everywhere to web", findings.Note, "administrative services stay closed to an “allow”: rdp, vnc, winrm, ssh, telnet"},
 		{"allow ssh from office to web", findings.Caution, "administrative services stay closed to an “allow”: ssh in"},
 		{`allow ssh from office to web standing until 2026-12-01T00:00:00Z because "x"`, findings.Serious, "an administrative service is left open until 2026-12-01T00:00:00Z"},
 		{"allow https from internet to store", findings.Caution, "no door leads from there to there"},
 		{"allow https from office to deep", findings.Note, "“office” has IPv4 addresses, from which no door leads there"},
 		{"spread pier https over web, store on https from everywhere", findings.Caution, "store cannot be reached by front pier"},
-		{"permit ops to open ssh to moor-* from office up to 1h", findings.Caution, "“moor-*” is no machine"},
+		{"permit ops to open ssh to moor-* from office up to 1h", findings.Caution, "“moor-*” stands for no machine"},
 	} {
 		w := oracle.WorldOf(nouns, c.rule)
 		list := findings.Look(w.Estate, w.Plan(), oracle.Epoch)

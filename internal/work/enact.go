@@ -66,7 +66,7 @@ func (w *Work) Enact(ctx context.Context, r *Review, progress Progress) (err err
 	before := r.before.Plan.WithoutOpenings(func(int64) bool { return true })
 	after := r.after.Plan.WithoutOpenings(func(int64) bool { return true })
 	cut := flow.Common(before, after).Rows()
-	closes := !r.same && !r.Never && !slices.Equal(cut, r.before.Report.Base)
+	closes := r.closes() && !slices.Equal(cut, r.before.Report.Base)
 	x.of = len(r.Ending) + len(r.Changes) + 1
 	if closes {
 		x.of++
@@ -98,6 +98,16 @@ func (w *Work) Enact(ctx context.Context, r *Review, progress Progress) (err err
 		return &PartlyDone{failed}
 	}
 	return nil
+}
+
+// closes reports whether anything that is installed must be cut down on the way:
+// something closes, or changes under tables that know it. What is only made is
+// in no table yet.
+func (r *Review) closes() bool {
+	if r.same || r.Never {
+		return false
+	}
+	return len(r.Exposure.Closed)+len(r.Exposure.Moved) > 0 || slices.ContainsFunc(r.Changes, func(c change.Change) bool { return c.Verb != change.Make })
 }
 
 type enacting struct {

@@ -81,6 +81,10 @@ func New(dir string, clock site.Clock, faults Faults) *Site {
 	if err := json.Unmarshal(catalogueJSON, &s.cat); err != nil {
 		panic("sim: the embedded catalogue: " + err.Error())
 	}
+	for _, v4 := range []bool{true, false} {
+		lo, hi := s.pool(v4)
+		s.cat.Offer.Public = append(s.cat.Offer.Public, cost.Pool{First: lo, Last: hi})
+	}
 	return s
 }
 
