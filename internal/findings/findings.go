@@ -5,13 +5,11 @@ package findings
 
 import (
 	"fmt"
-	"net/netip"
 	"slices"
 	"strings"
 	"time"
 
 	"ironbark/internal/estate"
-	"ironbark/internal/exposure"
 	"ironbark/internal/flow"
 	"ironbark/internal/sentence"
 )
@@ -229,18 +227,4 @@ func (l *looker) withoutAdministrator() {
 		who = fmt.Sprintf("%s and %d more", strings.Join(names[:5], ", "), len(names)-5)
 	}
 	l.find(Note, "permit … to open ssh to …", "nobody has a way to administer %s: no permit, route or standing exception", who)
-}
-
-// Evidence returns a flow of an administrative service that stands open from
-// outside the estate by no more than a sentence in the files, if there is one.
-func Evidence(p *flow.Plan, at time.Time) (exposure.Flow, string, bool) {
-	view := exposure.NewView(p, at)
-	for m := range p.Machines {
-		for _, e := range view.Reach(int32(m)) {
-			if e.Administrative && e.Reason != exposure.ByOpening && e.Reason != exposure.ByRoute {
-				return exposure.Example(e.From, e.Services), p.Machines[m].Name, true
-			}
-		}
-	}
-	return exposure.Flow{Source: netip.Addr{}}, "", false
 }
