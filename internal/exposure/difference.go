@@ -41,6 +41,7 @@ func Compare(a, b *View) Difference {
 	c.b = newSide(b, own)
 	wait.Wait()
 	c.everything = !a.Plan.Guard.Equal(b.Plan.Guard)
+	c.prepare()
 	var d Difference
 	for m, machine := range b.Plan.Machines {
 		if old, there := a.Plan.MachineByName(machine.Name); there {
@@ -87,14 +88,51 @@ type pair struct {
 	before         []time.Time // of moved
 }
 
-// both compares a machine that is in both views.
-func (c *comparison) both(d *Difference, old, now int32) {
-	key := [2]int32{c.a.v.classOf[old], c.b.v.classOf[now]}
-	p, known := c.pairs[key]
-	if !known {
-		p = c.compare(c.a.v.classes[key[0]], c.b.v.classes[key[1]])
-		c.pairs[key] = p
+// prepare compares each pair of classes that machines have before and after. The
+// two sides are computed at the same time, each by itself.
+func (c *comparison) prepare() {
+	type job struct {
+		x, y *class
+		look box
+		pair *pair
 	}
+	var jobs []job
+	for m, machine := range c.b.v.Plan.Machines {
+		old, there := c.a.v.Plan.MachineByName(machine.Name)
+		if !there {
+			continue
+		}
+		key := [2]int32{c.a.v.classOf[old], c.b.v.classOf[m]}
+		if _, known := c.pairs[key]; known {
+			continue
+		}
+		c.pairs[key] = nil
+		x, y := c.a.v.classes[key[0]], c.b.v.classes[key[1]]
+		if look, differ := c.look(x, y); differ {
+			c.pairs[key] = &pair{}
+			jobs = append(jobs, job{x, y, look, c.pairs[key]})
+		}
+	}
+	before, after := make([][]shared, len(jobs)), make([][]shared, len(jobs))
+	var wait sync.WaitGroup
+	wait.Go(func() {
+		for i, j := range jobs {
+			before[i] = outside(c.own, c.a.limited(j.x, j.look.services, j.look.from))
+		}
+	})
+	for i, j := range jobs {
+		after[i] = outside(c.own, c.b.limited(j.y, j.look.services, j.look.from))
+	}
+	wait.Wait()
+	for i, j := range jobs {
+		j.pair.opened, j.pair.moved, j.pair.before = c.against(c.b.v, j.y, after[i], c.a.v, j.x, before[i])
+		j.pair.closed, _, _ = c.against(c.a.v, j.x, before[i], c.b.v, j.y, after[i])
+	}
+}
+
+// both tells what differs at a machine that is in both views.
+func (c *comparison) both(d *Difference, old, now int32) {
+	p := c.pairs[[2]int32{c.a.v.classOf[old], c.b.v.classOf[now]}]
 	if p == nil {
 		return
 	}
@@ -150,25 +188,31 @@ func outside(own flow.Addrs, list []shared) (out []shared) {
 	return out
 }
 
-// compare finds what differs between two classes; nil where nothing does.
-func (c *comparison) compare(x, y *class) *pair {
+// look tells for which services and sources two classes can differ at all, and
+// false where they do not.
+func (c *comparison) look(x, y *class) (box, bool) {
 	same := c.a.doors(x) == c.b.doors(y) && !c.everything
 	if same && c.a.heard(x.audience) == c.b.heard(y.audience) {
-		return nil
+		return box{}, false
 	}
 	look := box{flow.AnyService, flow.AllAddrs}
 	if same {
 		look = c.differing(x.audience, y.audience)
 	}
-	var before, after []shared
-	var wait sync.WaitGroup
-	wait.Go(func() { before = outside(c.own, c.a.limited(x, look.services, look.from)) })
-	after = outside(c.own, c.b.limited(y, look.services, look.from))
-	wait.Wait()
-	p := &pair{}
-	p.opened, p.moved, p.before = c.against(c.b.v, y, after, c.a.v, x, before)
-	p.closed, _, _ = c.against(c.a.v, x, before, c.b.v, y, after)
-	return p
+	// Only what arrives at all through a door from there can differ.
+	look.services = look.services.Intersect(arriving(c.a.v, x, look.from).Union(arriving(c.b.v, y, look.from)))
+	return look, !look.services.IsEmpty()
+}
+
+// arriving returns the services at which anything can arrive at a class from
+// some sources.
+func arriving(v *View, c *class, from flow.Addrs) (services flow.Services) {
+	for _, d := range v.Plan.DoorsTo(c.first) {
+		if d.From.Overlaps(from) {
+			services = services.Union(d.Arrives)
+		}
+	}
+	return services
 }
 
 // against returns the flows of one list that are not in the other, and those that
@@ -198,6 +242,10 @@ func sameDoor(a, b flow.Door) bool {
 	return a.Kind == b.Kind && a.Via == b.Via && a.V4 == b.V4 && a.Service == b.Service
 }
 
+// manyDiffer is how many pairs of audiences must differ before the rules that
+// only one plan has are looked for.
+const manyDiffer = 64
+
 // differing returns the services and sources of the rules that only one of two
 // audiences has.
 func (c *comparison) differing(x, y *audience) box {
@@ -206,25 +254,77 @@ func (c *comparison) differing(x, y *audience) box {
 	if known {
 		return b
 	}
-	count := make(map[digest]int, len(x.ranks))
-	for _, r := range x.ranks {
-		count[c.a.rules[r]]++
+	if len(c.differ) == manyDiffer {
+		c.markFresh() // worth its while where many differ
 	}
-	for _, r := range y.ranks {
-		count[c.b.rules[r]]--
+	if len(c.differ) >= manyDiffer && c.onlyNew(x, y) {
+		b = c.boxOf(x.ranks, y.ranks, func(s *side, rank int32) bool { return s.fresh[rank] })
+	} else {
+		count := make(map[digest]int, len(x.ranks))
+		for _, r := range x.ranks {
+			count[c.a.rules[r]]++
+		}
+		for _, r := range y.ranks {
+			count[c.b.rules[r]]--
+		}
+		b = c.boxOf(x.ranks, y.ranks, func(s *side, rank int32) bool { return count[s.rules[rank]] != 0 })
 	}
+	c.differ[key] = b
+	return b
+}
+
+// onlyNew reports whether two audiences differ in nothing but rules that one of
+// the plans does not have at all.
+func (c *comparison) onlyNew(x, y *audience) bool {
+	rest := func(s *side, a *audience) digest {
+		d := s.heard(a)
+		for _, r := range a.ranks {
+			if s.fresh[r] {
+				d = digest{d[0] - s.rules[r][0], d[1] - s.rules[r][1]}
+			}
+		}
+		return d
+	}
+	return rest(c.a, x) == rest(c.b, y)
+}
+
+// boxOf joins the services and sources of those rules of two audiences that differ.
+func (c *comparison) boxOf(x, y []int32, differs func(s *side, rank int32) bool) (b box) {
 	collect := func(s *side, ranks []int32) {
 		for _, r := range ranks {
-			if count[s.rules[r]] != 0 {
+			if differs(s, r) {
 				b.services = b.services.Union(s.v.ranked[r].Services)
 				b.from = b.from.Union(s.v.ranked[r].From)
 			}
 		}
 	}
-	collect(c.a, x.ranks)
-	collect(c.b, y.ranks)
-	c.differ[key] = b
+	collect(c.a, x)
+	collect(c.b, y)
 	return b
+}
+
+// markFresh notes which rules only one of the plans has, whatever they are about.
+func (c *comparison) markFresh() {
+	has := func(s *side) map[digest]bool {
+		m := make(map[digest]bool, len(s.rules))
+		for _, d := range s.rules {
+			m[d] = true
+		}
+		return m
+	}
+	var inA, inB map[digest]bool
+	var wait sync.WaitGroup
+	wait.Go(func() { inA = has(c.a) })
+	inB = has(c.b)
+	wait.Wait()
+	mark := func(s *side, other map[digest]bool) {
+		s.fresh = make([]bool, len(s.rules))
+		for i, d := range s.rules {
+			s.fresh[i] = !other[d]
+		}
+	}
+	mark(c.a, inB)
+	mark(c.b, inA)
 }
 
 // gateways compares who can reach the gateways themselves.

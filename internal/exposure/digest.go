@@ -29,6 +29,7 @@ type side struct {
 	v         *View
 	own       flow.Addrs
 	rules     []digest // by rank
+	fresh     []bool   // by rank, whether the other view has no such rule at all
 	sets      map[*flow.Run]digest
 	audiences map[*audience]digest
 	classes   map[*class]digest
