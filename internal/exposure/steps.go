@@ -6,7 +6,7 @@ import "ironbark/internal/flow"
 type Step struct {
 	Question string // door, deny, administrative, pass, default
 	Answer   string
-	Passed   bool // the next question was asked
+	Passed   bool // the flow got past this question; the last step is the one that decided
 	Origin   flow.Origin
 }
 
@@ -18,7 +18,7 @@ func (v *View) Steps(p Part, namings []flow.Naming) []Step {
 	}
 	steps := []Step{{Question: "door", Answer: DoorWords(p.Door), Passed: true}}
 	if p.Door.Kind == flow.DoorBastion {
-		return append(steps, Step{Question: "pass", Answer: "the gateway may be reached from this source", Origin: p.Origin})
+		return append(steps, Step{Question: "pass", Answer: "the gateway may be reached from this source", Passed: true, Origin: p.Origin})
 	}
 	if p.Door.Own != nil {
 		steps[0].Origin = p.Door.Own.Origin
@@ -37,7 +37,7 @@ func (v *View) Steps(p Part, namings []flow.Naming) []Step {
 	}
 	steps = append(steps, Step{Question: "administrative", Answer: words, Passed: true})
 	if p.Open {
-		return append(steps, Step{Question: "pass", Answer: passWords[p.Reason], Origin: p.Origin})
+		return append(steps, Step{Question: "pass", Answer: passWords[p.Reason], Passed: true, Origin: p.Origin})
 	}
 	return append(steps,
 		Step{Question: "pass", Answer: "no opening, route or allow matches", Passed: true},

@@ -109,7 +109,13 @@ func (w *Work) Close(ctx context.Context, which func(opening.Opening) bool) ([]o
 	if len(ids) == 0 {
 		return nil, nil
 	}
-	return list, w.Site.End(ctx, w.Person, "", ids...)
+	if err := w.Site.End(ctx, w.Person, "", ids...); err != nil {
+		return nil, err
+	}
+	for i := range list {
+		list[i].Ended, list[i].EndedBy = w.Clock.Now().UTC(), w.Person
+	}
+	return list, nil
 }
 
 // Overridden tells by number which openings a deny keeps shut, and by which sentence.

@@ -251,13 +251,14 @@ func (p *Printer) part(a *work.Answer, part exposure.Part, ph *Phrasing, person 
 		return
 	}
 	p.Line("")
-	for i, s := range a.View.Steps(part, ph.namings) {
+	steps := a.View.Steps(part, ph.namings)
+	for i, s := range steps {
 		text := s.Answer
 		if s.Origin.Sentence != "" {
 			text += ": " + ph.because(s.Origin, 0)
 		}
 		mark := " "
-		if !s.Passed {
+		if i == len(steps)-1 {
 			mark = "→" // this one decided
 		}
 		p.Wrap(fmt.Sprintf("  %s %d %-16s", mark, i+1, s.Question), text)
