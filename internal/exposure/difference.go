@@ -125,8 +125,8 @@ func (c *comparison) prepare() {
 	}
 	wait.Wait()
 	for i, j := range jobs {
-		j.pair.opened, j.pair.moved, j.pair.before = c.against(c.b.v, j.y, after[i], c.a.v, j.x, before[i])
-		j.pair.closed, _, _ = c.against(c.a.v, j.x, before[i], c.b.v, j.y, after[i])
+		j.pair.opened, j.pair.moved, j.pair.before = c.against(c.b, j.y, after[i], c.a, j.x, before[i])
+		j.pair.closed, _, _ = c.against(c.a, j.x, before[i], c.b, j.y, after[i])
 	}
 }
 
@@ -200,14 +200,14 @@ func (c *comparison) look(x, y *class) (box, bool) {
 		look = c.differing(x.audience, y.audience)
 	}
 	// Only what arrives at all through a door from there can differ.
-	look.services = look.services.Intersect(arriving(c.a.v, x, look.from).Union(arriving(c.b.v, y, look.from)))
+	look.services = look.services.Intersect(c.a.arriving(x, look.from).Union(c.b.arriving(y, look.from)))
 	return look, !look.services.IsEmpty()
 }
 
 // arriving returns the services at which anything can arrive at a class from
 // some sources.
-func arriving(v *View, c *class, from flow.Addrs) (services flow.Services) {
-	for _, d := range v.Plan.DoorsTo(c.first) {
+func (s *side) arriving(c *class, from flow.Addrs) (services flow.Services) {
+	for _, d := range s.doorsOf[c] {
 		if d.From.Overlaps(from) {
 			services = services.Union(d.Arrives)
 		}
@@ -217,8 +217,8 @@ func arriving(v *View, c *class, from flow.Addrs) (services flow.Services) {
 
 // against returns the flows of one list that are not in the other, and those that
 // are and have another end there.
-func (c *comparison) against(v *View, x *class, list []shared, w *View, y *class, others []shared) (rest, moved []shared, ends []time.Time) {
-	mine, theirs := v.Plan.DoorsTo(x.first), w.Plan.DoorsTo(y.first)
+func (c *comparison) against(v *side, x *class, list []shared, w *side, y *class, others []shared) (rest, moved []shared, ends []time.Time) {
+	mine, theirs := v.doorsOf[x], w.doorsOf[y]
 	for _, s := range list {
 		var through []Entry
 		for _, o := range others {
@@ -242,10 +242,6 @@ func sameDoor(a, b flow.Door) bool {
 	return a.Kind == b.Kind && a.Via == b.Via && a.V4 == b.V4 && a.Service == b.Service
 }
 
-// manyDiffer is how many pairs of audiences must differ before the rules that
-// only one plan has are looked for.
-const manyDiffer = 64
-
 // differing returns the services and sources of the rules that only one of two
 // audiences has.
 func (c *comparison) differing(x, y *audience) box {
@@ -254,11 +250,9 @@ func (c *comparison) differing(x, y *audience) box {
 	if known {
 		return b
 	}
-	if len(c.differ) == manyDiffer {
-		c.markFresh() // worth its while where many differ
-	}
-	if len(c.differ) >= manyDiffer && c.onlyNew(x, y) {
-		b = c.boxOf(x.ranks, y.ranks, func(s *side, rank int32) bool { return s.fresh[rank] })
+	onlyX, onlyY, aligned := c.align(x.ranks, y.ranks)
+	if aligned {
+		b = c.boxOf(onlyX, onlyY, func(*side, int32) bool { return true })
 	} else {
 		count := make(map[digest]int, len(x.ranks))
 		for _, r := range x.ranks {
@@ -273,19 +267,33 @@ func (c *comparison) differing(x, y *audience) box {
 	return b
 }
 
-// onlyNew reports whether two audiences differ in nothing but rules that one of
-// the plans does not have at all.
-func (c *comparison) onlyNew(x, y *audience) bool {
-	rest := func(s *side, a *audience) digest {
-		d := s.heard(a)
-		for _, r := range a.ranks {
-			if s.fresh[r] {
-				d = digest{d[0] - s.rules[r][0], d[1] - s.rules[r][1]}
+// mostSkipped is how many rules in a row one audience may have more than the other
+// for the two to be aligned.
+const mostSkipped = 4
+
+// align walks the rules of two audiences, which stand in the same order on both
+// sides, and collects those that only one of them has. It gives up, and reports
+// false, where too many differ in one place.
+func (c *comparison) align(x, y []int32) (onlyX, onlyY []int32, aligned bool) {
+	for len(x) > 0 && len(y) > 0 {
+		if c.a.rules[x[0]] == c.b.rules[y[0]] {
+			x, y = x[1:], y[1:]
+			continue
+		}
+		skipped := false
+		for n := 1; n <= mostSkipped && !skipped; n++ {
+			switch {
+			case n < len(y) && c.a.rules[x[0]] == c.b.rules[y[n]]:
+				onlyY, y, skipped = append(onlyY, y[:n]...), y[n:], true
+			case n < len(x) && c.a.rules[x[n]] == c.b.rules[y[0]]:
+				onlyX, x, skipped = append(onlyX, x[:n]...), x[n:], true
 			}
 		}
-		return d
+		if !skipped {
+			return nil, nil, false
+		}
 	}
-	return rest(c.a, x) == rest(c.b, y)
+	return append(onlyX, x...), append(onlyY, y...), true
 }
 
 // boxOf joins the services and sources of those rules of two audiences that differ.
@@ -301,30 +309,6 @@ func (c *comparison) boxOf(x, y []int32, differs func(s *side, rank int32) bool)
 	collect(c.a, x)
 	collect(c.b, y)
 	return b
-}
-
-// markFresh notes which rules only one of the plans has, whatever they are about.
-func (c *comparison) markFresh() {
-	has := func(s *side) map[digest]bool {
-		m := make(map[digest]bool, len(s.rules))
-		for _, d := range s.rules {
-			m[d] = true
-		}
-		return m
-	}
-	var inA, inB map[digest]bool
-	var wait sync.WaitGroup
-	wait.Go(func() { inA = has(c.a) })
-	inB = has(c.b)
-	wait.Wait()
-	mark := func(s *side, other map[digest]bool) {
-		s.fresh = make([]bool, len(s.rules))
-		for i, d := range s.rules {
-			s.fresh[i] = !other[d]
-		}
-	}
-	mark(c.a, inB)
-	mark(c.b, inA)
 }
 
 // gateways compares who can reach the gateways themselves.

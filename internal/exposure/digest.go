@@ -29,10 +29,10 @@ type side struct {
 	v         *View
 	own       flow.Addrs
 	rules     []digest // by rank
-	fresh     []bool   // by rank, whether the other view has no such rule at all
 	sets      map[*flow.Run]digest
 	audiences map[*audience]digest
 	classes   map[*class]digest
+	doorsOf   map[*class][]flow.Door // of the class's first machine
 
 	cuts    []*cutDown
 	scratch []byte
@@ -62,7 +62,7 @@ func (s *side) cut(services flow.Services, from flow.Addrs) *cutDown {
 }
 
 func newSide(v *View, own flow.Addrs) *side {
-	s := &side{v: v, own: own, sets: map[*flow.Run]digest{}, audiences: map[*audience]digest{}, classes: map[*class]digest{}}
+	s := &side{v: v, own: own, sets: map[*flow.Run]digest{}, audiences: map[*audience]digest{}, classes: map[*class]digest{}, doorsOf: make(map[*class][]flow.Door, len(v.classes))}
 	s.rules = make([]digest, len(v.ranked))
 	for i, r := range v.ranked {
 		from := s.set(r.From)
@@ -70,6 +70,11 @@ func newSide(v *View, own flow.Addrs) *side {
 		data = binary.NativeEndian.AppendUint64(data, uint64(r.Until.UnixNano()))
 		data = appendServices(from.append(data), r.Services)
 		s.rules[i], s.scratch = digestOf(data), data
+	}
+	for _, c := range v.classes {
+		s.doorsOf[c] = v.Plan.DoorsTo(c.first)
+		s.doors(c)
+		s.heard(c.audience)
 	}
 	return s
 }
@@ -119,7 +124,7 @@ func (s *side) doors(c *class) digest {
 	if known {
 		return d
 	}
-	for _, door := range s.v.Plan.DoorsTo(c.first) {
+	for _, door := range s.doorsOf[c] {
 		data := append(s.scratch[:0], byte(door.Kind), 0)
 		if door.V4 {
 			data[1] = 1
@@ -155,7 +160,7 @@ func (s *side) limited(c *class, services flow.Services, from flow.Addrs) (list 
 		few.once.Do(func() { few.meetings, few.services = grouped(s.v.slicesFor(few, services)) })
 		cut.few[c.audience] = few
 	}
-	for i, d := range s.v.Plan.DoorsTo(c.first) {
+	for i, d := range s.doorsOf[c] {
 		for _, l := range s.v.throughDoor(few, d) {
 			if l.from = l.from.Intersect(from); !l.from.IsEmpty() {
 				list = append(list, shared{entry: l.entry(flow.Door{}), door: i})
