@@ -42,7 +42,7 @@ type side struct {
 type cutDown struct {
 	services flow.Services
 	from     flow.Addrs
-	reached  []bool // by rank, whether the rule's From overlaps from
+	reached  []bool // by rank, whether the rule concerns any of them
 	few      map[*audience]*audience
 }
 
@@ -55,7 +55,7 @@ func (s *side) cut(services flow.Services, from flow.Addrs) *cutDown {
 	}
 	c := &cutDown{services: services, from: from, reached: make([]bool, len(s.v.ranked)), few: map[*audience]*audience{}}
 	for i, r := range s.v.ranked {
-		c.reached[i] = r.From.Overlaps(from)
+		c.reached[i] = r.Services.Overlaps(services) && r.From.Overlaps(from)
 	}
 	s.cuts = append(s.cuts, c)
 	return c
