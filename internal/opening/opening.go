@@ -248,26 +248,35 @@ func (j *judge) lacks(m sentence.Permit, length time.Duration) (list []string) {
 	return list
 }
 
-// judgeGuarantees refuses what would break a guarantee that holds without it.
+// judgeGuarantees refuses what a never that counts more than standing sentences
+// forbids, whether or not something else breaks that guarantee already.
 func (j *judge) judgeGuarantees() {
 	if len(j.refusal.Reasons) > 0 {
 		return
 	}
-	broken := map[string]bool{}
-	for _, b := range exposure.Guarantees(j.Estate, j.Plan, j.Now) {
-		broken[b.Guarantee.Sentence] = true
-	}
-	with := j.Plan.WithoutOpenings(func(id int64) bool { return id == j.o.ID && id != 0 }).With(j.o.Rule(j.Plan))
-	for _, b := range exposure.Guarantees(j.Estate, with, j.Now) {
-		if _, never := parsed(b.Guarantee.Sentence).(sentence.Never); never && !broken[b.Guarantee.Sentence] {
-			j.refuse("", "it would break the guarantee “%s”: %s from %s to %s", b.Guarantee.Sentence, b.Flow.Service, b.Flow.Source, b.Target)
+	without := j.Plan.WithoutOpenings(func(id int64) bool { return id == j.o.ID && id != 0 })
+	view := exposure.NewView(without.With(j.o.Rule(without)), j.Now)
+	for _, st := range j.Estate.Sentences {
+		n, ok := st.Sentence.(sentence.Never)
+		if !ok || n.Standing {
+			continue
+		}
+		services, from := j.o.Services.Intersect(j.resolve.Services(n.Services)), j.o.From.Intersect(j.resolve.Source(n.From))
+		to := j.resolve.Group(n.To)
+		for _, name := range j.o.Machines {
+			m, _ := j.Plan.MachineByName(name)
+			if services.IsEmpty() || from.IsEmpty() || !to.Has(m) {
+				continue
+			}
+			for _, p := range view.Ask(services, from, exposure.Target{Machine: m}) {
+				if p.Open {
+					f := exposure.Example(p.From, p.Services)
+					j.refuse("", "it would break the guarantee “%s”: %s from %s to %s", n, f.Service, f.Source, name)
+					return
+				}
+			}
 		}
 	}
-}
-
-func parsed(text string) sentence.Sentence {
-	s, _ := sentence.Parse(text)
-	return s
 }
 
 // Covered reports whether a permit of an estate still covers an opening that
