@@ -40,14 +40,11 @@ func (w *Work) Review(ctx context.Context, files Files) (*Review, error) {
 	if err := standingTooLong(before, e.Sentences, now); err != nil {
 		return nil, err
 	}
-	after, err := w.drafted(ctx, files)
-	if err != nil {
-		return nil, err
-	}
 	wanted, err := change.Wanted(e, before.Report.Things)
 	if err != nil {
 		return nil, err
 	}
+	after := w.draft(files, e, before.Report, wanted)
 	changes, err := change.Between(before.Report.Things, wanted)
 	if err != nil {
 		return nil, err

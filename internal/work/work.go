@@ -83,8 +83,13 @@ func (w *Work) drafted(ctx context.Context, files Files) (*State, error) {
 	if err != nil {
 		return nil, err
 	}
+	return w.draft(files, e, r, wanted), nil
+}
+
+// draft is drafted for what is read already.
+func (w *Work) draft(files Files, e *estate.Estate, r *site.Report, wanted []change.Thing) *State {
 	plan := flow.Compile(e, change.Assigned(change.Planned(r.Things, wanted)))
-	return &State{Report: r, Files: files, Estate: e, Plan: withOpenings(plan, r.Openings, w.Clock.Now()), Draft: true, Differ: !files.Equal(r.Files)}, nil
+	return &State{Report: r, Files: files, Estate: e, Plan: withOpenings(plan, r.Openings, w.Clock.Now()), Draft: true, Differ: !files.Equal(r.Files)}
 }
 
 // withOpenings adds the rules of the openings that hold at a moment or later.
