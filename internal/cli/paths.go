@@ -34,6 +34,9 @@ func (a *app) pathsCommand() *cobra.Command {
 				}
 				words = []string{"from", start, "to", "all"}
 			}
+			if len(words) == 0 || words[0] != "from" {
+				return usage("paths takes “from SOURCE to TARGET”, or --from MACHINE")
+			}
 			ask, err := a.question("why", append([]string{"any"}, words...))
 			if err != nil {
 				return err

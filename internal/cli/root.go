@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"runtime"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -32,7 +33,10 @@ func (a *app) root() *cobra.Command {
 	root.PersistentFlags().StringVar(&a.estateDir, "estate", "", "the estate's folder (default: the nearest one upward with an estate.yaml)")
 	root.PersistentFlags().StringVar(&a.person, "person", "", "who you are (default: the operating system's user name)")
 	root.PersistentFlags().BoolVar(&a.json, "json", false, "print one JSON document")
-	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &usageError{err} })
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error {
+		text, _, _ := strings.Cut(err.Error(), ": strconv.") // what a parser of Go says helps nobody
+		return usage("%s", text)
+	})
 	root.AddGroup(
 		&cobra.Group{ID: "begin", Title: "Begin"}, &cobra.Group{ID: "nouns", Title: "Put things in and take them out"},
 		&cobra.Group{ID: "say", Title: "Say who may reach what"}, &cobra.Group{ID: "enact", Title: "Make it so"},
