@@ -39,26 +39,67 @@ func newAllocator(e *estate.Estate, has []Thing) *allocator {
 	return a
 }
 
+// claim sets the addresses aside that machines ask for by themselves.
+func (a *allocator) claim() error {
+	holder := map[netip.Addr]string{}
+	for id, held := range a.held {
+		for _, list := range held {
+			for _, addr := range list {
+				holder[addr] = id
+			}
+		}
+	}
+	var errs sentence.Errors
+	for _, m := range a.e.Machines {
+		id := string(Machine) + " " + m.Name
+		for _, addr := range m.Inside {
+			if other := holder[addr]; other != "" && other != id {
+				errs = append(errs, &sentence.Error{
+					At: m.At, Problem: fmt.Sprintf("machine %s: %s is held by %s", m.Name, addr, other), Hint: "ask for another one, or leave it out and a free one is given",
+				})
+			}
+			a.taken[addr] = true
+		}
+	}
+	if len(errs) > 0 {
+		return errs
+	}
+	return nil
+}
+
 // give sets the inside addresses of a thing: one of each family of each subnet.
-func (a *allocator) give(t *Thing, subnets ...string) error {
+// Those that it asks for come first.
+func (a *allocator) give(t *Thing, asked []netip.Addr, subnets ...string) error {
 	t.Spec.Inside = map[string][]netip.Addr{}
 	for _, at := range subnets {
 		s, _ := a.e.Subnet(at)
 		for _, p := range s.Range {
-			addr, ok := a.keep(t.ID(), at, p)
-			if !ok {
-				addr, ok = a.free(p)
+			var addr netip.Addr
+			i := slices.IndexFunc(asked, p.Contains)
+			ok := i >= 0
+			if ok {
+				addr = asked[i]
+			} else if addr, ok = a.keep(t.ID(), at, p); !ok {
+				addr, ok = a.free(s, p)
 			}
 			if !ok {
-				return &sentence.Error{
-					At: s.At, Problem: fmt.Sprintf("subnet %s is full: %s has no address left for %s %s", at, p, t.Kind, t.Name),
-					Hint: "use another subnet, or make a larger one",
-				}
+				return a.full(t, s, p)
 			}
 			t.Spec.Inside[at] = append(t.Spec.Inside[at], addr)
 		}
 	}
 	return nil
+}
+
+func (a *allocator) full(t *Thing, s estate.Subnet, p netip.Prefix) error {
+	hint := "use another subnet, or make a larger one"
+	if free, ok := a.e.FreeRange(s.Network, p.Addr().Is4(), p.Bits()); ok {
+		hint = fmt.Sprintf("make another subnet: %s is free in network %s", free, s.Network)
+	}
+	if len(s.Allocate) > 0 {
+		hint = "let it allocate more than it does, or " + hint
+	}
+	return &sentence.Error{At: s.At, Problem: fmt.Sprintf("subnet %s is full: %s has no address left for %s %s", s.Name, p, t.Kind, t.Name), Hint: hint}
 }
 
 // keep returns the address that the thing holds in a prefix of the subnet already.
@@ -71,9 +112,9 @@ func (a *allocator) keep(id, at string, p netip.Prefix) (netip.Addr, bool) {
 	return list[i], true
 }
 
-// free takes the lowest free address of a prefix. Cost over all calls: linear in
-// the addresses passed over.
-func (a *allocator) free(p netip.Prefix) (netip.Addr, bool) {
+// free takes the lowest free address of a prefix, among those that the subnet
+// allocates. Cost over all calls: linear in the addresses passed over.
+func (a *allocator) free(s estate.Subnet, p netip.Prefix) (netip.Addr, bool) {
 	addr, begun := a.next[p]
 	if !begun {
 		addr = p.Addr()
@@ -81,9 +122,9 @@ func (a *allocator) free(p netip.Prefix) (netip.Addr, bool) {
 			addr = addr.Next()
 		}
 	}
-	last := netipx.PrefixLastIP(p)
-	for ; addr.IsValid() && p.Contains(addr); addr = addr.Next() {
-		if a.taken[addr] || p.Addr().Is4() && addr == last { // the last IPv4 address is for broadcasts
+	last, gateway := netipx.PrefixLastIP(p), s.GatewayOf(p)
+	for addr = allocated(s, p, addr); addr.IsValid() && p.Contains(addr); addr = allocated(s, p, addr.Next()) {
+		if a.taken[addr] || addr == gateway || p.Addr().Is4() && addr == last { // the last IPv4 address is for broadcasts
 			continue
 		}
 		a.taken[addr] = true
@@ -92,4 +133,27 @@ func (a *allocator) free(p netip.Prefix) (netip.Addr, bool) {
 	}
 	a.next[p] = addr
 	return netip.Addr{}, false
+}
+
+// allocated returns the first address from addr on that the subnet gives from in
+// a prefix; invalid where there is none.
+func allocated(s estate.Subnet, p netip.Prefix, addr netip.Addr) netip.Addr {
+	limited, best := false, netip.Addr{}
+	for _, run := range s.Allocate {
+		if !p.Contains(run.First) {
+			continue
+		}
+		limited = true
+		first := run.First
+		if first.Less(addr) {
+			first = addr
+		}
+		if run.Has(first) && (!best.IsValid() || first.Less(best)) {
+			best = first
+		}
+	}
+	if !limited {
+		return addr
+	}
+	return best
 }

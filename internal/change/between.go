@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 
+	"ironbark/internal/flow"
 	"ironbark/internal/sentence"
 )
 
@@ -15,6 +16,7 @@ const (
 	Make   Verb = "make"
 	Alter  Verb = "alter"
 	Remove Verb = "remove"
+	Adopt  Verb = "adopt" // what is there, as it is
 )
 
 // Change is one thing to be made, altered or removed.
@@ -26,38 +28,136 @@ type Change struct {
 	Restart bool
 }
 
-// Between compares what a site has with what is wanted. Removals come first, in
-// the order that is safe for what depends on them, then what is made and altered.
-func Between(has, wanted []Thing) ([]Change, error) {
+// Between compares what a site has with what is wanted. Snapshots of what is
+// there come first, then removals in the order that is safe for what depends on
+// them, then what gives its public address up for another, and then what is made
+// and altered, each after what it needs. Strays are left alone, but for those in
+// discard, by ID.
+func Between(has, wanted []Thing, discard map[string]bool) ([]Change, error) {
 	have, want := byID(has), byID(wanted)
-	var list []Change
+	var first, removed, given, list []Change
 	var errs sentence.Errors
 	for _, t := range slices.Backward(ordered(has)) {
-		if _, keep := want[t.ID()]; !keep {
-			list = append(list, Change{Verb: Remove, Thing: t})
+		if _, keep := want[t.ID()]; !keep && (!t.Stray || discard[t.ID()]) {
+			removed = append(removed, Change{Verb: Remove, Thing: t})
 		}
 	}
+	claimed := claims(wanted)
 	for _, t := range wanted {
 		old, there := have[t.ID()]
-		if !there {
-			list = append(list, Change{Verb: Make, Thing: t})
-			continue
-		}
 		t.Given = old.Given
+		if !there {
+			c := Change{Verb: Make, Thing: t}
+			if subject := t.subject(); t.Kind == Snapshot {
+				if _, ok := have[subject]; ok {
+					first = append(first, c)
+					continue
+				} else if _, ok := want[subject]; !ok {
+					errs = append(errs, &sentence.Error{Problem: fmt.Sprintf("snapshot %s: there is no %s", t.Name, subject), Hint: "a snapshot is of something that is there"})
+				}
+			}
+			list = append(list, c)
+			continue
+		}
 		how := differs(old.Spec, t.Spec)
-		if len(how) == 0 {
-			continue
-		}
-		if bad := unalterable(old, t); bad != "" {
+		switch bad := unalterable(old, t); {
+		case len(how) == 0 && old.Stray:
+			list = append(list, Change{Verb: Adopt, Thing: t})
+		case len(how) == 0:
+		case bad != "":
 			errs = append(errs, &sentence.Error{Problem: fmt.Sprintf("%s %s: %s", t.Kind, t.Name, bad), Hint: "remove it, enact, and add it again"})
-			continue
+		default:
+			if old.hands(claimed) {
+				given = append(given, Change{Verb: Alter, Thing: without(old), How: []string{"gives its public address up"}})
+			}
+			list = append(list, Change{Verb: Alter, Thing: t, How: how, Restart: t.Kind == Machine && old.Spec.Size != t.Spec.Size})
 		}
-		list = append(list, Change{Verb: Alter, Thing: t, How: how, Restart: t.Kind == Machine && old.Spec.Size != t.Spec.Size})
 	}
 	if len(errs) > 0 {
 		return nil, errs
 	}
-	return list, nil
+	return slices.Concat(first, removed, given, afterNeeds(list)), nil
+}
+
+// claims tells who wants each reserved or given public address, by its name.
+func claims(wanted []Thing) map[string]string {
+	m := map[string]string{}
+	for _, t := range wanted {
+		if t.Kind != Address {
+			for _, name := range t.publics() {
+				m[name] = t.ID()
+			}
+		}
+	}
+	return m
+}
+
+// publics names the reserved and given public addresses that a thing asks for.
+func (t Thing) publics() []string {
+	list := slices.Clone(t.Spec.Reserved)
+	for _, a := range t.Spec.Fixed {
+		list = append(list, a.String())
+	}
+	return list
+}
+
+// hands reports whether the thing has a public address that another one wants.
+func (t Thing) hands(claimed map[string]string) bool {
+	return t.Kind != Address && slices.ContainsFunc(t.publics(), func(name string) bool { return claimed[name] != "" && claimed[name] != t.ID() })
+}
+
+// without returns the thing without its public addresses.
+func without(t Thing) Thing {
+	t.Spec.Fixed, t.Spec.Reserved, t.Given = nil, nil, flow.Public{}
+	return t
+}
+
+// subject is the ID of what a snapshot is of.
+func (t Thing) subject() string {
+	if t.Spec.Machine != "" {
+		return string(Machine) + " " + t.Spec.Machine
+	}
+	return string(Volume) + " " + t.Spec.Volume
+}
+
+// needs lists the IDs of what must be made before a thing, where it is made too.
+func (t Thing) needs() []string {
+	switch t.Kind {
+	case Snapshot:
+		return []string{t.subject()}
+	case Machine:
+		return []string{string(Image) + " " + t.Spec.Image, string(Snapshot) + " " + t.Spec.Image}
+	case Volume:
+		return []string{string(Snapshot) + " " + t.Spec.From, string(Machine) + " " + t.Spec.Machine}
+	}
+	return nil
+}
+
+// afterNeeds puts each change after those that it needs and otherwise keeps the order.
+func afterNeeds(list []Change) []Change {
+	place := map[string]int{}
+	for i, c := range list {
+		place[c.Thing.ID()] = i
+	}
+	done := make([]bool, len(list))
+	out := make([]Change, 0, len(list))
+	var visit func(i int)
+	visit = func(i int) {
+		if done[i] {
+			return
+		}
+		done[i] = true
+		for _, id := range list[i].Thing.needs() {
+			if j, ok := place[id]; ok {
+				visit(j)
+			}
+		}
+		out = append(out, list[i])
+	}
+	for i := range list {
+		visit(i)
+	}
+	return out
 }
 
 // unalterable tells what of a thing cannot be altered once it is made.
@@ -69,6 +169,18 @@ func unalterable(old, t Thing) string {
 		return "the subnets of a machine that exists cannot be altered"
 	case t.Kind == Machine && old.Spec.Key != t.Spec.Key:
 		return "the key of a machine that exists is inside it and cannot be altered from here"
+	case (t.Kind == Machine || t.Kind == Volume) && t.Spec.GB < old.Spec.GB:
+		return fmt.Sprintf("a disk cannot shrink, from %d GB to %d GB", old.Spec.GB, t.Spec.GB)
+	case (t.Kind == Machine || t.Kind == Volume) && t.Spec.Speed != old.Spec.Speed:
+		return "the kind of a disk that exists cannot be altered"
+	case t.Kind == Volume && t.Spec.From != old.Spec.From:
+		return "what a volume began as cannot be altered"
+	case t.Kind == Snapshot && old.subject() != t.subject():
+		return "what a snapshot is of cannot be altered"
+	case t.Kind == Image && old.Spec.File != t.Spec.File:
+		return "the file of an image that exists cannot be altered"
+	case t.Kind == Address && old.Spec.V6 != t.Spec.V6:
+		return "its family cannot be altered"
 	case (t.Kind == Subnet || t.Kind == Line || t.Kind == Front) && old.Spec.Network != t.Spec.Network:
 		return "it cannot move to another network"
 	}
@@ -87,18 +199,57 @@ func byID(list []Thing) map[string]Thing {
 func ordered(list []Thing) []Thing {
 	out := slices.Clone(list)
 	slices.SortStableFunc(out, func(a, b Thing) int {
-		return slices.Index(kindOrder, a.Kind) - slices.Index(kindOrder, b.Kind)
+		return slices.Index(Kinds, a.Kind) - slices.Index(Kinds, b.Kind)
 	})
 	return out
 }
 
-// Planned returns the wanted things with the public addresses that the site gave
-// to those it has already.
+// Planned returns the wanted things with the public addresses that they will
+// have, as far as that is known: given ones, reserved ones that the site has
+// chosen, and those that it gave before.
 func Planned(has, wanted []Thing) []Thing {
 	have := byID(has)
+	reserved := map[string]flow.Public{}
+	for _, t := range wanted {
+		if t.Kind == Address {
+			reserved[t.Name] = t.fixed(have[t.ID()].Given)
+		}
+	}
 	out := slices.Clone(wanted)
-	for i := range out {
-		out[i].Given = have[out[i].ID()].Given
+	for i, t := range out {
+		old := have[t.ID()]
+		switch {
+		case len(t.Spec.Reserved) > 0:
+			for _, name := range t.Spec.Reserved {
+				out[i].Given = merge(out[i].Given, reserved[name])
+			}
+		case len(t.Spec.Fixed) > 0:
+			out[i].Given = t.fixed(flow.Public{})
+		case slices.Equal(old.publics(), t.publics()):
+			out[i].Given = old.Given
+		}
 	}
 	return out
+}
+
+// fixed returns the given addresses of a thing, or those that it has.
+func (t Thing) fixed(has flow.Public) flow.Public {
+	for _, a := range t.Spec.Fixed {
+		if a.Is4() {
+			has.Addr4 = a
+		} else {
+			has.Addr6 = a
+		}
+	}
+	return has
+}
+
+func merge(a, b flow.Public) flow.Public {
+	if b.Addr4.IsValid() {
+		a.Addr4 = b.Addr4
+	}
+	if b.Addr6.IsValid() {
+		a.Addr6 = b.Addr6
+	}
+	return a
 }

@@ -30,16 +30,21 @@ type Kind string
 
 // The kinds of thing that a site makes, in the order in which they are made.
 const (
-	Key     Kind = "key"
-	Network Kind = "network"
-	Subnet  Kind = "subnet"
-	Line    Kind = "line"
-	Machine Kind = "machine"
-	Front   Kind = "front"
-	Bastion Kind = "bastion"
+	Key      Kind = "key"
+	Network  Kind = "network"
+	Subnet   Kind = "subnet"
+	Line     Kind = "line"
+	Address  Kind = "address"
+	Image    Kind = "image"
+	Snapshot Kind = "snapshot"
+	Machine  Kind = "machine"
+	Volume   Kind = "volume"
+	Front    Kind = "front"
+	Bastion  Kind = "bastion"
 )
 
-var kindOrder = []Kind{Key, Network, Subnet, Line, Machine, Front, Bastion}
+// Kinds lists the kinds in the order in which they are made.
+var Kinds = []Kind{Key, Network, Subnet, Line, Address, Image, Snapshot, Machine, Volume, Front, Bastion}
 
 // Thing is one thing on a site: what was asked for, and what the site gave.
 type Thing struct {
@@ -48,6 +53,11 @@ type Thing struct {
 	Spec Spec
 	// Given are the public addresses that the site chose. It is no part of the comparison.
 	Given flow.Public
+	// Stray is set where nothing of Ironbark's made the thing: it is on the site and
+	// in no file. An enactment leaves it alone.
+	Stray bool
+	// Asked is what was last enacted, where the thing is not like that any more.
+	Asked *Spec
 }
 
 // Spec is what is asked for. Fields that a kind has not stay zero.
@@ -68,73 +78,35 @@ type Spec struct {
 	Auto4   bool                    `json:"auto4,omitempty"` // a public address of the site's choice
 	Auto6   bool                    `json:"auto6,omitempty"`
 	Fixed   []netip.Addr            `json:"fixed,omitempty"`
-	From    string                  `json:"from,omitempty"` // a bastion's from, as sentences write it
+	From    string                  `json:"from,omitempty"` // a bastion's from, as sentences write it; the snapshot that a volume begins as
 	Limit   int                     `json:"sessions,omitempty"`
+
+	Reserved []string     `json:"reserved,omitempty"` // reserved addresses by name
+	V6       bool         `json:"ipv6,omitempty"`     // a reserved address's family
+	DNS      []netip.Addr `json:"dns,omitempty"`
+	Gateway  []netip.Addr `json:"gateway,omitempty"`
+	Static   bool         `json:"static,omitempty"`
+	Allocate []string     `json:"allocate,omitempty"`
+	GB       int          `json:"gb,omitempty"` // a disk's size
+	Speed    estate.Speed `json:"kind,omitempty"`
+	Machine  string       `json:"machine,omitempty"` // what a volume is attached to; what a snapshot is of
+	Volume   string       `json:"volume,omitempty"`  // what a snapshot is of
+	Device   string       `json:"device,omitempty"`
+	Setup    []Setup      `json:"setup,omitempty"`
+	Console  bool         `json:"console,omitempty"` // the estate and the machine permit its serial line
+	File     string       `json:"file,omitempty"`    // an image's
+	Format   string       `json:"format,omitempty"`
+	Digest   string       `json:"sha256,omitempty"`
+}
+
+// Setup is one part of a machine's first boot: a shipped recipe, or a script.
+type Setup struct {
+	Name   string `json:"name"`
+	Script string `json:"script,omitempty"` // the text; "" for a recipe
 }
 
 // ID names a thing uniquely.
 func (t Thing) ID() string { return string(t.Kind) + " " + t.Name }
-
-// Wanted lists the things that an estate asks for, in the order in which they
-// are made. Inside addresses are those given before where they still fit, and
-// otherwise the lowest free ones of the subnet; a full subnet is an error.
-func Wanted(e *estate.Estate, has []Thing) ([]Thing, error) {
-	var list []Thing
-	for _, k := range e.Keys {
-		list = append(list, Thing{Kind: Key, Name: k.Name, Spec: Spec{Public: k.Public}})
-	}
-	for _, n := range e.Networks {
-		list = append(list, Thing{Kind: Network, Name: n.Name, Spec: Spec{Ranges: n.Space, Outside: n.Outside, Joins: n.Joins}})
-		for _, s := range n.Subnets {
-			use := ""
-			if s.ForBastions {
-				use = "bastion"
-			}
-			list = append(list, Thing{Kind: Subnet, Name: s.Name, Spec: Spec{Network: n.Name, Ranges: s.Range, For: use}})
-		}
-	}
-	for _, l := range e.Lines {
-		list = append(list, Thing{Kind: Line, Name: l.Name, Spec: Spec{Network: l.Network, Ranges: l.Range}})
-	}
-	alloc := newAllocator(e, has)
-	for _, m := range e.Machines {
-		t := Thing{Kind: Machine, Name: m.Name, Spec: Spec{
-			Image: m.Image, Size: m.Size, Key: m.Key, Subnets: m.Subnets, Secret: m.Password, Auto4: m.Address.Auto, Fixed: m.Address.Fixed,
-		}}
-		for _, tag := range m.Tags {
-			if t.Spec.Tags == nil {
-				t.Spec.Tags = map[string]string{}
-			}
-			t.Spec.Tags[tag.Key] = tag.Value
-		}
-		if err := alloc.give(&t, m.Subnets...); err != nil {
-			return nil, err
-		}
-		list = append(list, t)
-	}
-	for _, f := range e.Fronts {
-		n, _ := e.Network(f.Network)
-		list = append(list, Thing{Kind: Front, Name: f.Name, Spec: Spec{
-			Network: f.Network, Fixed: f.Address.Fixed,
-			Auto4: f.Address.Auto && estate.HasFamily(n.Space, true), Auto6: f.Address.Auto && estate.HasFamily(n.Space, false),
-		}})
-	}
-	for _, b := range e.Bastions {
-		s, _ := e.Subnet(b.Subnet)
-		t := Thing{Kind: Bastion, Name: b.Name, Spec: Spec{
-			Subnets: []string{b.Subnet}, From: b.From.String(), Limit: b.Sessions, Fixed: b.Address.Fixed,
-			Auto4: b.Address.Auto && estate.HasFamily(s.Range, true), Auto6: b.Address.Auto && estate.HasFamily(s.Range, false),
-		}}
-		if err := alloc.give(&t, b.Subnet); err != nil {
-			return nil, err
-		}
-		list = append(list, t)
-	}
-	slices.SortStableFunc(list, func(a, b Thing) int {
-		return cmp.Compare(slices.Index(kindOrder, a.Kind), slices.Index(kindOrder, b.Kind))
-	})
-	return list, nil
-}
 
 // Assigned tells the flow plan which addresses things have.
 func Assigned(things []Thing) flow.Assigned {
@@ -151,6 +123,12 @@ func Assigned(things []Thing) flow.Assigned {
 				b.Inside = append(b.Inside, t.Spec.Inside[at]...)
 			}
 			a.Bastions[t.Name] = b
+		case Address:
+			for _, addr := range []netip.Addr{t.Given.Addr4, t.Given.Addr6} {
+				if addr.IsValid() {
+					a.Reserved = append(a.Reserved, addr)
+				}
+			}
 		}
 	}
 	return a
@@ -165,22 +143,55 @@ func (t Thing) Describe() string {
 			words = append(words, text)
 		}
 	}
+	add(s.File, s.File != "")
+	add(s.Format, s.Format != "")
 	add(s.Image, s.Image != "")
 	add(s.Size, s.Size != "")
 	add(prefixes(s.Ranges), len(s.Ranges) > 0)
+	add(fmt.Sprintf("%d GB %s disk", s.GB, cmp.Or(s.Speed, estate.Standard)), s.GB > 0 && t.Kind != Image && t.Kind != Snapshot)
+	add(fmt.Sprintf("%d GB", s.GB), s.GB > 0 && (t.Kind == Image || t.Kind == Snapshot))
+	add("of machine "+s.Machine, t.Kind == Snapshot && s.Machine != "")
+	add("of volume "+s.Volume, t.Kind == Snapshot && s.Volume != "")
+	add("from snapshot "+s.From, t.Kind == Volume && s.From != "")
+	add("at "+s.Machine+" as "+s.Device, t.Kind == Volume && s.Machine != "")
+	add("IPv4", t.Kind == Address && !s.V6)
+	add("IPv6", t.Kind == Address && s.V6)
 	add("in "+s.Network, s.Network != "")
 	add("outside", s.Outside)
 	add("joins "+strings.Join(s.Joins, ", "), len(s.Joins) > 0)
 	add("for "+s.For, s.For != "")
+	add("gateway "+addrs(s.Gateway), len(s.Gateway) > 0)
+	add("fixed addresses", s.Static)
+	add("allocates "+strings.Join(s.Allocate, ", "), len(s.Allocate) > 0)
+	add("DNS "+addrs(s.DNS), len(s.DNS) > 0)
 	add("at "+strings.Join(s.Subnets, ", "), len(s.Subnets) > 0)
 	add("key "+s.Key, s.Key != "")
 	add("with a password", s.Secret)
-	add("a public address", s.Auto4 || s.Auto6)
-	add("public address "+addrs(s.Fixed), len(s.Fixed) > 0)
+	add("set up by "+setupNames(s.Setup), len(s.Setup) > 0)
+	add("with a console", s.Console)
+	add("a public address"+t.leadsTo(), t.Kind != Address && (s.Auto4 || s.Auto6))
+	add("public address "+addrs(s.Fixed)+t.leadsTo(), len(s.Fixed) > 0)
+	add("reserved address "+strings.Join(s.Reserved, ", ")+t.leadsTo(), len(s.Reserved) > 0)
 	add(tags(s.Tags), len(s.Tags) > 0)
-	add("from "+s.From, s.From != "")
+	add("from "+s.From, t.Kind == Bastion && s.From != "")
 	if t.Kind == Key {
 		words = strings.Fields(s.Public)[:1]
+	}
+	return strings.Join(words, ", ")
+}
+
+// leadsTo says to which interface of several a machine's public address leads.
+func (t Thing) leadsTo() string {
+	if t.Kind == Machine && len(t.Spec.Subnets) > 1 && t.Spec.For != "" {
+		return " leading to " + t.Spec.For
+	}
+	return ""
+}
+
+func setupNames(list []Setup) string {
+	words := make([]string, len(list))
+	for i, s := range list {
+		words[i] = s.Name
 	}
 	return strings.Join(words, ", ")
 }
@@ -214,18 +225,41 @@ func tags(m map[string]string) string {
 func differs(a, b Spec) (list []string) {
 	before, after := fields(a), fields(b)
 	for _, key := range fieldOrder {
-		if x, y := before[key], after[key]; x != y {
+		x, y := before[key], after[key]
+		if key == "setup" && x != y { // scripts are not told word by word
+			list = append(list, setupDiffers(a.Setup, b.Setup))
+			continue
+		}
+		if x != y {
+			if x == "true" || y == "true" {
+				x, y = yesNo(x), yesNo(y)
+			}
 			list = append(list, fmt.Sprintf("%s %s → %s", fieldWords[key], or(x), or(y)))
 		}
 	}
 	return list
 }
 
+func yesNo(text string) string {
+	if text == "true" {
+		return "yes"
+	}
+	return "no"
+}
+
+func setupDiffers(a, b []Setup) string {
+	x, y := setupNames(a), setupNames(b)
+	if x == y {
+		x, y = x+" as it was", "changed"
+	}
+	return fmt.Sprintf("setup %s → %s (runs at restart --setup)", or(x), or(y))
+}
+
 func or(text string) string {
 	if text == "" {
 		return "none"
 	}
-	return strings.Trim(text, `"`)
+	return strings.NewReplacer(`"`, "", "[", "", "]", "", "{", "", "}", "", ",", ", ").Replace(text)
 }
 
 // fields takes a spec apart into its JSON fields.
@@ -247,11 +281,14 @@ func fields(s Spec) map[string]string {
 
 var fieldOrder = []string{
 	"public", "network", "ranges", "outside", "joins", "for", "image", "size", "key", "tags", "subnets", "inside",
-	"password", "auto4", "auto6", "fixed", "from", "sessions",
+	"password", "auto4", "auto6", "fixed", "reserved", "from", "sessions", "ipv6", "dns", "gateway", "static", "allocate", "gb", "kind", "machine",
+	"volume", "device", "setup", "console", "file", "format", "sha256",
 }
 
 var fieldWords = map[string]string{
 	"public": "public key", "network": "network", "ranges": "range", "outside": "outside", "joins": "joins", "for": "for", "image": "image",
 	"size": "size", "key": "key", "tags": "tags", "subnets": "at", "inside": "inside addresses", "password": "password",
 	"auto4": "public IPv4 address", "auto6": "public IPv6 address", "fixed": "public address", "from": "from", "sessions": "sessions",
+	"reserved": "reserved address", "ipv6": "IPv6", "dns": "DNS", "gateway": "gateway", "static": "fixed addresses", "allocate": "allocates",
+	"gb": "GB", "kind": "disk", "machine": "attached to", "volume": "volume", "device": "device", "console": "console", "file": "file", "format": "format", "sha256": "SHA-256",
 }

@@ -1,7 +1,9 @@
 package cost
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 
 	"ironbark/internal/estate"
 )
@@ -17,46 +19,87 @@ type Bill struct {
 type Line struct {
 	Kind, Name string
 	What       string
+	Tags       []estate.Tag // of the machine that it belongs to
 	Hour       Money
+}
+
+// Meter is what the price of an estate hangs on besides its files.
+type Meter struct {
+	Own     Sizes
+	Stopped func(machine string) bool // such a machine costs only its disks; nil: none is
 }
 
 // Of bills an estate. Machines of unknown sizes or images cost nothing;
 // [Catalogue.Check] refuses them before.
-func (c Catalogue) Of(e *estate.Estate) Bill {
+func (c Catalogue) Of(e *estate.Estate, meter Meter) Bill {
 	b := Bill{Currency: c.Currency}
 	if e == nil {
 		return b
 	}
 	for _, m := range e.Machines {
-		size, _ := c.Size(m.Size)
-		image, _ := c.Image(m.Image)
-		hour := size.Hour + Money(image.DiskGB)*c.Prices.DiskGB
-		what := fmt.Sprintf("%s, %d GB disk", m.Size, image.DiskGB)
-		if m.Address.Wanted() {
-			hour += c.Prices.Address
-			what += ", public address"
+		b.machine(c, m, meter)
+	}
+	for _, v := range e.Volumes {
+		what := fmt.Sprintf("%d GB %s disk", v.GB, v.Speed)
+		m, _ := e.Machine(v.Machine)
+		b.add(Line{"volume", v.Name, what, m.Tags, Money(v.GB) * c.Prices.Disk(v.Speed)})
+		b.Used.DiskGB += v.GB
+	}
+	for _, s := range e.Snapshots {
+		b.add(Line{"snapshot", s.Name, fmt.Sprintf("%d GB", meter.Own[s.Name]), nil, Money(meter.Own[s.Name]) * c.Prices.SnapshotGB})
+	}
+	for _, i := range e.Images {
+		b.add(Line{"image", i.Name, fmt.Sprintf("%d GB", meter.Own[i.Name]), nil, Money(meter.Own[i.Name]) * c.Prices.SnapshotGB})
+	}
+	for _, a := range e.Addresses {
+		b.add(Line{"address", a.Name, "reserved", nil, c.Prices.Address})
+		if !a.V6 {
 			b.Used.Addresses++
 		}
-		b.add("machine", m.Name, what, hour)
-		b.Used.Machines++
-		b.Used.CPUs += size.CPUs
-		b.Used.MemoryMiB += size.MemoryMiB
-		b.Used.DiskGB += image.DiskGB
+	}
+	door := func(kind, name string, wish estate.Address, price Money) {
+		what := kind
+		if wish.Auto || len(wish.Fixed) > 0 {
+			what, price = what+", public address", price+c.Prices.Address
+			b.Used.Addresses++
+		}
+		b.add(Line{kind, name, what, nil, price})
 	}
 	for _, f := range e.Fronts {
-		b.add("front", f.Name, "front, public address", c.Prices.Front+c.Prices.Address)
-		b.Used.Addresses++
+		door("front", f.Name, f.Address, c.Prices.Front)
 	}
 	for _, s := range e.Bastions {
-		b.add("bastion", s.Name, "bastion, public address", c.Prices.Bastion+c.Prices.Address)
-		b.Used.Addresses++
+		door("bastion", s.Name, s.Address, c.Prices.Bastion)
 	}
 	return b
 }
 
-func (b *Bill) add(kind, name, what string, hour Money) {
-	b.Lines = append(b.Lines, Line{kind, name, what, hour})
+func (b *Bill) machine(c Catalogue, m estate.Machine, meter Meter) {
+	size, _ := c.Size(m.Size)
+	gb := c.Disks(meter.Own)(m)
+	hour := Money(gb) * c.Prices.Disk(m.Disk.Speed)
+	what := fmt.Sprintf("%s, %d GB %s disk", m.Size, gb, cmp.Or(m.Disk.Speed, estate.Standard))
+	public := m.Address.Auto || len(m.Address.Fixed) > 0
+	if stopped := meter.Stopped != nil && meter.Stopped(m.Name); stopped {
+		what = fmt.Sprintf("stopped, %d GB %s disk", gb, cmp.Or(m.Disk.Speed, estate.Standard))
+	} else {
+		hour += size.Hour
+		if public {
+			hour += c.Prices.Address
+			what += ", public address"
+		}
+	}
+	if public {
+		b.Used.Addresses++
+	}
+	b.add(Line{"machine", m.Name, what, m.Tags, hour})
+	b.Used.Machines++
+	b.Used.CPUs += size.CPUs
+	b.Used.MemoryMiB += size.MemoryMiB
+	b.Used.DiskGB += gb
 }
+
+func (b *Bill) add(l Line) { b.Lines = append(b.Lines, l) }
 
 // Hour is the sum of the lines.
 func (b Bill) Hour() (sum Money) {
@@ -68,6 +111,76 @@ func (b Bill) Hour() (sum Money) {
 
 // Month is what [HoursAMonth] hours cost.
 func (b Bill) Month() Money { return b.Hour() * HoursAMonth }
+
+// Share is what one value of a tag costs an hour.
+type Share struct {
+	Value string // "" for what has no such tag
+	Hour  Money
+}
+
+// ByTag splits the bill by the values of a tag, in their order; what has no such
+// tag comes last.
+func (b Bill) ByTag(key string) []Share {
+	sums := map[string]Money{}
+	for _, l := range b.Lines {
+		value := ""
+		for _, t := range l.Tags {
+			if t.Key == key {
+				value = t.Value
+			}
+		}
+		sums[value] += l.Hour
+	}
+	var list []Share
+	for value, hour := range sums {
+		list = append(list, Share{value, hour})
+	}
+	slices.SortFunc(list, func(a, b Share) int {
+		if (a.Value == "") != (b.Value == "") {
+			return cmp.Compare(b.Value, a.Value)
+		}
+		return cmp.Compare(a.Value, b.Value)
+	})
+	return list
+}
+
+// TagKeys lists the keys of the tags that the bill knows, in order.
+func (b Bill) TagKeys() (keys []string) {
+	for _, l := range b.Lines {
+		for _, t := range l.Tags {
+			if !slices.Contains(keys, t.Key) {
+				keys = append(keys, t.Key)
+			}
+		}
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+// Part is the part of a month's outward transfer that falls into one tier.
+type Part struct {
+	Tier
+	From int // exclusive, in GB
+	GB   int
+	Cost Money
+}
+
+// Transfer tells what some GB of outward transfer a month cost, tier by tier.
+// Tiers that are not reached have no GB.
+func (p Prices) Transfer(gb int) (parts []Part, sum Money) {
+	from := 0
+	for _, t := range p.Outward {
+		part := Part{Tier: t, From: from, GB: max(gb-from, 0)}
+		if t.UpTo > 0 {
+			part.GB = min(part.GB, t.UpTo-from)
+			from = t.UpTo
+		}
+		part.Cost = Money(part.GB) * t.GB
+		sum += part.Cost
+		parts = append(parts, part)
+	}
+	return parts, sum
+}
 
 // Over lists in words each limit that the used amounts exceed.
 func (a Amounts) Over(limit Amounts) (list []string) {

@@ -10,20 +10,33 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
-	"strings"
 
 	"ironbark/internal/estate"
-	"ironbark/internal/sentence"
 )
 
 // Catalogue is what a site offers: images, sizes, prices and limits.
 type Catalogue struct {
-	Currency string  `json:"currency"` // ISO 4217
-	Images   []Image `json:"images"`
-	Sizes    []Size  `json:"sizes"`
-	Prices   Prices  `json:"prices"`
-	Limits   Amounts `json:"limits"`
-	Public   []Pool  `json:"-"` // the public addresses that can be asked for by name
+	Currency string   `json:"currency"` // ISO 4217
+	Images   []Image  `json:"images"`
+	Sizes    []Size   `json:"sizes"`
+	Prices   Prices   `json:"prices"`
+	Limits   Amounts  `json:"limits"`
+	Recipes  []Recipe `json:"recipes"`
+	Console  Console  `json:"console"`
+	Public   []Pool   `json:"-"` // the public addresses that can be asked for by name
+}
+
+// Recipe is a first-boot script that ships with a site.
+type Recipe struct {
+	Name   string `json:"name"`
+	About  string `json:"about"`
+	Script string `json:"script"`
+}
+
+// Console is the site's own word on serial lines. The zero Console refuses them.
+type Console struct {
+	Permitted bool   `json:"permitted"`
+	Lifts     string `json:"lifts"` // who can lift a refusal
 }
 
 // Pool is a run of public addresses of one family, both ends included.
@@ -37,6 +50,7 @@ type Image struct {
 	Name    string   `json:"name"`
 	About   string   `json:"about"`
 	DiskGB  int      `json:"diskGB"`  // the least system disk
+	User    string   `json:"user"`    // who logs in with the machine's key
 	Listens []string `json:"listens"` // services it listens on once it runs, as sentences write them
 }
 
@@ -50,10 +64,27 @@ type Size struct {
 
 // Prices are those that do not hang on a size, an hour each.
 type Prices struct {
-	DiskGB  Money `json:"diskGBHour"`
-	Address Money `json:"addressHour"`
-	Front   Money `json:"frontHour"`
-	Bastion Money `json:"bastionHour"`
+	DiskGB     Money  `json:"diskGBHour"`
+	FastGB     Money  `json:"fastGBHour"`     // of a fast disk
+	SnapshotGB Money  `json:"snapshotGBHour"` // of a snapshot, or of an image of the estate's own
+	Address    Money  `json:"addressHour"`
+	Front      Money  `json:"frontHour"`
+	Bastion    Money  `json:"bastionHour"`
+	Outward    []Tier `json:"outward"` // in order; the last has no end
+}
+
+// Tier is a part of a month's outward transfer, and what a GB of it costs.
+type Tier struct {
+	UpTo int   `json:"upToGB"` // inclusive; 0: no end
+	GB   Money `json:"perGB"`
+}
+
+// Disk is what a GB of a disk costs an hour.
+func (p Prices) Disk(speed estate.Speed) Money {
+	if speed == estate.Fast {
+		return p.FastGB
+	}
+	return p.DiskGB
 }
 
 // Amounts are quantities that a site limits.
@@ -129,53 +160,6 @@ func (c Catalogue) Size(name string) (Size, bool) {
 		return Size{}, false
 	}
 	return c.Sizes[i], true
-}
-
-// Check holds an estate's machines to the catalogue. The error is
-// sentence.Errors, with the places in estate.yaml.
-func (c Catalogue) Check(e *estate.Estate) error {
-	var errs sentence.Errors
-	offer := func(at sentence.Pos, kind, name string, known []string) {
-		hint := fmt.Sprintf("the site offers: %v", known)
-		if near, ok := sentence.Nearest(name, known); ok {
-			hint = fmt.Sprintf("did you mean “%s”?", near)
-		}
-		errs = append(errs, &sentence.Error{At: at, Problem: fmt.Sprintf("the site has no %s “%s”", kind, name), Hint: hint})
-	}
-	for _, m := range e.Machines {
-		if _, ok := c.Image(m.Image); !ok {
-			offer(m.At, "image", m.Image, names(c.Images, func(i Image) string { return i.Name }))
-		}
-		if _, ok := c.Size(m.Size); !ok {
-			offer(m.At, "size", m.Size, names(c.Sizes, func(s Size) string { return s.Name }))
-		}
-	}
-	given := func(at sentence.Pos, what string, wish estate.Address) {
-		for _, a := range wish.Fixed {
-			if !slices.ContainsFunc(c.Public, func(p Pool) bool { return p.Has(a) }) {
-				var pools []string
-				for _, p := range c.Public {
-					pools = append(pools, p.First.String()+"-"+p.Last.String())
-				}
-				errs = append(errs, &sentence.Error{
-					At: at, Problem: fmt.Sprintf("%s: %s is not one of the site's public addresses", what, a), Hint: "they are " + strings.Join(pools, " and ") + "; auto takes a free one",
-				})
-			}
-		}
-	}
-	for _, m := range e.Machines {
-		given(m.At, "machine "+m.Name, m.Address)
-	}
-	for _, f := range e.Fronts {
-		given(f.At, "front "+f.Name, f.Address)
-	}
-	for _, b := range e.Bastions {
-		given(b.At, "bastion "+b.Name, b.Address)
-	}
-	if len(errs) > 0 {
-		return errs[:min(len(errs), sentence.MostErrors)]
-	}
-	return nil
 }
 
 func names[T any](list []T, name func(T) string) []string {

@@ -37,13 +37,13 @@ machines: {m: {image: linux, size: c1, at: s, address: auto}, o: {image: linux, 
 fronts: {f: {network: n, address: auto}}
 `)})
 	require.NoError(t, err)
-	require.NoError(t, c.Check(e))
-	b := c.Of(e)
+	require.NoError(t, c.Check(e, nil))
+	b := c.Of(e, Meter{})
 	assert.Equal(t, Money(9_000+1_000+4_000+9_000+1_000+8_000+4_000), b.Hour())
 	assert.Equal(t, "26.28", b.Month().String())
 	assert.Equal(t, Amounts{Machines: 2, CPUs: 2, MemoryMiB: 2048, Addresses: 2, DiskGB: 20}, b.Used)
 	assert.Equal(t, []string{"2 machines, and the site's limit is 1"}, b.Used.Over(c.Limits))
-	assert.Zero(t, c.Of(nil).Hour())
+	assert.Zero(t, c.Of(nil, Meter{}).Hour())
 	c.Images[0].Name = "linus"
-	require.ErrorContains(t, c.Check(e), "the site has no image “linux”")
+	require.ErrorContains(t, c.Check(e, nil), "the site has no image “linux”")
 }

@@ -61,6 +61,7 @@ func (r *reader) buildIndex() {
 	for i, k := range e.Keys {
 		e.names.keys[k.Name] = i
 	}
+	e.indexStores()
 	person := map[string]bool{}
 	for _, p := range e.People {
 		e.names.people[p.Name], person[p.Name] = true, true
@@ -77,10 +78,10 @@ func (r *reader) buildIndex() {
 
 // claim is a prefix and whose it is.
 type claim struct {
-	prefix netip.Prefix
-	what   string
-	owner  string // claims of one owner may not overlap either, but are told in other words
-	at     sentence.Pos
+	prefix  netip.Prefix
+	what    string
+	network string // where a free one is looked for; "" for what stands beside networks
+	at      sentence.Pos
 }
 
 // overlaps tells each pair of neighbours in address order that overlap. Sorting
@@ -97,8 +98,11 @@ func (r *reader) overlaps(claims []claim) {
 		if a.at.Line > b.at.Line {
 			a, b = b, a
 		}
-		r.fail(b.at, fmt.Sprintf("%s of %s overlaps %s of %s (line %d)", b.prefix, b.what, a.prefix, a.what, a.at.Line),
-			"every address belongs to one place only")
+		hint := "every address belongs to one place only"
+		if free, ok := r.estate.FreeRange(b.network, b.prefix.Addr().Is4(), b.prefix.Bits()); ok {
+			hint = free.String() + " is free"
+		}
+		r.fail(b.at, fmt.Sprintf("%s of %s overlaps %s of %s (line %d)", b.prefix, b.what, a.prefix, a.what, a.at.Line), hint)
 	}
 }
 
@@ -107,23 +111,24 @@ func (r *reader) checkSpaces() {
 	var places, subnets []claim
 	for _, n := range r.estate.Networks {
 		for _, p := range n.Space {
-			places = append(places, claim{p, "network " + n.Name, n.Name, n.At})
+			places = append(places, claim{p, "network " + n.Name, "", n.At})
 		}
 		for _, s := range n.Subnets {
 			for _, p := range s.Range {
-				subnets = append(subnets, claim{p, "subnet " + s.Name, s.Name, s.At})
+				subnets = append(subnets, claim{p, "subnet " + s.Name, n.Name, s.At})
 				if !slices.ContainsFunc(n.Space, func(space netip.Prefix) bool {
 					return space.Bits() <= p.Bits() && space.Overlaps(p)
 				}) {
 					r.fail(s.At, fmt.Sprintf("%s of subnet %s lies outside the space of network %s", p, s.Name, n.Name),
-						"its space is "+prefixList(n.Space))
+						r.within(n, p))
 				}
 			}
+			r.checkSubnet(s)
 		}
 	}
 	for _, l := range r.estate.Lines {
 		for _, p := range l.Range {
-			places = append(places, claim{p, "line " + l.Name, l.Name, l.At})
+			places = append(places, claim{p, "line " + l.Name, "", l.At})
 		}
 	}
 	r.overlaps(places)
@@ -205,6 +210,7 @@ func (r *reader) checkNouns() {
 		if n, ok := r.noun(f.At, f.Network, KindNetwork); ok {
 			r.checkOutside(f.At, "front "+f.Name, e.Networks[n.I])
 			r.checkFixed(f.At, "front "+f.Name, f.Address, e.Networks[n.I].Space)
+			r.reservedKnown(f.At, "front "+f.Name, f.Address, false)
 		}
 		if !f.Address.Wanted() {
 			r.fail(f.At, fmt.Sprintf("front %s has no address", f.Name), "write address: auto")
@@ -213,7 +219,9 @@ func (r *reader) checkNouns() {
 	for _, b := range e.Bastions {
 		r.checkBastion(b)
 	}
+	r.checkStores()
 	r.checkAddressesOnce()
+	r.checkInside()
 }
 
 func (r *reader) checkMachine(m Machine) {
@@ -241,8 +249,12 @@ func (r *reader) checkMachine(m Machine) {
 			r.fail(m.At, fmt.Sprintf("there is no key “%s”", m.Key), cmp.Or(suggest(m.Key, sortedKeys(e.names.keys)), "make it: ironbark add key "+m.Key))
 		}
 	}
+	r.reservedKnown(m.At, "machine "+m.Name, m.Address, true)
+	r.setupKnown(m)
 	switch {
 	case !m.Address.Wanted():
+	case len(m.Address.Fixed)+len(m.Address.Reserved) > 1:
+		r.fail(m.At, fmt.Sprintf("machine %s can have one public IPv4 address", m.Name), "take one of them away")
 	case len(m.Address.Fixed) > 1 || len(m.Address.Fixed) == 1 && !m.Address.Fixed[0].Is4():
 		r.fail(m.At, fmt.Sprintf("machine %s can have one public IPv4 address", m.Name), "IPv6 machines in a globally routable range are reached at their own address")
 	case !outside4:
@@ -260,6 +272,7 @@ func (r *reader) checkBastion(b Bastion) {
 		}
 		r.checkOutside(b.At, "bastion "+b.Name, w)
 		r.checkFixed(b.At, "bastion "+b.Name, b.Address, w.Subnets[n.I].Range)
+		r.reservedKnown(b.At, "bastion "+b.Name, b.Address, false)
 	}
 	if b.From.Absent() {
 		r.fail(b.At, fmt.Sprintf("bastion %s says not from where it may be reached", b.Name), "write from: [everywhere], or where your people are")
@@ -318,13 +331,28 @@ func (r *reader) checkAddressesOnce() {
 			holders[addr] = what
 		}
 	}
+	for _, a := range e.Addresses {
+		if a.Fixed.IsValid() {
+			hold(a.At, "address "+a.Name, Address{Fixed: []netip.Addr{a.Fixed}})
+		}
+	}
+	reserved := map[string]string{}
+	once := func(at sentence.Pos, what string, a Address) {
+		for _, name := range a.Reserved {
+			if other, twice := reserved[name]; twice {
+				r.fail(at, fmt.Sprintf("%s and %s both want the reserved address %s", other, what, name), "it can lead to one of them; change address moves it")
+			}
+			reserved[name] = what
+		}
+		hold(at, what, a)
+	}
 	for _, m := range e.Machines {
-		hold(m.At, "machine "+m.Name, m.Address)
+		once(m.At, "machine "+m.Name, m.Address)
 	}
 	for _, f := range e.Fronts {
-		hold(f.At, "front "+f.Name, f.Address)
+		once(f.At, "front "+f.Name, f.Address)
 	}
 	for _, b := range e.Bastions {
-		hold(b.At, "bastion "+b.Name, b.Address)
+		once(b.At, "bastion "+b.Name, b.Address)
 	}
 }

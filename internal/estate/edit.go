@@ -149,6 +149,77 @@ func Remove(data []byte, path []string, name string) ([]byte, error) {
 	return t.bytes(), confirm(root, t.bytes(), append(slices.Clone(path), name), false)
 }
 
+// Set writes a value in place of an entry's own in a mapping of estate.yaml, or
+// adds the entry. Values in braces, in brackets or on one line are replaced where
+// they stand; others are taken out and added.
+func Set(data []byte, path []string, name string, v Value) ([]byte, error) {
+	root, err := tree(data)
+	if err != nil {
+		return nil, err
+	}
+	node := root
+	for _, key := range path {
+		if node = child(node, key); node == nil {
+			return Add(data, path, name, v)
+		}
+	}
+	old := child(node, name)
+	if old == nil {
+		return Add(data, path, name, v)
+	}
+	t := newText(data)
+	begin, end, ok := t.extent(old)
+	if !ok {
+		without, err := Remove(data, path, name)
+		if err != nil {
+			return nil, err
+		}
+		return Add(without, path, name, v)
+	}
+	all := string(data)
+	edited := []byte(all[:begin] + v.write(t.json) + all[end:])
+	// Both without the entry must say the same.
+	if again, err := tree(edited); err == nil {
+		drop(node, name)
+		if same(again, root, append(slices.Clone(path), name)) {
+			return edited, nil
+		}
+	}
+	return nil, fmt.Errorf("the file is written in a way that this edit cannot follow; edit it by hand")
+}
+
+// drop takes an entry out of a mapping's node.
+func drop(n *yaml.Node, name string) {
+	for i := 0; i+1 < len(n.Content); i += 2 {
+		if n.Content[i].Value == name {
+			n.Content = slices.Delete(slices.Clone(n.Content), i, i+2)
+			return
+		}
+	}
+}
+
+// extent finds where the text of a value begins and ends, if it is on one line
+// or in brackets.
+func (t *text) extent(n *yaml.Node) (begin, end int, ok bool) {
+	if n.Anchor != "" || n.Kind == yaml.AliasNode {
+		return 0, 0, false
+	}
+	all := string(t.bytes())
+	begin = t.offset(n)
+	switch {
+	case n.Kind == yaml.ScalarNode && n.Style&(yaml.DoubleQuotedStyle|yaml.SingleQuotedStyle) != 0:
+		end = quoteEnd(all, begin) + 1
+		return begin, end, end > 0
+	case n.Kind == yaml.ScalarNode && n.Style&(yaml.LiteralStyle|yaml.FoldedStyle) == 0 && !isNull(n):
+		end = begin + len(n.Value)
+		return begin, end, end <= len(all) && all[begin:end] == n.Value
+	case n.Kind != yaml.ScalarNode && n.Style&yaml.FlowStyle != 0:
+		end, ok = flowEnd(all, begin)
+		return begin, end, ok
+	}
+	return 0, 0, false
+}
+
 func tree(data []byte) (*yaml.Node, error) {
 	r := &reader{file: FileName}
 	root := r.parse(data)
@@ -399,25 +470,36 @@ func (t *text) outOfFlow(node *yaml.Node, name string) error {
 	return fmt.Errorf("there is no “%s”", name)
 }
 
+// flowEnd finds the offset after the bracket that closes the one at off.
+func flowEnd(s string, off int) (end int, ok bool) {
+	_, end, ok = walkFlow(s, off)
+	return end, ok
+}
+
 // flowParts walks a mapping in braces that begins at off. It returns the offset
 // after the opening brace, after each comma between entries, and after the last
 // character that is neither space nor comment before the closing brace.
 func flowParts(s string, off int) (parts []int, ok bool) {
+	parts, _, ok = walkFlow(s, off)
+	return parts, ok
+}
+
+func walkFlow(s string, off int) (parts []int, end int, ok bool) {
 	depth, last := 0, off
 	for i := off; i < len(s); i++ {
 		switch c := s[i]; {
 		case (c == '"' || c == '\'') && strings.IndexByte(" \t\n{[,:", s[i-1]) >= 0:
-			end := quoteEnd(s, i)
-			if end < 0 {
-				return nil, false
+			quote := quoteEnd(s, i)
+			if quote < 0 {
+				return nil, 0, false
 			}
-			i = end
+			i = quote
 		case c == '#' && strings.ContainsRune(" \t\n", rune(s[i-1])):
 			if skip := strings.IndexByte(s[i:], '\n'); skip >= 0 {
 				i += skip
 				continue
 			}
-			return nil, false
+			return nil, 0, false
 		case c == '{' || c == '[':
 			depth++
 			if depth == 1 {
@@ -429,7 +511,7 @@ func flowParts(s string, off int) (parts []int, ok bool) {
 				if last != parts[len(parts)-1] || len(parts) == 1 {
 					parts = append(parts, last)
 				}
-				return parts, true
+				return parts, i + 1, true
 			}
 		case c == ',' && depth == 1:
 			parts = append(parts, i+1)
@@ -438,7 +520,7 @@ func flowParts(s string, off int) (parts []int, ok bool) {
 		}
 		last = i + 1
 	}
-	return nil, false
+	return nil, 0, false
 }
 
 // quoteEnd finds the quote that closes the one at i, or -1.
@@ -461,6 +543,19 @@ func quoteEnd(s string, i int) int {
 func AppendSentence(data []byte, s sentence.Sentence) []byte {
 	t := newText(data)
 	t.insert(len(t.lines), s.String())
+	return t.bytes()
+}
+
+// ReplaceLine writes a sentence in place of the one on a line of a rules file,
+// counted from 1. A comment behind it stays.
+func ReplaceLine(data []byte, line int, s sentence.Sentence) []byte {
+	t := newText(data)
+	old := t.lines[line-1]
+	rest := old[len(strings.TrimRight(old, "\r\n")):]
+	if comment := sentence.Comment(strings.TrimRight(old, "\r\n")); comment != "" {
+		rest = "   " + comment + rest
+	}
+	t.lines[line-1] = s.String() + rest
 	return t.bytes()
 }
 

@@ -43,6 +43,12 @@ type Estate struct {
 	Machines  []Machine
 	Fronts    []Front
 	Bastions  []Bastion
+	Addresses []Reserved
+	Volumes   []Volume
+	Snapshots []Snapshot
+	Images    []Image
+	Console   Switch // whether machines' serial lines may be used, where a machine does not say
+	Scripts   map[string]string
 	Sentences []sentence.Stated
 
 	names   index
@@ -84,6 +90,7 @@ type Network struct {
 	Space   []netip.Prefix
 	Outside bool     // it has a gateway: machines may call out, and doors from outside can exist
 	Joins   []string // networks whose machines reach its own, both ways; not transitive
+	DNS     []netip.Addr
 	Subnets []Subnet
 	At      sentence.Pos
 }
@@ -94,6 +101,9 @@ type Subnet struct {
 	Network     string
 	Range       []netip.Prefix // at most one of each family
 	ForBastions bool           // holds bastions and nothing else
+	Gateway     []netip.Addr   // at most one of each family; where none is given, the first host
+	Static      bool           // machines are told their addresses at first boot, and not by DHCP
+	Allocate    []Stretch      // where addresses are given from; none: the whole range
 	At          sentence.Pos
 }
 
@@ -110,11 +120,15 @@ type Machine struct {
 	Name     string
 	Image    string
 	Size     string
-	Subnets  []string // one interface in each, in this order
-	Key      string   // "" where it has none
-	Tags     []Tag    // sorted by key
-	Address  Address  // its own public IPv4 address
-	Password bool
+	Subnets  []string     // one interface in each, in this order
+	Key      string       // "" where it has none
+	Tags     []Tag        // sorted by key
+	Address  Address      // its own public IPv4 address
+	Inside   []netip.Addr // inside addresses that it asks for; others are given
+	Disk     Disk
+	Setup    []string // recipes and scripts that its first start runs, in this order
+	Password bool     // its first user may log in with a password
+	Console  Switch
 	At       sentence.Pos
 }
 
@@ -123,12 +137,13 @@ type Tag struct{ Key, Value string }
 
 // Address is a wish for public addresses. The zero Address wishes for none.
 type Address struct {
-	Auto  bool         // whichever the site has free
-	Fixed []netip.Addr // these
+	Auto     bool         // whichever the site has free
+	Fixed    []netip.Addr // these
+	Reserved []string     // those reserved under these names
 }
 
 // Wanted reports whether any public address is wished for.
-func (a Address) Wanted() bool { return a.Auto || len(a.Fixed) > 0 }
+func (a Address) Wanted() bool { return a.Auto || len(a.Fixed)+len(a.Reserved) > 0 }
 
 // Front is a public address whose ports lead to machines.
 type Front struct {
@@ -176,6 +191,7 @@ type index struct {
 	services map[string]int
 	people   map[string]bool // people and groups
 	keys     map[string]int
+	stores   map[string]map[string]int // addresses, volumes, snapshots and images, by kind
 }
 
 // Lookup finds the noun of a name among sources, lines, networks, subnets,
@@ -265,6 +281,8 @@ func (e *Estate) NamesOf(kind string) (names []string) {
 		for _, s := range e.Services {
 			names = append(names, s.Name)
 		}
+	case kindAddress, kindVolume, kindSnapshot, kindImage:
+		names = sortedKeys(e.names.stores[kind])
 	default:
 		for name, n := range e.names.nouns {
 			if string(n.Kind) == kind {

@@ -88,8 +88,6 @@ func TestErrors(t *testing.T) {
 		"duplicate key":     {"  ilse:", "  mara:", "estate.yaml:10:3: “mara” stands twice in people, first on line 9", "remove one"},
 		"duplicate name":    {"  pier:", "  landing:", "estate.yaml:29:3: “landing” is already the name of a subnet (line 18)", "share one set"},
 		"unknown key":       {"outside: true", "outsid: true", "estate.yaml:16:5: unknown key “outsid” in network estuary", "did you mean “outside”?"},
-		"host bits":         {"10.60.1.0/24", "10.60.1.7/24", `estate.yaml:18:27: "10.60.1.7/24" has host bits: write 10.60.1.0/24`, ""},
-		"no length":         {"10.60.1.0/24", "10.60.1.0", `"10.60.1.0" lacks its length`, ""},
 		"outside the space": {"10.60.1.0/24", "10.61.1.0/24", "estate.yaml:18:7: 10.61.1.0/24 of subnet landing lies outside the space of network estuary", "10.60.0.0/16"},
 		"overlap":           {"172.20.0.0/16", "10.60.4.0/24", "estate.yaml:22:3: 10.60.4.0/24 of line headland overlaps 10.60.0.0/16 of network estuary (line 14)", "one place"},
 		"subnets overlap":   {"10.60.9.0/27", "10.60.1.64/27", "estate.yaml:20:7: 10.60.1.64/27 of subnet lookout overlaps 10.60.1.0/24 of subnet landing (line 18)", ""},
@@ -212,7 +210,7 @@ func TestTheSchemaKnowsTheKeysThatAreRead(t *testing.T) {
 	}
 	assert.Equal(t, strings.Join(sortedKeys(doc.Properties), ", "), known("zzzzzzzzzzzz: 1\n"))
 	for def, section := range map[string]string{
-		"person": "people", "network": "networks", "line": "lines", "machine": "machines", "front": "fronts", "bastion": "bastions",
+		"person": "people", "network": "networks", "line": "lines", "machine": "machines", "front": "fronts", "bastion": "bastions", "volume": "volumes", "snapshot": "snapshots", "image": "images",
 	} {
 		assert.Equal(t, strings.Join(sortedKeys(doc.Defs[def].Properties), ", "), known(section+":\n  a: {zzzzzzzzzzzz: 1}\n"), def)
 	}
@@ -234,4 +232,59 @@ func FuzzRead(f *testing.F) {
 		}
 		_ = err
 	})
+}
+
+func TestSetReplacesOneValueWhereItStands(t *testing.T) {
+	head := "estate: a\nsite: sim\n"
+	for name, c := range map[string]struct{ file, want string }{
+		"in braces":     {head + "machines:\n  a: {image: x, size: c1m1, at: s} # ours\n", head + "machines:\n  a: {image: x, size: c2m4, at: s} # ours\n"},
+		"block":         {head + "machines:\n  a:\n    size: c1m1   # small\n    at: s\n", head + "machines:\n  a:\n    size: c2m4   # small\n    at: s\n"},
+		"quoted":        {head + "machines:\n  a: {size: \"c1 # m1\", at: s}\n", head + "machines:\n  a: {size: c2m4, at: s}\n"},
+		"list":          {head + "machines:\n  a: {size: [a, \"]\"], at: s}\n", head + "machines:\n  a: {size: c2m4, at: s}\n"},
+		"block list":    {head + "machines:\n  a:\n    size:\n      - x\n    at: s\n", head + "machines:\n  a:\n    at: s\n    size: c2m4\n"},
+		"absent":        {head + "machines:\n  a: {at: s}\n", head + "machines:\n  a: {at: s, size: c2m4}\n"},
+		"json":          {`{"estate": "a", "machines": {"a": {"size": "c1m1"}}}`, `{"estate": "a", "machines": {"a": {"size": "c2m4"}}}`},
+		"several words": {head + "machines:\n  a:\n    size: c1m1 x\n    at: s\n", head + "machines:\n  a:\n    size: c2m4\n    at: s\n"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			got, err := Set([]byte(c.file), []string{"machines", "a"}, "size", Word("c2m4"))
+			require.NoError(t, err)
+			assert.Equal(t, c.want, string(got))
+		})
+	}
+	s := sentence.MustParse("allow https from everywhere to a")
+	assert.Equal(t, "# c\nallow https from everywhere to a   # why\n\n", string(ReplaceLine([]byte("# c\nallow https from everywhere to a, b # why\n\n"), 2, s)))
+}
+
+func TestAddressesOfNetworksAreHeldToWhatWorks(t *testing.T) {
+	file := func(subnets, machine string) string {
+		return "estate: a\nsite: sim\nnetworks: {n: {space: [10.60.0.0/16, \"fd00:60::/48\"], outside: true, subnets: {" + subnets + "}}}\nmachines: {m: {image: i, size: s, at: l" + machine + "}}\n"
+	}
+	for name, c := range map[string]struct{ file, problem, hint string }{
+		"overlap":           {file("l: {range: 10.60.0.0/24}, o: {range: 10.60.0.128/25}", ""), "10.60.0.128/25 of subnet o overlaps 10.60.0.0/24 of subnet l", "10.60.1.0/25 is free"},
+		"no length":         {file("l: {range: 10.60.1.0}", ""), "range: 10.60.1.0 has no prefix length", "write 10.60.1.0/24"},
+		"no length, six":    {file("l: {range: \"fd00:60:0:1::\"}", ""), "has no prefix length", "write fd00:60:0:1::/64"},
+		"host bits":         {file("l: {range: 10.60.1.9/24}", ""), "range: 10.60.1.9/24 has host bits", "write 10.60.1.0/24"},
+		"outside its space": {file("l: {range: 10.61.1.0/24}", ""), "10.61.1.0/24 of subnet l lies outside the space of network n", "its space is 10.60.0.0/16, fd00:60::/48; 10.60.0.0/24 is free"},
+		"small":             {file("l: {range: 10.60.1.0/30}", ""), "10.60.1.0/30 of subnet l is too small", "make it /29 or larger: 10.60.0.0/29 is free"},
+		"small for bastion": {file("l: {range: 10.60.0.0/24}, b: {range: 10.60.1.0/29, for: bastion}", ""), "a subnet for bastions needs 16 addresses", "make it /28 or larger: 10.60.1.16/28 is free"},
+		"gateway":           {file("l: {range: 10.60.1.0/24, gateway: 10.60.2.1}", ""), "gateway 10.60.2.1 lies outside subnet l", "its range is 10.60.1.0/24"},
+		"gateway, no host":  {file("l: {range: 10.60.1.0/24, gateway: 10.60.1.255}", ""), "gateway 10.60.1.255 of subnet l is no host's address", "write 10.60.1.1"},
+		"allocation":        {file("l: {range: 10.60.1.0/24, allocate: 10.60.1.100-10.60.2.9}", ""), "allocate: 10.60.1.100-10.60.2.9 lies outside subnet l", ""},
+		"inside elsewhere":  {file("l: {range: 10.60.1.0/24}", ", inside: 10.60.2.9"), "machine m: 10.60.2.9 lies in none of its subnets", ""},
+		"inside gateway":    {file("l: {range: 10.60.1.0/24, gateway: 10.60.1.9}", ", inside: 10.60.1.9"), "10.60.1.9 is the gateway of subnet l", ""},
+		"no such address":   {file("l: {range: 10.60.1.0/24}", ", address: slip"), "machine m: there is no reserved address “slip”", "reserve it: ironbark add address slip"},
+		"no such script":    {file("l: {range: 10.60.1.0/24}", ", setup: gauge.sh"), "machine m: there is no script setup/gauge.sh", ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			_, err := read(c.file, "")
+			es, _ := errors.AsType[sentence.Errors](err)
+			require.NotEmpty(t, es)
+			assert.Contains(t, es[0].Problem, c.problem)
+			assert.Contains(t, es[0].Hint, c.hint)
+		})
+	}
+	// What is suggested works.
+	_, err := read(file("l: {range: 10.60.0.0/24}, b: {range: 10.60.1.16/28, for: bastion}", ", inside: 10.60.0.200"), "")
+	require.NoError(t, err)
 }

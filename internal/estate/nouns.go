@@ -18,18 +18,23 @@ import (
 func (r *reader) document(n *yaml.Node) {
 	e := r.estate
 	r.fields(n, "the estate", map[string]field{
-		"estate":   func(v *yaml.Node) { e.Name = r.name(v, "estate") },
-		"site":     func(v *yaml.Node) { e.Site = r.name(v, "site") },
-		"admin":    func(v *yaml.Node) { e.Admin = r.services(v, "admin") },
-		"sources":  func(v *yaml.Node) { r.named(v, "sources", r.source) },
-		"services": func(v *yaml.Node) { r.named(v, "services", r.service) },
-		"people":   func(v *yaml.Node) { r.named(v, "people", r.person) },
-		"keys":     func(v *yaml.Node) { r.named(v, "keys", r.key) },
-		"networks": func(v *yaml.Node) { r.named(v, "networks", r.network) },
-		"lines":    func(v *yaml.Node) { r.named(v, "lines", r.line) },
-		"machines": func(v *yaml.Node) { r.named(v, "machines", r.machine) },
-		"fronts":   func(v *yaml.Node) { r.named(v, "fronts", r.front) },
-		"bastions": func(v *yaml.Node) { r.named(v, "bastions", r.bastion) },
+		"estate":    func(v *yaml.Node) { e.Name = r.name(v, "estate") },
+		"site":      func(v *yaml.Node) { e.Site = r.name(v, "site") },
+		"admin":     func(v *yaml.Node) { e.Admin = r.services(v, "admin") },
+		"sources":   func(v *yaml.Node) { r.named(v, "sources", r.source) },
+		"services":  func(v *yaml.Node) { r.named(v, "services", r.service) },
+		"people":    func(v *yaml.Node) { r.named(v, "people", r.person) },
+		"keys":      func(v *yaml.Node) { r.named(v, "keys", r.key) },
+		"networks":  func(v *yaml.Node) { r.named(v, "networks", r.network) },
+		"lines":     func(v *yaml.Node) { r.named(v, "lines", r.line) },
+		"machines":  func(v *yaml.Node) { r.named(v, "machines", r.machine) },
+		"fronts":    func(v *yaml.Node) { r.named(v, "fronts", r.front) },
+		"bastions":  func(v *yaml.Node) { r.named(v, "bastions", r.bastion) },
+		"addresses": func(v *yaml.Node) { r.named(v, "addresses", r.reserved) },
+		"volumes":   func(v *yaml.Node) { r.named(v, "volumes", r.volume) },
+		"snapshots": func(v *yaml.Node) { r.named(v, "snapshots", r.snapshot) },
+		"images":    func(v *yaml.Node) { r.named(v, "images", r.image) },
+		"console":   func(v *yaml.Node) { e.Console = r.toggle(v, "console") },
 	}, "estate", "site")
 }
 
@@ -98,6 +103,7 @@ func (r *reader) network(name string, at sentence.Pos, n *yaml.Node) {
 		"space":   func(v *yaml.Node) { w.Space = r.prefixes(v, "space") },
 		"outside": func(v *yaml.Node) { w.Outside = r.boolean(v, "outside") },
 		"joins":   func(v *yaml.Node) { w.Joins = r.names(v, "joins") },
+		"dns":     func(v *yaml.Node) { w.DNS = r.addrs(v, "dns") },
 		"subnets": func(v *yaml.Node) {
 			r.named(v, "subnets", func(sub string, at sentence.Pos, n *yaml.Node) {
 				w.Subnets = append(w.Subnets, r.subnet(name, sub, at, n))
@@ -121,6 +127,9 @@ func (r *reader) subnet(network, name string, at sentence.Pos, n *yaml.Node) Sub
 			}
 			s.ForBastions = text == "bastion"
 		},
+		"gateway":  func(v *yaml.Node) { s.Gateway = r.addrs(v, "gateway") },
+		"dhcp":     func(v *yaml.Node) { s.Static = !r.boolean(v, "dhcp") },
+		"allocate": func(v *yaml.Node) { s.Allocate = r.stretches(v, "allocate") },
 	}, "range")
 	v4 := 0
 	for _, p := range s.Range {
@@ -153,6 +162,10 @@ func (r *reader) machine(name string, at sentence.Pos, n *yaml.Node) {
 		"tags":     func(v *yaml.Node) { m.Tags = r.tags(v) },
 		"address":  func(v *yaml.Node) { m.Address = r.address(v) },
 		"password": func(v *yaml.Node) { m.Password = r.boolean(v, "password") },
+		"inside":   func(v *yaml.Node) { m.Inside = r.addrs(v, "inside") },
+		"disk":     func(v *yaml.Node) { m.Disk = r.disk(v, "disk") },
+		"setup":    func(v *yaml.Node) { m.Setup = r.words(v, "setup") },
+		"console":  func(v *yaml.Node) { m.Console = r.toggle(v, "console") },
 	}, "image", "size", "at")
 	r.estate.Machines = append(r.estate.Machines, m)
 }

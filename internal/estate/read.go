@@ -24,8 +24,18 @@ type File struct {
 
 // Read reads and checks a whole estate. All that is wrong is told at once, as
 // sentence.Errors.
-func Read(nouns File, rules ...File) (*Estate, error) {
-	r := &reader{file: nouns.Name, estate: &Estate{}}
+//
+// Files below [SetupDir] are first-boot scripts; all others are rules.
+func Read(nouns File, others ...File) (*Estate, error) {
+	r := &reader{file: nouns.Name, estate: &Estate{Scripts: map[string]string{}}}
+	var rules []File
+	for _, f := range others {
+		if name, script := strings.CutPrefix(f.Name, SetupDir+"/"); script {
+			r.estate.Scripts[name] = string(f.Data)
+		} else {
+			rules = append(rules, f)
+		}
+	}
 	if root := r.parse(nouns.Data); root != nil {
 		r.document(root)
 	}
@@ -262,12 +272,36 @@ func (r *reader) prefixes(n *yaml.Node, what string) (list []netip.Prefix) {
 		}
 		p, err := sentence.ParsePrefix(text)
 		if err != nil {
-			r.failAt(item, err.Error(), "")
+			problem, hint := err.Error(), ""
+			if near, why := nearPrefix(text); why != "" {
+				problem, hint = fmt.Sprintf("%s: %s %s", what, text, why), "write "+near.String()
+			}
+			r.failAt(item, problem, hint)
 			return
 		}
 		list = append(list, p)
 	})
 	return list
+}
+
+// nearPrefix tells what a word lacks to be the prefix of a network, and the prefix
+// that was probably meant; "" where it is further off than that.
+func nearPrefix(text string) (near netip.Prefix, why string) {
+	if a, err := sentence.ParseAddress(text); err == nil {
+		bits := 64
+		if a.Is4() {
+			bits = 24
+		}
+		near, err := a.Prefix(bits)
+		if err != nil {
+			return near, ""
+		}
+		return near, "has no prefix length"
+	}
+	if p, err := netip.ParsePrefix(text); err == nil && p != p.Masked() {
+		return p.Masked(), "has host bits"
+	}
+	return near, ""
 }
 
 func (r *reader) atoms(n *yaml.Node, what string, kinds ...sentence.AtomKind) (list []sentence.Atom) {
@@ -317,14 +351,18 @@ func (r *reader) address(n *yaml.Node) (a Address) {
 			a.Auto = true
 			return
 		}
+		if sentence.ValidName(text) == "" {
+			a.Reserved = append(a.Reserved, text)
+			return
+		}
 		addr, err := sentence.ParseAddress(text)
 		if err != nil {
-			r.failAt(item, err.Error(), "write auto, or an address")
+			r.failAt(item, err.Error(), "write auto, an address, or the name of a reserved one")
 			return
 		}
 		a.Fixed = append(a.Fixed, addr)
 	})
-	if a.Auto && len(a.Fixed) > 0 {
+	if a.Auto && len(a.Fixed)+len(a.Reserved) > 0 {
 		r.failAt(n, "an address is auto or given, not both", "")
 	}
 	return a

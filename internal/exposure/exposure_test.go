@@ -439,7 +439,7 @@ networks:
     outside: true
     subnets:
       left: {range: [192.0.2.8/29, "2001:db8::20/124"]}
-      gate: {range: ["2001:db8::38/125"], for: bastion}
+      gate: {range: ["2001:db8::30/124"], for: bastion}
 lines: {rope: {network: pool, range: [192.0.2.0/31]}}
 machines:
   a: {image: i, size: s, at: left}

@@ -13,7 +13,7 @@ import (
 // from and the other by a rule is closed in it: less is open, never more.
 // Openings are left out, for sites keep them apart.
 func Common(a, b *Plan) *Plan {
-	c := &common{a: a, b: b, out: &Plan{Guard: a.Guard.Union(b.Guard), Nowhere: moved(a, b)}, groups: map[string]*Group{}}
+	c := &common{a: a, b: b, out: &Plan{Guard: a.Guard.Union(b.Guard), Nowhere: moved(a, b).Union(a.Nowhere).Union(b.Nowhere)}, groups: map[string]*Group{}}
 	c.nouns()
 	c.out.finish()
 	c.doors()

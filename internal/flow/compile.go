@@ -16,6 +16,7 @@ type Assigned struct {
 	Machines map[string]MachineAddrs
 	Fronts   map[string]Public // only Addr4 and Addr6 are read
 	Bastions map[string]BastionAddrs
+	Reserved []netip.Addr // public addresses that the estate keeps, whoever has them
 }
 
 // MachineAddrs are one machine's addresses.
@@ -106,10 +107,10 @@ func (c *compiler) nouns(a Assigned) {
 	for _, m := range c.e.Machines {
 		given := a.Machines[m.Name]
 		machine := Machine{Name: m.Name, Public: Public{Wants4: m.Address.Wanted()}}
-		if m.Address.Auto {
+		switch {
+		case given.Public.IsValid() && m.Address.Wanted():
 			machine.Public.Addr4 = given.Public
-		}
-		if len(m.Address.Fixed) > 0 {
+		case len(m.Address.Fixed) > 0:
 			machine.Public.Addr4 = m.Address.Fixed[0]
 		}
 		for _, at := range m.Subnets {
@@ -123,6 +124,11 @@ func (c *compiler) nouns(a Assigned) {
 		n, _ := c.e.Network(f.Network)
 		c.p.Fronts = append(c.p.Fronts, Front{Name: f.Name, Network: f.Network, Public: public(f.Address, n.Space, a.Fronts[f.Name])})
 	}
+	points := make([]span.Run[Point], 0, len(a.Reserved))
+	for _, r := range a.Reserved {
+		points = append(points, span.Run[Point]{Lo: PointOf(r), Hi: PointOf(r)})
+	}
+	c.p.Nowhere = span.Of(points...)
 	for _, b := range c.e.Bastions {
 		s, _ := c.e.Subnet(b.Subnet)
 		given := a.Bastions[b.Name]
@@ -136,6 +142,10 @@ func public(wish estate.Address, inside []netip.Prefix, given Public) Public {
 	pub := Public{Wants4: wish.Auto && estate.HasFamily(inside, true), Wants6: wish.Auto && estate.HasFamily(inside, false)}
 	if wish.Auto {
 		pub.Addr4, pub.Addr6 = given.Addr4, given.Addr6
+	}
+	if len(wish.Reserved) > 0 {
+		pub.Wants4, pub.Addr4 = given.Addr4.IsValid(), given.Addr4
+		pub.Wants6, pub.Addr6 = given.Addr6.IsValid(), given.Addr6
 	}
 	for _, a := range wish.Fixed {
 		if a.Is4() {

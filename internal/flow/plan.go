@@ -26,7 +26,7 @@ import (
 // Plan is the compiled flow plan.
 type Plan struct {
 	Guard    Services // administrative services
-	Nowhere  Addrs    // further addresses that are no source: empty but in what two plans have in common
+	Nowhere  Addrs    // further addresses that are no source: reserved ones, and those that change their place between two plans
 	Networks []Network
 	Lines    []Line
 	Machines []Machine // sorted by name; rules and doors refer to them by place

@@ -168,6 +168,7 @@ func settle(file string, rules []string) World {
 		if err == nil {
 			return World{Estate: e, Given: give(e), Text: file + "---\n" + text}
 		}
+		before := file + strings.Join(rules, "\n")
 		for _, one := range slices.Backward(err.(sentence.Errors)) {
 			if one.At.File == estate.RulesName && one.At.Line <= len(rules) {
 				rules[one.At.Line-1] = ""
@@ -177,12 +178,15 @@ func settle(file string, rules []string) World {
 			lines[one.At.Line-1] = strings.ReplaceAll(lines[one.At.Line-1], ", address: auto", "")
 			file = strings.Join(lines, "\n")
 		}
+		if before == file+strings.Join(rules, "\n") {
+			panic("oracle: the drawn files cannot be mended: " + err.Error())
+		}
 	}
 }
 
 // give gives addresses as a site would.
 func give(e *estate.Estate) flow.Assigned {
-	things, err := change.Wanted(e, nil)
+	things, err := change.Wanted(e, nil, nil)
 	if err != nil {
 		panic(err)
 	}

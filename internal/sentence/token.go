@@ -56,6 +56,16 @@ func (l *lexer) fail(at Pos, problem, hint string) *Error {
 	return &Error{At: at, Line: l.line, Problem: problem, Hint: hint}
 }
 
+// Comment returns the comment behind a sentence, with its '#'; "" where there is
+// none, and where the line is no sentence.
+func Comment(line string) string {
+	l := &lexer{line: line, col: 1}
+	if err := l.run(); err != nil {
+		return ""
+	}
+	return line[l.off:]
+}
+
 // run lexes the rest of the line. A '#' outside a text begins a comment.
 func (l *lexer) run() *Error {
 	for l.off < len(l.line) {

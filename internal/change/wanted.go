@@ -1,0 +1,138 @@
+package change
+
+import (
+	"cmp"
+	"slices"
+
+	"ironbark/internal/estate"
+)
+
+// Wanted lists the things that an estate asks for, in the order in which they
+// are made. Inside addresses are those given before where they still fit, and
+// otherwise the lowest free ones of the subnet; a full subnet is an error. disks
+// tells how large, in GB, a machine's system disk is to be; nil where nobody cares.
+func Wanted(e *estate.Estate, has []Thing, disks func(estate.Machine) int) ([]Thing, error) {
+	if disks == nil {
+		disks = func(m estate.Machine) int { return m.Disk.GB }
+	}
+	var list []Thing
+	put := func(kind Kind, name string, s Spec) { list = append(list, Thing{Kind: kind, Name: name, Spec: s}) }
+	for _, k := range e.Keys {
+		put(Key, k.Name, Spec{Public: k.Public})
+	}
+	for _, n := range e.Networks {
+		put(Network, n.Name, Spec{Ranges: n.Space, Outside: n.Outside, Joins: n.Joins, DNS: n.DNS})
+		for _, s := range n.Subnets {
+			put(Subnet, s.Name, subnetSpec(n, s))
+		}
+	}
+	for _, l := range e.Lines {
+		put(Line, l.Name, Spec{Network: l.Network, Ranges: l.Range})
+	}
+	for _, a := range e.Addresses {
+		s := Spec{V6: a.V6, Auto4: !a.V6 && !a.Fixed.IsValid(), Auto6: a.V6 && !a.Fixed.IsValid()}
+		if a.Fixed.IsValid() {
+			s.Fixed = append(s.Fixed, a.Fixed)
+		}
+		put(Address, a.Name, s)
+	}
+	have := byID(has)
+	for _, i := range e.Images {
+		s := Spec{File: i.File}
+		if old := have[string(Image)+" "+i.Name]; old.Spec.File == i.File { // what was read of it when it was uploaded
+			s = old.Spec
+		}
+		put(Image, i.Name, s)
+	}
+	for _, n := range e.Snapshots {
+		s := Spec{Machine: n.Machine, Volume: n.Volume}
+		s.GB = have[string(Snapshot)+" "+n.Name].Spec.GB
+		if v, ok := e.Volume(n.Volume); ok && s.GB == 0 {
+			s.GB = v.GB
+		}
+		if m, ok := e.Machine(n.Machine); ok && s.GB == 0 {
+			s.GB = disks(m)
+		}
+		put(Snapshot, n.Name, s)
+	}
+	alloc := newAllocator(e, has)
+	if err := alloc.claim(); err != nil {
+		return nil, err
+	}
+	for _, m := range e.Machines {
+		t := Thing{Kind: Machine, Name: m.Name, Spec: machineSpec(e, m, disks(m))}
+		if err := alloc.give(&t, m.Inside, m.Subnets...); err != nil {
+			return nil, err
+		}
+		list = append(list, t)
+	}
+	for _, v := range e.Volumes {
+		put(Volume, v.Name, Spec{GB: v.GB, Speed: v.Speed, Machine: v.Machine, Device: v.Device, From: v.From})
+	}
+	for _, f := range e.Fronts {
+		n, _ := e.Network(f.Network)
+		put(Front, f.Name, Spec{
+			Network: f.Network, Fixed: f.Address.Fixed, Reserved: f.Address.Reserved,
+			Auto4: f.Address.Auto && estate.HasFamily(n.Space, true), Auto6: f.Address.Auto && estate.HasFamily(n.Space, false),
+		})
+	}
+	for _, b := range e.Bastions {
+		s, _ := e.Subnet(b.Subnet)
+		t := Thing{Kind: Bastion, Name: b.Name, Spec: Spec{
+			Subnets: []string{b.Subnet}, From: b.From.String(), Limit: b.Sessions, Fixed: b.Address.Fixed, Reserved: b.Address.Reserved,
+			Auto4: b.Address.Auto && estate.HasFamily(s.Range, true), Auto6: b.Address.Auto && estate.HasFamily(s.Range, false),
+		}}
+		if err := alloc.give(&t, nil, b.Subnet); err != nil {
+			return nil, err
+		}
+		list = append(list, t)
+	}
+	slices.SortStableFunc(list, func(a, b Thing) int {
+		return cmp.Compare(slices.Index(Kinds, a.Kind), slices.Index(Kinds, b.Kind))
+	})
+	return list, nil
+}
+
+func subnetSpec(n estate.Network, s estate.Subnet) Spec {
+	spec := Spec{Network: n.Name, Ranges: s.Range, Gateway: s.Gateway, Static: s.Static}
+	if s.ForBastions {
+		spec.For = "bastion"
+	}
+	for _, a := range s.Allocate {
+		spec.Allocate = append(spec.Allocate, a.String())
+	}
+	return spec
+}
+
+func machineSpec(e *estate.Estate, m estate.Machine, gb int) Spec {
+	s := Spec{
+		Image: m.Image, Size: m.Size, Key: m.Key, Subnets: m.Subnets, Secret: m.Password,
+		Auto4: m.Address.Auto, Fixed: m.Address.Fixed, Reserved: m.Address.Reserved,
+		GB: gb, Speed: cmp.Or(m.Disk.Speed, estate.Standard), Console: cmp.Or(m.Console, e.Console) == estate.On,
+	}
+	for _, tag := range m.Tags {
+		if s.Tags == nil {
+			s.Tags = map[string]string{}
+		}
+		s.Tags[tag.Key] = tag.Value
+	}
+	for _, word := range m.Setup {
+		s.Setup = append(s.Setup, Setup{Name: word, Script: e.Scripts[word]})
+	}
+	if m.Address.Wanted() && len(m.Subnets) > 1 {
+		s.For = primary(e, m)
+	}
+	return s
+}
+
+// primary is the subnet of the interface to which a machine's public address
+// leads: the first that has IPv4 in a network that is outside.
+func primary(e *estate.Estate, m estate.Machine) string {
+	for _, name := range m.Subnets {
+		s, _ := e.Subnet(name)
+		if n, _ := e.Network(s.Network); n.Outside && estate.HasFamily(s.Range, true) {
+			return name
+		}
+	}
+	return ""
+}

@@ -1,0 +1,140 @@
+package cost
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"ironbark/internal/estate"
+	"ironbark/internal/sentence"
+)
+
+// Sizes tells how large, in GB, the estate's own images and its snapshots are.
+type Sizes map[string]int
+
+// Least returns the least system disk, in GB, of a machine that starts from an
+// image of the site, an image of the estate's own or a snapshot.
+func (c Catalogue) Least(image string, own Sizes) int {
+	if i, ok := c.Image(image); ok {
+		return i.DiskGB
+	}
+	return max(own[image], 1)
+}
+
+// Disks tells how large a machine's system disk is to be: as large as it asks
+// for, or as its image needs.
+func (c Catalogue) Disks(own Sizes) func(estate.Machine) int {
+	return func(m estate.Machine) int {
+		if m.Disk.GB > 0 {
+			return m.Disk.GB
+		}
+		return c.Least(m.Image, own)
+	}
+}
+
+// Recipe finds a recipe by name.
+func (c Catalogue) Recipe(name string) (Recipe, bool) {
+	i := slices.IndexFunc(c.Recipes, func(r Recipe) bool { return r.Name == name })
+	if i < 0 {
+		return Recipe{}, false
+	}
+	return c.Recipes[i], true
+}
+
+// Check holds an estate to the catalogue. The error is sentence.Errors, with the
+// places in estate.yaml.
+func (c Catalogue) Check(e *estate.Estate, own Sizes) error {
+	k := checker{c: c, e: e}
+	for _, m := range e.Machines {
+		k.machine(m, own)
+	}
+	for _, i := range e.Images {
+		if _, taken := c.Image(i.Name); taken {
+			k.fail(i.At, fmt.Sprintf("the site has an image “%s” of its own", i.Name), "take another name")
+		}
+	}
+	k.addresses()
+	if len(k.errs) > 0 {
+		return k.errs[:min(len(k.errs), sentence.MostErrors)]
+	}
+	return nil
+}
+
+type checker struct {
+	c    Catalogue
+	e    *estate.Estate
+	errs sentence.Errors
+}
+
+func (k *checker) fail(at sentence.Pos, problem, hint string) {
+	k.errs = append(k.errs, &sentence.Error{At: at, Problem: problem, Hint: hint})
+}
+
+func (k *checker) offer(at sentence.Pos, kind, name string, known []string) {
+	hint := fmt.Sprintf("the site offers: %s", strings.Join(known, ", "))
+	if near, ok := sentence.Nearest(name, known); ok {
+		hint = fmt.Sprintf("did you mean “%s”?", near)
+	}
+	k.fail(at, fmt.Sprintf("the site has no %s “%s”", kind, name), hint)
+}
+
+func (k *checker) machine(m estate.Machine, own Sizes) {
+	known := names(k.c.Images, func(i Image) string { return i.Name })
+	_, ok := k.c.Image(m.Image)
+	if _, mine := k.e.OwnImage(m.Image); mine {
+		ok = true
+	}
+	if s, mine := k.e.Snapshot(m.Image); mine {
+		ok = s.Machine != ""
+		if !ok {
+			k.fail(m.At, fmt.Sprintf("machine %s: %s is a snapshot of a volume, and no system to start from", m.Name, m.Image), "make a volume from it: from: "+m.Image)
+			return
+		}
+	}
+	if !ok {
+		for _, i := range k.e.Images {
+			known = append(known, i.Name)
+		}
+		k.offer(m.At, "image", m.Image, known)
+	} else if least := k.c.Least(m.Image, own); m.Disk.GB > 0 && m.Disk.GB < least {
+		k.fail(m.At, fmt.Sprintf("machine %s: %s needs a disk of %d GB, and %d GB is asked for", m.Name, m.Image, least, m.Disk.GB), "leave the size out, or make it larger")
+	}
+	if _, ok := k.c.Size(m.Size); !ok {
+		k.offer(m.At, "size", m.Size, names(k.c.Sizes, func(s Size) string { return s.Name }))
+	}
+	for _, word := range m.Setup {
+		if _, ok := k.c.Recipe(word); !ok && !estate.Script(word) {
+			k.offer(m.At, "recipe", word, names(k.c.Recipes, func(r Recipe) string { return r.Name }))
+		}
+	}
+}
+
+// addresses holds given public addresses to the site's pools.
+func (k *checker) addresses() {
+	given := func(at sentence.Pos, what string, list []netip.Addr) {
+		for _, a := range list {
+			if !slices.ContainsFunc(k.c.Public, func(p Pool) bool { return p.Has(a) }) {
+				var pools []string
+				for _, p := range k.c.Public {
+					pools = append(pools, p.First.String()+"-"+p.Last.String())
+				}
+				k.fail(at, fmt.Sprintf("%s: %s is not one of the site's public addresses", what, a), "they are "+strings.Join(pools, " and ")+"; auto takes a free one")
+			}
+		}
+	}
+	for _, m := range k.e.Machines {
+		given(m.At, "machine "+m.Name, m.Address.Fixed)
+	}
+	for _, f := range k.e.Fronts {
+		given(f.At, "front "+f.Name, f.Address.Fixed)
+	}
+	for _, b := range k.e.Bastions {
+		given(b.At, "bastion "+b.Name, b.Address.Fixed)
+	}
+	for _, a := range k.e.Addresses {
+		if a.Fixed.IsValid() {
+			given(a.At, "address "+a.Name, []netip.Addr{a.Fixed})
+		}
+	}
+}
