@@ -72,7 +72,7 @@ func TestAKilledEnactmentIsCompleted(t *testing.T) {
 	assert.Contains(t, want, "spread pier tcp/80")
 	for kill := 1; ; kill++ {
 		dir := begin()
-		status, _ := run(t, dir, []string{fmt.Sprint("IRONBARK_SIM_HALT=", kill)}, "enact", "--yes", "--person", "mara")
+		status, _ := run(t, dir, []string{fmt.Sprint("IRONBARK_SIM_FAULTS=halt=", kill)}, "enact", "--yes", "--person", "mara")
 		_, shown := run(t, dir, nil, "status")
 		if status == 0 {
 			assert.Greater(t, kill, 5, "the enactment has several steps")
@@ -103,7 +103,7 @@ func TestTwoEnactmentsAtOnce(t *testing.T) {
 			go func() {
 				c := exec.Command(program, "enact", "--yes", "--person", "mara")
 				c.Dir = dir
-				c.Env = append(os.Environ(), "IRONBARK_SIM_SLOW=250ms")
+				c.Env = append(os.Environ(), "IRONBARK_SIM_FAULTS=late=250ms")
 				_ = c.Run()
 				results <- c.ProcessState.ExitCode()
 			}()

@@ -17,7 +17,7 @@ import (
 // layers are the packages from the bottom up. A package imports only those above
 // it in this list; those of one line do not import one another.
 var layers = [][]string{
-	{"internal/flow/span", "internal/sentence", "internal/journal", "internal/sshkey", "internal/store"},
+	{"internal/flow/span", "internal/sentence", "internal/journal", "internal/sshkey", "internal/store", "internal/picture", "internal/imagefile", "internal/site/sim/guest"},
 	{"internal/estate"},
 	{"internal/flow", "internal/cost"},
 	{"internal/exposure", "internal/change"},
@@ -34,7 +34,7 @@ var layers = [][]string{
 // core are the packages that know no terminal, disk, network, clock or database.
 var core = []string{
 	"internal/flow/span", "internal/sentence", "internal/estate", "internal/flow", "internal/exposure",
-	"internal/change", "internal/opening", "internal/findings", "internal/cost",
+	"internal/change", "internal/opening", "internal/findings", "internal/cost", "internal/picture",
 }
 
 var outside = []string{"os", "os/exec", "net", "net/http", "database/sql", "syscall", "io/ioutil", "log", "log/slog", "math/rand", "math/rand/v2", "github.com/spf13/cobra"}

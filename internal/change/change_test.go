@@ -60,7 +60,7 @@ func TestBetween(t *testing.T) {
 	require.NoError(t, err)
 	list, err := change.Between(has, wanted, nil)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"alter machine a size s → big", `alter machine b tags {"role":"web"} → {"role":"db"}`}, words(list))
+	assert.Equal(t, []string{"alter machine a size s → big", `alter machine b tags role:web → role:db`}, words(list))
 	assert.True(t, list[0].Restart)
 	assert.False(t, list[1].Restart)
 

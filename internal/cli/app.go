@@ -41,9 +41,12 @@ const (
 // app is one run of the program.
 type app struct {
 	in       io.Reader
-	terminal bool // somebody can be asked
+	lines    *bufio.Reader // over in, once a line was read from it
+	terminal bool          // somebody can be asked
 	print    *view.Printer
 	clock    site.Clock
+
+	sim *sim.Site // the stand-in cloud, for the commands that play with it
 
 	estateDir string
 	person    string
@@ -52,6 +55,9 @@ type app struct {
 
 // errNo is the answer no: everything is told already, and the exit status is 3.
 var errNo = errors.New("no")
+
+// errFailed says that something failed, and all is told already.
+var errFailed = errors.New("failed")
 
 // errUnconfirmed says that a confirmation is missing or was refused.
 var errUnconfirmed = errors.New("not confirmed")
@@ -126,6 +132,13 @@ func (a *app) status(err error) int {
 		refusal  *opening.Refusal
 		busy     *site.Busy
 		notYours *work.NotYours
+		partly   *work.PartlyDone
+		key      *work.BadKey
+		absent   *site.NoMachine
+		line     *site.NoConsole
+		closed   *work.Closed
+		unreach  *site.Unreachable
+		refused  *site.Refused
 	)
 	switch {
 	case err == nil:
@@ -134,6 +147,11 @@ func (a *app) status(err error) int {
 		return exitNo
 	case errors.Is(err, errUnconfirmed):
 		return exitUnconfirm
+	case err == errFailed:
+		return exitFailed
+	}
+	if status, ok := errors.AsType[remoteStatus](err); ok && int(status) > 0 {
+		return int(status)
 	}
 	a.print.Error(err)
 	switch {
@@ -158,6 +176,19 @@ func (a *app) status(err error) int {
 		return exitWords
 	case errors.As(err, &off):
 		return exitFailed
+	case errors.As(err, &partly):
+		a.print.Note("    ironbark enact goes on with what is left")
+		return exitFailed
+	case errors.As(err, &key):
+		a.print.Note("    %s", key.Mend)
+		return exitWords
+	case errors.As(err, &absent):
+		return exitWords
+	case errors.As(err, &line):
+		a.print.Note("    %s", line.Mend)
+		return exitNo
+	case errors.As(err, &closed), errors.As(err, &unreach), errors.As(err, &refused):
+		return exitNo
 	case errors.As(err, &many), errors.As(err, &one), errors.As(err, &large), errors.As(err, &damaged), errors.As(err, &cannot), errors.As(err, &full):
 		return exitWords // nothing was changed
 	}
@@ -212,6 +243,7 @@ func (a *app) workIn(folder work.Folder) (*work.Work, func(), error) {
 			a.print.Error(err)
 		}
 	}
+	a.sim = s
 	return &work.Work{Folder: folder, Site: s, Clock: a.clock, Person: person}, closeSite, nil
 }
 
@@ -257,17 +289,12 @@ func personName(text string) string {
 	return name
 }
 
-// faults reads what the stand-in cloud is told to do wrong.
-func faults() (f sim.Faults, err error) {
-	if text := os.Getenv("IRONBARK_SIM_HALT"); text != "" {
-		if f.Halt, err = strconv.Atoi(text); err != nil {
-			return f, usage("IRONBARK_SIM_HALT is a number of steps, not %q", text)
-		}
-	}
-	if text := os.Getenv("IRONBARK_SIM_SLOW"); text != "" {
-		if f.Slow, err = time.ParseDuration(text); err != nil {
-			return f, usage("IRONBARK_SIM_SLOW is a length of time such as 200ms, not %q", text)
-		}
+// faults reads what the stand-in cloud is told to do wrong in this process: words
+// such as fail=3 late=200ms. Without them it plays what it was told to keep.
+func faults() (sim.Faults, error) {
+	f, err := sim.ParseFaults(strings.Fields(os.Getenv("IRONBARK_SIM_FAULTS")))
+	if err != nil {
+		return f, usage("IRONBARK_SIM_FAULTS: %v", err)
 	}
 	return f, nil
 }
@@ -281,13 +308,28 @@ func (a *app) confirm(yes bool, question string) error {
 		a.print.Note("not done: there is nobody to ask; --yes answers the question")
 		return errUnconfirmed
 	}
-	fmt.Fprintf(a.print.Err, "%s [yes/no] ", question)
-	answer, err := bufio.NewReader(a.in).ReadString('\n')
+	return a.ask(question+" [yes/no]", "y", "yes")
+}
+
+// confirmWord asks a question whose answer is a certain word.
+func (a *app) confirmWord(yes bool, question, word string) error {
+	if yes {
+		return nil
+	}
+	if !a.terminal {
+		a.print.Note("not done: there is nobody to ask; --name %s answers the question", word)
+		return errUnconfirmed
+	}
+	return a.ask(question, word)
+}
+
+func (a *app) ask(question string, answers ...string) error {
+	fmt.Fprintf(a.print.Err, "%s ", question)
+	answer, err := a.line()
 	if err != nil && !errors.Is(err, io.EOF) {
 		return err
 	}
-	switch strings.ToLower(strings.TrimSpace(answer)) {
-	case "y", "yes":
+	if slices.Contains(answers, strings.ToLower(strings.TrimSpace(answer))) {
 		return nil
 	}
 	a.print.Note("not done: nothing was changed")

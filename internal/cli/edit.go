@@ -18,6 +18,8 @@ import (
 type editing struct {
 	yes, draft bool
 	before     func() error // done after the answer, before the files are written
+	question   string       // in place of the usual one
+	answer     string       // what must be typed; "": yes
 }
 
 func (e *editing) flags(c *cobra.Command) *cobra.Command {
@@ -69,7 +71,7 @@ func (a *app) edit(ctx context.Context, w *work.Work, old, files work.Files, tol
 		return errNo
 	}
 	a.print.Note("")
-	if err := a.confirm(opt.yes, "Write this into the files and enact it?"); err != nil {
+	if err := a.confirmEdit(opt); err != nil {
 		return err
 	}
 	if err := write(); err != nil {
@@ -77,6 +79,13 @@ func (a *app) edit(ctx context.Context, w *work.Work, old, files work.Files, tol
 	}
 	a.print.Note("edited: %s", told)
 	return a.enact(ctx, w, r)
+}
+
+func (a *app) confirmEdit(opt *editing) error {
+	if opt.question == "" {
+		return a.confirm(opt.yes, "Write this into the files and enact it?")
+	}
+	return a.confirmWord(opt.yes, opt.question, opt.answer)
 }
 
 func (a *app) showReview(w *work.Work, r *work.Review) error {
@@ -109,11 +118,25 @@ func (a *app) enact(ctx context.Context, w *work.Work, r *work.Review) error {
 	if err != nil {
 		return err
 	}
-	err = w.Await(ctx, r, machinesTime, func(name string, _ site.Machine) { a.print.Note("       %s is running", name) })
+	troubled := false
+	err = w.Await(ctx, r, machinesTime, func(name string, m site.Machine) {
+		text := fmt.Sprintf("%s is %s", name, m.State)
+		switch {
+		case m.State == site.Stuck:
+			text = a.print.Bad(text) + ": ironbark console " + name + " --log shows why"
+		case m.Failed != "":
+			text += ", but its setup " + a.print.Bad(m.Failed+" failed") + ": ironbark show machine " + name
+		}
+		troubled = troubled || m.State == site.Stuck || m.Failed != ""
+		a.print.Note("       %s", text)
+	})
 	if err != nil {
 		return err
 	}
 	a.print.Note("done: the site is as the files say")
+	if troubled {
+		return errFailed
+	}
 	return nil
 }
 

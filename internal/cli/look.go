@@ -76,10 +76,11 @@ func (a *app) statusCommand() *cobra.Command {
 			reach := slices.Collect(exposure.NewView(st.Plan, now).ReachAll())
 			found := findings.Look(st.Estate, st.Plan, now)
 			broken := exposure.Guarantees(st.Estate, st.Plan, now)
+			drift := w.Drift(st)
 			if a.json {
-				return a.print.JSON(view.StatusJSON(st, reach, found, broken, now))
+				return a.print.JSON(view.StatusJSON(st, drift, reach, found, broken, now))
 			}
-			a.print.Status(st, reach, found, broken, now)
+			a.print.Status(st, drift, reach, found, broken, now)
 			return nil
 		}),
 	}

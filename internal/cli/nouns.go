@@ -2,255 +2,20 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"io/fs"
-	"maps"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"ironbark/internal/estate"
 	"ironbark/internal/sentence"
-	"ironbark/internal/site/sim"
-	"ironbark/internal/sshkey"
 	"ironbark/internal/work"
 )
-
-func (a *app) newCommand() *cobra.Command {
-	return &cobra.Command{
-		Use: "new NAME", Short: "Begin an estate in a new folder",
-		Long: "Begin an estate: a folder NAME with a commented estate.yaml and estate.rules, valid as they are.\nNothing that exists is written over.",
-		RunE: func(_ *cobra.Command, args []string) error {
-			if len(args) != 1 {
-				return usage("new takes one name: ironbark new saltmarsh")
-			}
-			if bad := sentence.ValidName(args[0]); bad != "" {
-				return usage("“%s” is no name: %s", args[0], bad)
-			}
-			person, err := a.whoever()
-			if err != nil {
-				return err
-			}
-			dir := filepath.Join(a.estateDir, args[0])
-			if err := newFolder(dir, args[0], person); err != nil {
-				return err
-			}
-			a.print.Line("%s/estate.yaml   the nouns: one network, and you (%s) in the group ops", dir, person)
-			a.print.Line("%s/estate.rules  the sentences: none yet, so nothing is reachable", dir)
-			a.print.Note("next: cd %s; ironbark add key ops", dir)
-			return nil
-		},
-	}
-}
-
-// newFolder writes the files of a new estate.
-func newFolder(dir, name, person string) error {
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return err
-	}
-	entries, err := os.ReadDir(dir)
-	if err != nil {
-		return err
-	}
-	for _, e := range entries {
-		if e.Name() == estate.FileName || e.Name() == sim.Dir || strings.HasSuffix(e.Name(), ".rules") {
-			return usage("%s is there already; nothing was written", filepath.Join(dir, e.Name()))
-		}
-	}
-	nouns, rules := estate.Template(name, person)
-	return errors.Join(
-		work.WriteFile(filepath.Join(dir, estate.RulesName), rules, 0o644),
-		work.WriteFile(filepath.Join(dir, estate.FileName), nouns, 0o644))
-}
-
-// adder is one kind of noun that add can put in: its options, and the entry
-// that they make.
-type adder struct {
-	kind    string
-	short   string
-	example string
-	flags   func(c *cobra.Command, in *nounInput)
-	path    func(in *nounInput) []string
-	value   func(in *nounInput) (estate.Value, error)
-}
-
-// nounInput holds the options of all kinds.
-type nounInput struct {
-	image, size, key, network, subnet, use string
-	at, space, ranges, joins, groups, keys []string
-	ports, tags, address, sources          []string
-	outside                                bool
-	sessions                               int
-}
-
-func top(section string) func(*nounInput) []string {
-	return func(*nounInput) []string { return []string{section} }
-}
-
-// entry builds a mapping of the fields that were given.
-type entry []estate.Field
-
-func (e *entry) word(key, value string) {
-	if value != "" {
-		*e = append(*e, estate.Field{Key: key, Value: estate.Word(value)})
-	}
-}
-
-func (e *entry) list(key string, values []string, always bool) {
-	switch {
-	case len(values) == 1 && !always:
-		e.word(key, values[0])
-	case len(values) > 0:
-		*e = append(*e, estate.Field{Key: key, Value: estate.List(values...)})
-	}
-}
-
-func (e *entry) bare(key, value string, yes bool) {
-	if yes {
-		*e = append(*e, estate.Field{Key: key, Value: estate.Bare(value)})
-	}
-}
-
-var adders = []adder{
-	{
-		kind: "machine", short: "Put a machine in", example: "gauge-web-1 --image linux-base --size c1m2 --at landing --key ops --address auto", path: top("machines"),
-		flags: func(c *cobra.Command, in *nounInput) {
-			c.Flags().StringVar(&in.image, "image", "", "the system it starts from")
-			c.Flags().StringVar(&in.size, "size", "", "how much of a host it gets")
-			c.Flags().StringSliceVar(&in.at, "at", nil, "the subnets it stands in")
-			c.Flags().StringVar(&in.key, "key", "", "the key that lets administrators in")
-			c.Flags().StringSliceVar(&in.address, "address", nil, "its public address: auto, or a given one")
-			c.Flags().StringSliceVar(&in.tags, "tag", nil, "labels, KEY=VALUE")
-		},
-		value: func(in *nounInput) (estate.Value, error) {
-			var e entry
-			e.word("image", in.image)
-			e.word("size", in.size)
-			e.list("at", in.at, false)
-			e.word("key", in.key)
-			e.list("address", in.address, false)
-			var tags []estate.Field
-			for _, t := range in.tags {
-				key, value, _ := strings.Cut(t, "=")
-				if bad := sentence.ValidTag(key, value); bad != "" {
-					return estate.Value{}, usage("--tag %s: %s", t, bad)
-				}
-				tags = append(tags, estate.Field{Key: key, Value: estate.Word(value)})
-			}
-			if len(tags) > 0 {
-				e = append(e, estate.Field{Key: "tags", Value: estate.Mapping(tags...)})
-			}
-			return estate.Mapping(e...), nil
-		},
-	},
-	{
-		kind: "network", short: "Put a network in", example: "estuary --space 10.60.0.0/16 --outside", path: top("networks"),
-		flags: func(c *cobra.Command, in *nounInput) {
-			c.Flags().StringSliceVar(&in.space, "space", nil, "its address space: prefixes of one or both families")
-			c.Flags().BoolVar(&in.outside, "outside", false, "machines may call out, and doors from outside can exist")
-			c.Flags().StringSliceVar(&in.joins, "joins", nil, "networks that it reaches and that reach it")
-		},
-		value: func(in *nounInput) (estate.Value, error) {
-			var e entry
-			e.list("space", in.space, true)
-			e.bare("outside", "true", in.outside)
-			e.list("joins", in.joins, true)
-			return estate.Mapping(e...), nil
-		},
-	},
-	{
-		kind: "subnet", short: "Put a subnet into a network", example: "landing --network estuary --range 10.60.1.0/24",
-		path: func(in *nounInput) []string { return []string{"networks", in.network, "subnets"} },
-		flags: func(c *cobra.Command, in *nounInput) {
-			c.Flags().StringVar(&in.network, "network", "", "the network it is part of")
-			c.Flags().StringSliceVar(&in.ranges, "range", nil, "its prefixes, one of a family at most")
-			c.Flags().StringVar(&in.use, "for", "", "bastion: it holds bastions and nothing else")
-		},
-		value: func(in *nounInput) (estate.Value, error) {
-			if in.network == "" {
-				return estate.Value{}, usage("a subnet is part of a network: --network NAME")
-			}
-			var e entry
-			e.list("range", in.ranges, true)
-			e.word("for", in.use)
-			return estate.Mapping(e...), nil
-		},
-	},
-	{
-		kind: "line", short: "Put in a private line to another place", example: "headland --network estuary --range 172.20.0.0/16", path: top("lines"),
-		flags: func(c *cobra.Command, in *nounInput) {
-			c.Flags().StringVar(&in.network, "network", "", "the network that it leads to")
-			c.Flags().StringSliceVar(&in.ranges, "range", nil, "the prefixes at its other end")
-		},
-		value: func(in *nounInput) (estate.Value, error) {
-			var e entry
-			e.word("network", in.network)
-			e.list("range", in.ranges, true)
-			return estate.Mapping(e...), nil
-		},
-	},
-	{
-		kind: "front", short: "Put in a front: a public address whose ports lead to machines", example: "pier --network estuary", path: top("fronts"),
-		flags: func(c *cobra.Command, in *nounInput) {
-			c.Flags().StringVar(&in.network, "network", "", "the network that it leads into")
-			c.Flags().StringSliceVar(&in.address, "address", []string{"auto"}, "its public addresses: auto, or given ones")
-		},
-		value: func(in *nounInput) (estate.Value, error) {
-			var e entry
-			e.word("network", in.network)
-			e.list("address", in.address, false)
-			return estate.Mapping(e...), nil
-		},
-	},
-	{
-		kind: "bastion", short: "Put in a bastion, through which people reach machines", example: "beacon --subnet lookout --from everywhere", path: top("bastions"),
-		flags: func(c *cobra.Command, in *nounInput) {
-			c.Flags().StringVar(&in.subnet, "subnet", "", "the subnet for bastions that it stands in")
-			c.Flags().StringSliceVar(&in.address, "address", []string{"auto"}, "its public addresses: auto, or given ones")
-			c.Flags().StringSliceVar(&in.sources, "from", nil, "the sources that may reach it")
-			c.Flags().IntVar(&in.sessions, "sessions", 0, "how many sessions it carries at once")
-		},
-		value: func(in *nounInput) (estate.Value, error) {
-			var e entry
-			e.word("subnet", in.subnet)
-			e.list("address", in.address, false)
-			e.list("from", in.sources, true)
-			e.bare("sessions", fmt.Sprint(in.sessions), in.sessions != 0)
-			return estate.Mapping(e...), nil
-		},
-	},
-	{
-		kind: "person", short: "Put a person in", example: "ilse --group ops --group leads", path: top("people"),
-		flags: func(c *cobra.Command, in *nounInput) {
-			c.Flags().StringSliceVar(&in.groups, "group", nil, "the groups that they are in")
-			c.Flags().StringSliceVar(&in.keys, "public-key", nil, "their public keys, as OpenSSH writes them")
-		},
-		value: func(in *nounInput) (estate.Value, error) {
-			var e entry
-			e.list("groups", in.groups, true)
-			e.list("keys", in.keys, true)
-			return estate.Mapping(e...), nil
-		},
-	},
-	{
-		kind: "source", short: "Put in a name for addresses outside", example: "office --range 203.0.113.64/27", path: top("sources"),
-		flags: func(c *cobra.Command, in *nounInput) {
-			c.Flags().StringSliceVar(&in.ranges, "range", nil, "its addresses, prefixes and ranges")
-		},
-		value: func(in *nounInput) (estate.Value, error) { return estate.List(in.ranges...), nil },
-	},
-	{
-		kind: "service", short: "Put in a name for ports", example: "tidefeed --port tcp/7400-7401", path: top("services"),
-		flags: func(c *cobra.Command, in *nounInput) {
-			c.Flags().StringSliceVar(&in.ports, "port", nil, "its ports: tcp/443, udp/5000-5010")
-		},
-		value: func(in *nounInput) (estate.Value, error) { return estate.List(in.ports...), nil },
-	},
-}
 
 func (a *app) addCommand() *cobra.Command {
 	add := &cobra.Command{
@@ -263,34 +28,245 @@ func (a *app) addCommand() *cobra.Command {
 		},
 	}
 	add.AddCommand(a.addKeyCommand())
-	for _, kind := range adders {
-		in, opt := &nounInput{}, &editing{}
-		c := &cobra.Command{
-			Use: kind.kind + " NAME", Short: kind.short, Example: "  ironbark add " + kind.kind + " " + kind.example,
-			RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
-				if len(args) != 1 {
-					return usage("add %s takes one name", kind.kind)
-				}
-				v, err := kind.value(in)
-				if err != nil {
-					return err
-				}
-				old, err := w.Folder.Read()
-				if err != nil {
-					return err
-				}
-				files, err := old.AddNoun(kind.path(in), args[0], v)
-				if err != nil {
-					return err
-				}
-				return a.edit(ctx, w, old, files, fmt.Sprintf("added %s %s", kind.kind, args[0]), opt)
-			}),
-		}
-		kind.flags(c, in)
-		a.completeNounFlags(c)
-		add.AddCommand(opt.flags(c))
+	for _, n := range nouns {
+		add.AddCommand(a.addNounCommand(n))
 	}
 	return add
+}
+
+func (a *app) addNounCommand(n noun) *cobra.Command {
+	in, opt := &nounInput{}, &editing{}
+	c := &cobra.Command{
+		Use: n.kind + " NAME", Short: "Put " + n.short + " in", Example: "  ironbark add " + n.kind + " " + n.example,
+		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
+			if len(args) != 1 {
+				return usage("add %s takes one name", n.kind)
+			}
+			if n.kind == "subnet" && in.network == "" {
+				return usage("a subnet is part of a network: --network NAME")
+			}
+			if (n.kind == "front" || n.kind == "bastion") && in.address == nil {
+				in.address = []string{"auto"}
+			}
+			old, err := w.Folder.Read()
+			if err != nil {
+				return err
+			}
+			files, names, err := a.added(w, old, n, in, args[0], opt)
+			if err != nil {
+				return err
+			}
+			return a.edit(ctx, w, old, files, "added "+n.kind+" "+strings.Join(names, ", "), opt)
+		}),
+	}
+	n.flags(c, in, true)
+	in.given = c.Flags().Changed
+	a.completeNounFlags(c)
+	return opt.flags(c)
+}
+
+// added puts a noun into the files, or several that are numbered.
+func (a *app) added(w *work.Work, old work.Files, n noun, in *nounInput, name string, opt *editing) (files work.Files, names []string, err error) {
+	if files, err = takeScripts(old, in); err != nil {
+		return nil, nil, err
+	}
+	fields, err := n.fields(in)
+	if err != nil {
+		return nil, nil, err
+	}
+	names = []string{name}
+	if in.count != 1 && n.kind == "machine" {
+		if names, err = numbered(old, name, in.count); err != nil {
+			return nil, nil, err
+		}
+	}
+	for _, name := range names {
+		if files, err = files.AddNoun(n.path(in), name, fields.value()); err != nil {
+			return nil, nil, err
+		}
+	}
+	return files, names, a.passwords(w, in.password, names, opt)
+}
+
+// mostAtOnce is how many machines one command adds.
+const mostAtOnce = 1000
+
+// numbered names machines NAME-1, NAME-2 … after those that are there.
+func numbered(old work.Files, name string, count int) (names []string, err error) {
+	if count < 1 || count > mostAtOnce {
+		return nil, usage("--count is a number from 1 to %d, not %d", mostAtOnce, count)
+	}
+	e, err := old.Estate()
+	if err != nil {
+		return nil, err
+	}
+	last := 0
+	for _, m := range e.NamesOf("machine") {
+		if rest, ok := strings.CutPrefix(m, name+"-"); ok {
+			if n, err := strconv.Atoi(rest); err == nil {
+				last = max(last, n)
+			}
+		}
+	}
+	for i := range count {
+		names = append(names, fmt.Sprintf("%s-%d", name, last+i+1))
+	}
+	return names, nil
+}
+
+var scriptName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*$`)
+
+// takeScripts takes the files that a setup names by a path into the folder of
+// first-boot scripts. One of that name that says something else stays as it is.
+func takeScripts(files work.Files, in *nounInput) (work.Files, error) {
+	for i, word := range in.setup {
+		if !strings.ContainsRune(word, os.PathSeparator) {
+			continue
+		}
+		base := filepath.Base(word)
+		if !scriptName.MatchString(base) || !estate.Script(base) {
+			return nil, usage("--setup %s: a script's name has an ending, such as gauge.sh, and only letters, digits, points, hyphens and underscores", word)
+		}
+		data, err := os.ReadFile(word)
+		if err != nil {
+			return nil, usage("--setup: %v", err)
+		}
+		name := estate.SetupDir + "/" + base
+		if there := files.Get(name); there != nil && string(there) != string(data) {
+			return nil, usage("--setup %s: %s is there already and says something else", word, name)
+		}
+		files = files.With(name, data)
+		in.setup[i] = base
+	}
+	return files, nil
+}
+
+func (a *app) changeCommand() *cobra.Command {
+	change := &cobra.Command{
+		Use: "change KIND NAME", Short: "Alter a machine, a volume, an address …",
+		Long: "Alter a noun: the options are those of add, and the ones that are not given stay as they are. The word none takes one out.",
+		RunE: func(c *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return usage("change needs a kind and a name; the kinds are %s", strings.Join(kinds(c), ", "))
+			}
+			return unknownKind(c, args[0])
+		},
+	}
+	for _, n := range nouns {
+		if n.change != "" {
+			change.AddCommand(a.changeNounCommand(n))
+		}
+	}
+	return change
+}
+
+func (a *app) changeNounCommand(n noun) *cobra.Command {
+	in, opt := &nounInput{}, &editing{}
+	c := &cobra.Command{
+		Use: n.kind + " NAME", Short: "Alter " + n.short, Example: "  ironbark change " + n.kind + " " + n.change, ValidArgsFunction: a.completeNouns(n.kind),
+		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
+			if len(args) != 1 {
+				return usage("change %s takes one name", n.kind)
+			}
+			old, err := w.Folder.Read()
+			if err != nil {
+				return err
+			}
+			e, err := old.Estate()
+			if err != nil {
+				return err
+			}
+			if known := e.NamesOf(n.kind); !slices.Contains(known, args[0]) {
+				return unknownName(n.kind, args[0], known)
+			}
+			files, err := a.changed(w, old, e, n, in, args[0], opt)
+			if err != nil {
+				return err
+			}
+			return a.edit(ctx, w, old, files, "changed "+n.kind+" "+args[0], opt)
+		}),
+	}
+	n.flags(c, in, false)
+	in.given = c.Flags().Changed
+	a.completeNounFlags(c)
+	return opt.flags(c)
+}
+
+func (a *app) changed(w *work.Work, old work.Files, e *estate.Estate, n noun, in *nounInput, name string, opt *editing) (work.Files, error) {
+	if n.kind == "address" {
+		return moveAddress(old, e, name, in.to)
+	}
+	files, err := takeScripts(old, in)
+	if err != nil {
+		return nil, err
+	}
+	if n.kind == "subnet" {
+		s, _ := e.Subnet(name)
+		if in.network != "" && in.network != s.Network {
+			return nil, usage("a subnet cannot move to another network")
+		}
+		in.network = s.Network
+	}
+	fields, err := n.fields(in)
+	if err != nil {
+		return nil, err
+	}
+	if len(fields) == 0 || len(fields) == 1 && fields[0].Key == "" && in.ranges == nil && in.ports == nil {
+		return nil, usage("nothing is to be changed: ironbark change %s --help tells the options", n.kind)
+	}
+	if fields[0].Key == "" {
+		return files.Alter(n.path(in), []estate.Field{{Key: name, Value: fields[0].Value}})
+	}
+	set, drop := fields.split()
+	if files, err = files.Alter(append(n.path(in), name), set, drop...); err != nil {
+		return nil, err
+	}
+	return files, a.passwords(w, in.password, []string{name}, opt)
+}
+
+// moveAddress takes a reserved address from whoever has it, and leads it to
+// another machine or front.
+func moveAddress(files work.Files, e *estate.Estate, name, to string) (work.Files, error) {
+	if to == "" {
+		return nil, usage("say where it leads from now on: --to MACHINE, or --to none")
+	}
+	set := func(section, holder string, value estate.Value) (err error) {
+		path := []string{section, holder}
+		if value.Is(none) {
+			files, err = files.Alter(path, nil, "address")
+		} else {
+			files, err = files.Alter(path, []estate.Field{{Key: "address", Value: value}})
+		}
+		return err
+	}
+	for _, m := range e.Machines {
+		if slices.Contains(m.Address.Reserved, name) {
+			if m.Name == to {
+				return nil, usage("address %s leads to %s already", name, to)
+			}
+			if err := set("machines", m.Name, estate.Word(none)); err != nil {
+				return nil, err
+			}
+		}
+	}
+	for _, f := range e.Fronts {
+		if slices.Contains(f.Address.Reserved, name) {
+			if err := set("fronts", f.Name, estate.Word("auto")); err != nil {
+				return nil, err
+			}
+		}
+	}
+	if to == none {
+		return files, nil
+	}
+	n, ok := e.Lookup(to)
+	switch {
+	case ok && n.Kind == estate.KindMachine:
+		return files, set("machines", to, estate.Word(name))
+	case ok && n.Kind == estate.KindFront:
+		return files, set("fronts", to, estate.Word(name))
+	}
+	return nil, unknownName("machine or front", to, append(e.NamesOf("machine"), e.NamesOf("front")...))
 }
 
 func kinds(c *cobra.Command) (list []string) {
@@ -308,104 +284,9 @@ func unknownKind(c *cobra.Command, word string) error {
 	return usage("there is no kind “%s”; the kinds are %s", word, strings.Join(kinds(c), ", "))
 }
 
-func (a *app) addKeyCommand() *cobra.Command {
-	var public string
-	opt := &editing{}
-	c := &cobra.Command{
-		Use: "key NAME", Short: "Make a key pair, or take in a public key",
-		Long: "Make an Ed25519 key pair. The private half stays in .ironbark/keys/NAME, which only you can read; it is\n" +
-			"never sent to a site and never written over. With --public FILE a public key that exists is taken in.",
-		Example: "  ironbark add key ops",
-		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
-			if len(args) != 1 {
-				return usage("add key takes one name")
-			}
-			name := args[0]
-			old, err := w.Folder.Read()
-			if err != nil {
-				return err
-			}
-			line := ""
-			if public != "" {
-				data, err := os.ReadFile(public)
-				if err != nil {
-					return usage("--public: %v", err)
-				}
-				if line, err = sshkey.ParsePublic(data); err != nil {
-					return usage("--public %s: %v", public, err)
-				}
-			} else {
-				path := filepath.Join(w.Folder.Dir, sim.Dir, "keys", name)
-				if _, err := os.Lstat(path); !errors.Is(err, fs.ErrNotExist) {
-					return usage("%s is there already and is not written over", path)
-				}
-				pair, err := sshkey.New(name)
-				if err != nil {
-					return err
-				}
-				line = pair.Public
-				opt.before = func() error { return pair.Save(path) }
-			}
-			files, err := old.AddNoun([]string{"keys"}, name, estate.Word(line))
-			if err != nil {
-				return err
-			}
-			return a.edit(ctx, w, old, files, "added key "+name, opt)
-		}),
+func unknownName(kind, name string, known []string) error {
+	if near, ok := sentence.Nearest(name, known); ok {
+		return usage("there is no %s “%s”; did you mean “%s”?", kind, name, near)
 	}
-	c.Flags().StringVar(&public, "public", "", "a file with the public key to take in")
-	return opt.flags(c)
-}
-
-func (a *app) removeCommand() *cobra.Command {
-	remove := &cobra.Command{
-		Use: "remove KIND NAME", Short: "Take a machine, a key, a network … out",
-		RunE: func(c *cobra.Command, args []string) error {
-			if len(args) == 0 {
-				return usage("remove needs a kind and a name; the kinds are %s", strings.Join(kinds(c), ", "))
-			}
-			return unknownKind(c, args[0])
-		},
-	}
-	sections := map[string]string{"key": "keys"}
-	for _, kind := range adders {
-		if kind.kind != "subnet" {
-			sections[kind.kind] = kind.path(nil)[0]
-		}
-	}
-	sections["subnet"] = ""
-	for _, kind := range slices.Sorted(maps.Keys(sections)) {
-		opt := &editing{}
-		c := &cobra.Command{
-			Use: kind + " NAME", Short: "Take a " + kind + " out", ValidArgsFunction: a.completeNouns(kind),
-			RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
-				if len(args) != 1 {
-					return usage("remove %s takes one name", kind)
-				}
-				old, err := w.Folder.Read()
-				if err != nil {
-					return err
-				}
-				path := []string{sections[kind]}
-				if kind == "subnet" {
-					e, err := old.Estate()
-					if err != nil {
-						return err
-					}
-					s, ok := e.Subnet(args[0])
-					if !ok {
-						return usage("there is no subnet “%s”", args[0])
-					}
-					path = []string{"networks", s.Network, "subnets"}
-				}
-				files, err := old.RemoveNoun(path, args[0])
-				if err != nil {
-					return err
-				}
-				return a.edit(ctx, w, old, files, "removed "+kind+" "+args[0], opt)
-			}),
-		}
-		remove.AddCommand(opt.flags(c))
-	}
-	return remove
+	return usage("there is no %s “%s”", kind, name)
 }

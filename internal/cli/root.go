@@ -40,7 +40,7 @@ func (a *app) root() *cobra.Command {
 	root.AddGroup(
 		&cobra.Group{ID: "begin", Title: "Begin"}, &cobra.Group{ID: "nouns", Title: "Put things in and take them out"},
 		&cobra.Group{ID: "say", Title: "Say who may reach what"}, &cobra.Group{ID: "enact", Title: "Make it so"},
-		&cobra.Group{ID: "open", Title: "Open for a while"}, &cobra.Group{ID: "look", Title: "Ask and look"},
+		&cobra.Group{ID: "open", Title: "Open for a while"}, &cobra.Group{ID: "use", Title: "Use a machine"}, &cobra.Group{ID: "look", Title: "Ask and look"},
 	)
 	add := func(group string, list ...*cobra.Command) {
 		for _, c := range list {
@@ -49,15 +49,16 @@ func (a *app) root() *cobra.Command {
 		}
 	}
 	add("begin", a.newCommand(), a.demoCommand())
-	add("nouns", a.addCommand(), a.removeCommand())
+	add("nouns", a.addCommand(), a.changeCommand(), a.removeCommand(), a.adoptCommand(), a.keyCommand())
 	for v := sentence.VerbAllow; v <= sentence.VerbAlways; v++ {
 		add("say", a.stateCommand(v))
 	}
 	add("say", a.retractCommand())
 	add("enact", a.reviewCommand(), a.enactCommand())
 	add("open", a.openCommand(), a.openingsCommand(), a.closeCommand())
-	add("look", a.whyCommand(), a.probeCommand(), a.reachCommand(), a.pathsCommand(), a.showCommand(), a.statusCommand(), a.findingsCommand(), a.journalCommand())
-	root.AddCommand(a.schemaCommand(), a.versionCommand())
+	add("use", a.connectCommand(), a.copyCommand(), a.consoleCommand(), a.startCommand(), a.stopCommand(), a.restartCommand())
+	add("look", a.whyCommand(), a.probeCommand(), a.reachCommand(), a.pathsCommand(), a.showCommand(), a.statusCommand(), a.mapCommand(), a.costCommand(), a.quotaCommand(), a.findingsCommand(), a.journalCommand())
+	root.AddCommand(a.simCommand(), a.schemaCommand(), a.versionCommand())
 	root.SetHelpCommand(&cobra.Command{Use: "help [COMMAND]", Short: "Tell about a command", RunE: func(c *cobra.Command, args []string) error {
 		found, _, err := c.Root().Find(args)
 		if err != nil || len(args) > 0 && found == c.Root() {

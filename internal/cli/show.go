@@ -2,35 +2,49 @@ package cli
 
 import (
 	"context"
+	"fmt"
 	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"ironbark/internal/change"
 	"ironbark/internal/cli/view"
 	"ironbark/internal/exposure"
-	"ironbark/internal/sentence"
 	"ironbark/internal/work"
 )
 
+func (a *app) phrasing(st *work.State) *view.Phrasing { return view.NewPhrasing(st, a.clock.Now()) }
+
 func (a *app) showCommand() *cobra.Command {
-	q := &asking{}
 	show := &cobra.Command{
-		Use: "show KIND NAME", Short: "Show one thing, and who gets to it",
+		Use: "show [KIND [NAME]]", Short: "Show what there is, or one thing and who gets to it",
+		Example: "  ironbark show\n  ironbark show volume\n  ironbark show machine gauge-web-1",
 		RunE: func(c *cobra.Command, args []string) error {
-			if len(args) == 0 {
-				return usage("show needs a kind and a name: show machine gauge-web-1")
+			if len(args) > 0 {
+				return unknownKind(c, args[0])
 			}
-			return unknownKind(c, args[0])
+			return a.with(func(ctx context.Context, w *work.Work, _ []string) error {
+				st, err := w.Asked(ctx, false)
+				if err != nil {
+					return err
+				}
+				return a.showThings(st, "")
+			})(c, args)
 		},
 	}
-	machine := &cobra.Command{
-		Use: "machine NAME", Short: "Show a machine: who gets in, by which sentence, and which sentences do nothing there",
-		Example: "  ironbark show machine gauge-web-1", ValidArgsFunction: a.completeNouns("machine"),
+	for _, kind := range change.Kinds {
+		show.AddCommand(a.showKindCommand(kind))
+	}
+	show.AddCommand(a.showPeopleCommand(), a.showOfferCommand())
+	return show
+}
+
+func (a *app) showKindCommand(kind change.Kind) *cobra.Command {
+	q := &asking{}
+	c := &cobra.Command{
+		Use: string(kind) + " [NAME]", Short: fmt.Sprintf("List what there is of the kind %s, or show one", kind), ValidArgsFunction: a.completeNouns(string(kind)),
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
-			if len(args) != 1 {
-				return usage("show machine takes one name")
-			}
 			at, err := a.moment(q.at)
 			if err != nil {
 				return err
@@ -39,28 +53,133 @@ func (a *app) showCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			m, ok := st.Plan.MachineByName(args[0])
-			if !ok {
-				if near, ok := sentence.Nearest(args[0], st.Estate.NamesOf("machine")); ok {
-					return usage("there is no machine “%s”; did you mean “%s”?", args[0], near)
-				}
-				return usage("there is no machine “%s”", args[0])
+			switch {
+			case len(args) > 1:
+				return usage("show %s takes one name", kind)
+			case len(args) == 0:
+				return a.showThings(st, kind)
+			case kind == change.Machine:
+				return a.showMachine(ctx, w, st, q, args[0])
 			}
-			shown := view.Machine{Name: args[0], State: st.Report.Machines[args[0]]}
-			i := slices.IndexFunc(st.Report.Things, func(t change.Thing) bool { return t.Kind == change.Machine && t.Name == args[0] })
-			if i >= 0 {
-				shown.Thing = st.Report.Things[i]
+			i := slices.IndexFunc(st.Report.Things, func(t change.Thing) bool { return t.Kind == kind && t.Name == args[0] })
+			if i < 0 {
+				return unknownName(string(kind), args[0], namesOf(st, kind))
 			}
-			v := exposure.NewView(st.Plan, at)
-			shown.Reach, shown.Effects = v.Reach(m), v.Effects(m)
-			ph := view.NewPhrasing(st, at)
+			t := st.Report.Things[i]
 			if a.json {
-				return a.print.JSON(view.MachineJSON(shown, ph))
+				return a.print.JSON(view.ThingJSON(t, st))
 			}
-			a.print.Machine(shown, ph)
+			a.print.Thing(t, st)
 			return nil
 		}),
 	}
-	show.AddCommand(q.flags(machine))
-	return show
+	if kind == change.Machine {
+		c.Short = "List the machines, or show one: who gets in, by which sentence, and which sentences do nothing there"
+		c.Example = "  ironbark show machine gauge-web-1"
+		return q.flags(c)
+	}
+	return c
+}
+
+func namesOf(st *work.State, kind change.Kind) (names []string) {
+	for _, t := range st.Report.Things {
+		if t.Kind == kind {
+			names = append(names, t.Name)
+		}
+	}
+	return names
+}
+
+// showThings lists the things of one kind, or of all kinds.
+func (a *app) showThings(st *work.State, kind change.Kind) error {
+	if a.json {
+		docs := []any{}
+		for _, t := range st.Report.Things {
+			if kind == "" || t.Kind == kind {
+				docs = append(docs, view.ThingJSON(t, st))
+			}
+		}
+		return a.print.JSON(map[string]any{"things": docs})
+	}
+	a.print.Things(st, kind)
+	return nil
+}
+
+func (a *app) showMachine(ctx context.Context, w *work.Work, st *work.State, q *asking, name string) error {
+	at, err := a.moment(q.at)
+	if err != nil {
+		return err
+	}
+	m, planned := st.Plan.MachineByName(name)
+	i := slices.IndexFunc(st.Report.Things, func(t change.Thing) bool { return t.Kind == change.Machine && t.Name == name })
+	if !planned && i < 0 {
+		return unknownName("machine", name, append(st.Estate.NamesOf("machine"), namesOf(st, change.Machine)...))
+	}
+	shown := view.Machine{Name: name, State: st.Report.Machines[name]}
+	if i >= 0 {
+		shown.Thing = st.Report.Things[i]
+		for _, t := range st.Report.Things {
+			if t.Kind == change.Volume && t.Spec.Machine == name {
+				shown.Volumes = append(shown.Volumes, t)
+			}
+		}
+		if q.at == "" { // what it did in the past is not kept
+			if shown.Boot, err = w.Site.Boot(ctx, name); err != nil {
+				return err
+			}
+		}
+	}
+	if planned {
+		v := exposure.NewView(st.Plan, at)
+		shown.Reach, shown.Effects = v.Reach(m), v.Effects(m)
+	}
+	ph := view.NewPhrasing(st, at)
+	if a.json {
+		return a.print.JSON(view.MachineJSON(shown, ph))
+	}
+	a.print.Machine(shown, ph)
+	return nil
+}
+
+// showPeopleCommand lists who may do what.
+func (a *app) showPeopleCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "person", Short: "List the people and their groups", Args: noArgs,
+		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
+			st, err := w.Asked(ctx, true)
+			if err != nil {
+				return err
+			}
+			type person struct {
+				Name   string   `json:"name"`
+				Groups []string `json:"groups"`
+				Keys   int      `json:"keys"`
+			}
+			docs, rows := []person{}, [][]string{}
+			for _, p := range st.Estate.People {
+				docs = append(docs, person{p.Name, append([]string{}, p.Groups...), len(p.Keys)})
+				rows = append(rows, []string{p.Name, strings.Join(p.Groups, ", "), fmt.Sprint(len(p.Keys))})
+			}
+			if a.json {
+				return a.print.JSON(map[string]any{"people": docs})
+			}
+			a.print.Table([]string{"PERSON", "GROUPS", "KEYS"}, rows, 2)
+			return nil
+		}),
+	}
+}
+
+// showOfferCommand lists what the site offers.
+func (a *app) showOfferCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "offer", Short: "List what the site offers: images, sizes, recipes and prices", Args: noArgs,
+		RunE: a.with(func(_ context.Context, w *work.Work, _ []string) error {
+			c := w.Site.Catalogue()
+			if a.json {
+				return a.print.JSON(view.OfferJSON(c))
+			}
+			a.print.Offer(c)
+			return nil
+		}),
+	}
 }

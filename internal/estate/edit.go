@@ -47,6 +47,9 @@ func List(words ...string) Value {
 // Mapping returns a mapping in the given order.
 func Mapping(fields ...Field) Value { return Value{kind: 'm', fields: fields} }
 
+// String prints the value as YAML on one line.
+func (v Value) String() string { return v.write(false) }
+
 var plain = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9._-]*$|^[0-9]+\.[0-9]+\.[0-9]+\.[0-9]+(/[0-9]+)?$|^(tcp|udp)/[0-9]+(-[0-9]+)?$`)
 
 // YAML words that would be read as something else than text.
@@ -186,6 +189,21 @@ func Set(data []byte, path []string, name string, v Value) ([]byte, error) {
 		}
 	}
 	return nil, fmt.Errorf("the file is written in a way that this edit cannot follow; edit it by hand")
+}
+
+// Lookup returns the word that stands under a name in a mapping of estate.yaml,
+// "" for what is no word, and whether anything does.
+func Lookup(data []byte, path []string, name string) (word string, there bool) {
+	node, err := tree(data)
+	if err != nil {
+		return "", false
+	}
+	for _, key := range append(slices.Clone(path), name) {
+		if node = child(node, key); node == nil {
+			return "", false
+		}
+	}
+	return node.Value, true
 }
 
 // drop takes an entry out of a mapping's node.
@@ -565,3 +583,6 @@ func RemoveLine(data []byte, line int) []byte {
 	t.lines = slices.Delete(t.lines, line-1, line)
 	return t.bytes()
 }
+
+// Is reports whether the value is a certain word.
+func (v Value) Is(word string) bool { return v.kind == 0 && !v.bare && v.word == word }

@@ -107,6 +107,12 @@ var (
 	linkLocal6 = prefixSet(netip.MustParsePrefix("fe80::/10"))
 )
 
+// AddrsAt returns the set of one address.
+func AddrsAt(a netip.Addr) Addrs {
+	p := PointOf(a)
+	return span.Of(span.Run[Point]{Lo: p, Hi: p})
+}
+
 func prefixSet(list ...netip.Prefix) Addrs {
 	runs := make([]Run, len(list))
 	for i, p := range list {

@@ -352,3 +352,25 @@ func (p *Plan) RuleRows(rules ...Rule) []Row {
 	w := &rowWriter{p: p, groups: map[*Group]string{}}
 	return w.sorted(rules)
 }
+
+// RowSentence returns the sentence that a row of a rule or a door stands for; "" for others.
+func RowSentence(r Row) (string, error) {
+	var body struct {
+		Sentence string `json:"sentence"`
+	}
+	if r.Body == "" || r.Body[0] != '{' {
+		return "", nil
+	}
+	err := json.Unmarshal([]byte(r.Body), &body)
+	return body.Sentence, err
+}
+
+// SortedRows returns rows by key.
+func SortedRows(bodies map[string]string) []Row {
+	rows := make([]Row, 0, len(bodies))
+	for key, body := range bodies {
+		rows = append(rows, Row{key, body})
+	}
+	slices.SortFunc(rows, func(a, b Row) int { return cmp.Compare(a.Key, b.Key) })
+	return rows
+}

@@ -31,6 +31,17 @@ func TCPPort(port uint16) Service { return Service(port) }
 // UDPPort returns the service of a UDP port.
 func UDPPort(port uint16) Service { return udpBase + Service(port) }
 
+// Port returns the port of a TCP or UDP service; 0 of others.
+func (s Service) Port() uint16 {
+	if s >= Ping {
+		return 0
+	}
+	return uint16(s)
+}
+
+// ServicesAt returns the set of one service.
+func ServicesAt(s Service) Services { return span.Of(span.Run[Service]{Lo: s, Hi: s}) }
+
 // Compare orders services along the line.
 func (s Service) Compare(o Service) int { return cmp.Compare(s, o) }
 

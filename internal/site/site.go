@@ -7,6 +7,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
+	"net"
 	"net/netip"
 	"time"
 
@@ -52,7 +54,88 @@ type Site interface {
 	// Probe sends a packet and tells what became of it. It reads the installed
 	// tables and nothing of the analysis.
 	Probe(ctx context.Context, p Packet) ([]Fate, error)
+	// Power starts, stops or restarts a machine. What is so already is no error. It
+	// returns how the machine is doing from now on, and the errors are *NoMachine
+	// and *Stuck.
+	Power(ctx context.Context, person, machine string, act Power) (Machine, error)
+	// Secure sets the salted hash of the password of a machine's first user.
+	Secure(ctx context.Context, person, machine, hash string) error
+	// Boot returns what a machine wrote to its serial line since it was last started,
+	// and what its first boot came to.
+	Boot(ctx context.Context, machine string) (Boot, error)
+	// Console opens a machine's serial line; the session is in the journal, with its
+	// end when the line is closed. The errors are *NoMachine and *NoConsole.
+	Console(ctx context.Context, person, machine string) (io.ReadWriteCloser, error)
+	// Dial begins a TCP session as a client would, from one of the callers'
+	// addresses. The errors are *Unreachable, and *Refused where nothing listens.
+	Dial(ctx context.Context, from netip.Addr, to netip.AddrPort) (net.Conn, error)
+	// HostKey returns the public key of a machine's SSH server, as OpenSSH writes it.
+	HostKey(ctx context.Context, machine string) (string, error)
 	Close() error
+}
+
+// Power is what is done to a machine's power.
+type Power struct {
+	Do    PowerVerb
+	Grace time.Duration // for Stop and Restart: how long a clean stop may take before a hard one
+	Setup bool          // for Restart: the first boot is run again
+}
+
+// PowerVerb says what is done.
+type PowerVerb string
+
+// What can be done.
+const (
+	Start   PowerVerb = "start"
+	Stop    PowerVerb = "stop"
+	Restart PowerVerb = "restart"
+)
+
+// Boot is what a machine's last start came to.
+type Boot struct {
+	Log   string
+	Setup []SetupResult
+}
+
+// SetupResult is what one part of a first boot came to.
+type SetupResult struct {
+	Name   string    `json:"name"`
+	At     time.Time `json:"at"`
+	Exit   int       `json:"exit"`
+	Output string    `json:"output"`
+}
+
+// NoMachine says that the site has no such machine.
+type NoMachine struct{ Name string }
+
+// Error tells the name.
+func (n *NoMachine) Error() string { return fmt.Sprintf("the site has no machine “%s”", n.Name) }
+
+// NoConsole says why a serial line may not be used, and who or what could change that.
+type NoConsole struct{ Why, Mend string }
+
+// Error tells why.
+func (n *NoConsole) Error() string { return n.Why }
+
+// Unreachable says that a session did not come about, because no packet passes.
+type Unreachable struct {
+	To     netip.AddrPort
+	Reason string // as exposure.Reason
+}
+
+// Error tells where to and why.
+func (u *Unreachable) Error() string { return fmt.Sprintf("%s does not answer: %s", u.To, u.Reason) }
+
+// Refused says that packets pass, and nothing listens.
+type Refused struct {
+	To      netip.AddrPort
+	Machine string
+	State   State
+}
+
+// Error tells where to, and how the machine is doing.
+func (r *Refused) Error() string {
+	return fmt.Sprintf("%s refuses: nothing listens there (machine %s is %s)", r.To, r.Machine, r.State)
 }
 
 // Enactment is the right to change a site, held by one process at a time. What a
@@ -62,6 +145,8 @@ type Enactment interface {
 	Install(ctx context.Context, rows []flow.Row, text string) error
 	// Do makes, alters or removes one thing.
 	Do(ctx context.Context, c change.Change) error
+	// Upload makes an image of what r reads.
+	Upload(ctx context.Context, c change.Change, r io.Reader) error
 	// End ends openings; Narrow takes machines out of one.
 	End(ctx context.Context, why string, ids ...int64) error
 	Narrow(ctx context.Context, o opening.Opening, rows []flow.Row) error
@@ -81,6 +166,17 @@ type Report struct {
 	Openings   []opening.Opening  // all, by number
 	Files      []estate.File      // as last enacted; none where nothing ever was
 	Unfinished *Unfinished
+	Gone       []change.Thing    // enacted, and not there any more
+	Outside    []Outside         // what was done to the site since the last enactment, and not by Ironbark
+	Keys       map[string]string // the public key inside each machine
+}
+
+// Outside is something that was done to a site and not by Ironbark, as the site's own record tells it.
+type Outside struct {
+	At      time.Time
+	Who     string
+	What    string
+	In, Out []flow.Row // how the tables changed
 }
 
 // Moment is what was installed from a moment on, and who brought it about.
@@ -102,8 +198,11 @@ type Unfinished struct {
 type Machine struct {
 	State   State
 	Since   time.Time
-	Ready   time.Time // when it will be running, if it is not
+	Ready   time.Time // when it will be as it is going to be, if that is not now
 	Listens flow.Services
+	Failed  string // the part of its first boot that failed; "" where none did
+	Hard    bool   // it did not stop cleanly, the last time
+	Locked  bool   // it takes a password and none was ever set
 }
 
 // State is the state of a machine, in plain words.
@@ -114,7 +213,16 @@ const (
 	Building State = "building"
 	Starting State = "starting"
 	Running  State = "running"
+	Stopping State = "stopping"
+	Stopped  State = "stopped"
+	Stuck    State = "stuck in boot"
 )
+
+// Settled reports whether the state changes by itself no more.
+func (s State) Settled() bool { return s == Running || s == Stopped || s == Stuck }
+
+// ErrLost says that a step's answer never came: it may be done or not.
+var ErrLost = errors.New("the site's answer was lost")
 
 // ErrChanged says that the site is not what was reviewed any more.
 var ErrChanged = errors.New("the site changed since the review")

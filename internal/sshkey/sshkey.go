@@ -1,12 +1,17 @@
-// Package sshkey makes key pairs for machines and prints them in the forms that
-// SSH clients read. The private half is never sent to a site.
+// Package sshkey makes key pairs for machines, keeps their private halves and
+// prints them in the forms that SSH clients read. The private half is never sent
+// to a site.
 package sshkey
 
 import (
+	"crypto"
 	"crypto/ed25519"
 	"crypto/rand"
+	"crypto/rsa"
 	"encoding/pem"
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -14,28 +19,56 @@ import (
 	"golang.org/x/crypto/ssh"
 )
 
-// Pair is a fresh key pair.
+// Kind is a kind of key pair.
+type Kind string
+
+// The kinds that are made. Ed25519 is the one to take where nothing speaks against it.
+const (
+	Ed25519 Kind = "ed25519"
+	RSA3072 Kind = "rsa-3072"
+	RSA4096 Kind = "rsa-4096"
+)
+
+// Kinds lists the kinds.
+var Kinds = []Kind{Ed25519, RSA3072, RSA4096}
+
+// Pair is a key pair.
 type Pair struct {
 	Public  string // one line as OpenSSH writes it, without a line end
-	private []byte
+	comment string
+	private crypto.PrivateKey // ed25519.PrivateKey or *rsa.PrivateKey
 }
 
-// New makes an Ed25519 pair (RFC 8709). The comment goes into both halves.
-func New(comment string) (Pair, error) {
-	public, private, err := ed25519.GenerateKey(rand.Reader)
+// New makes a pair (RFC 8709, RFC 8332). The comment goes into both halves.
+func New(kind Kind, comment string) (Pair, error) {
+	switch kind {
+	case Ed25519:
+		_, private, err := ed25519.GenerateKey(rand.Reader)
+		if err != nil {
+			return Pair{}, err
+		}
+		return pairOf(private, comment)
+	case RSA3072, RSA4096:
+		bits := 3072
+		if kind == RSA4096 {
+			bits = 4096
+		}
+		private, err := rsa.GenerateKey(rand.Reader, bits)
+		if err != nil {
+			return Pair{}, err
+		}
+		return pairOf(private, comment)
+	}
+	return Pair{}, fmt.Errorf("there is no kind of key “%s”; the kinds are %v", kind, Kinds)
+}
+
+func pairOf(private crypto.PrivateKey, comment string) (Pair, error) {
+	signer, err := ssh.NewSignerFromKey(private)
 	if err != nil {
 		return Pair{}, err
 	}
-	half, err := ssh.NewPublicKey(public)
-	if err != nil {
-		return Pair{}, err
-	}
-	block, err := ssh.MarshalPrivateKey(private, comment)
-	if err != nil {
-		return Pair{}, err
-	}
-	line := strings.TrimSuffix(string(ssh.MarshalAuthorizedKey(half)), "\n")
-	return Pair{Public: line + " " + comment, private: pem.EncodeToMemory(block)}, nil
+	line := strings.TrimSuffix(string(ssh.MarshalAuthorizedKey(signer.PublicKey())), "\n")
+	return Pair{Public: strings.TrimSpace(line + " " + comment), comment: comment, private: private}, nil
 }
 
 // ParsePublic reads a public key as OpenSSH writes it and returns it as one line.
@@ -51,9 +84,85 @@ func ParsePublic(data []byte) (string, error) {
 	return strings.TrimSpace(line + " " + comment), nil
 }
 
-// Save writes the private half to a new file that only its owner can read. A
-// file that is there is never written over: the error is fs.ErrExist.
+// Same reports whether two lines hold the same public key, whatever their comments.
+func Same(a, b string) bool {
+	x, _, _, _, err1 := ssh.ParseAuthorizedKey([]byte(a))
+	y, _, _, _, err2 := ssh.ParseAuthorizedKey([]byte(b))
+	return err1 == nil && err2 == nil && string(x.Marshal()) == string(y.Marshal())
+}
+
+// Fingerprint is the SHA-256 fingerprint of a public key's line, as OpenSSH
+// prints it; "" where it is none.
+func Fingerprint(line string) string {
+	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(line))
+	if err != nil {
+		return ""
+	}
+	return ssh.FingerprintSHA256(key)
+}
+
+// Loose says that others than its owner may read a private key.
+type Loose struct {
+	Path string
+	Mode fs.FileMode
+}
+
+// Error tells the file and its mode.
+func (l *Loose) Error() string {
+	return fmt.Sprintf("%s can be read by others (mode %04o), and is not used like that", l.Path, l.Mode)
+}
+
+// Load reads a private half that only its owner can read. The errors are
+// fs.ErrNotExist, a *Loose, and others where the file is no private key of a
+// kind that is made here.
+func Load(path string) (Pair, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return Pair{}, err
+	}
+	if mode := info.Mode().Perm(); mode&0o077 != 0 {
+		return Pair{}, &Loose{path, mode}
+	}
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return Pair{}, err
+	}
+	raw, err := ssh.ParseRawPrivateKey(data)
+	if _, locked := errors.AsType[*ssh.PassphraseMissingError](err); locked {
+		return Pair{}, fmt.Errorf("%s is locked with a passphrase, and that is not supported", path)
+	}
+	if err != nil {
+		return Pair{}, fmt.Errorf("%s holds no private key", path)
+	}
+	comment := filepath.Base(path)
+	switch key := raw.(type) {
+	case *ed25519.PrivateKey:
+		return pairOf(*key, comment)
+	case ed25519.PrivateKey:
+		return pairOf(key, comment)
+	case *rsa.PrivateKey:
+		return pairOf(key, comment)
+	}
+	return Pair{}, fmt.Errorf("%s holds a private key of another kind than Ed25519 and RSA", path)
+}
+
+// Signer signs with the private half.
+func (p Pair) Signer() (ssh.Signer, error) { return ssh.NewSignerFromKey(p.private) }
+
+// Save writes the private half to a new file that only its owner can read, in
+// the form of OpenSSH. A file that is there is never written over: the error is
+// fs.ErrExist.
 func (p Pair) Save(path string) error {
+	data, err := p.Export(OpenSSH, "")
+	if err != nil {
+		return err
+	}
+	return WriteNew(path, data)
+}
+
+// WriteNew writes a file that only its owner can read. One that is there is never
+// written over: the error is fs.ErrExist.
+func WriteNew(path string, data []byte) error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return err
 	}
@@ -61,10 +170,17 @@ func (p Pair) Save(path string) error {
 	if err != nil {
 		return err
 	}
-	if _, err := f.Write(p.private); err != nil {
+	if _, err := f.Write(data); err != nil {
 		_ = f.Close() // the write's error is the one to tell
 		_ = os.Remove(path)
 		return err
 	}
 	return f.Close()
+}
+
+func openssh(p Pair, passphrase string) (*pem.Block, error) {
+	if passphrase == "" {
+		return ssh.MarshalPrivateKey(p.private, p.comment)
+	}
+	return ssh.MarshalPrivateKeyWithPassphrase(p.private, p.comment, []byte(passphrase))
 }

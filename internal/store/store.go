@@ -20,7 +20,7 @@ import (
 const applicationID = 0x49726e62
 
 // version is the version of the schema.
-const version = 1
+const version = 2
 
 const schema = `
 CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT, WITHOUT ROWID;
@@ -29,6 +29,22 @@ CREATE TABLE tables (owner INTEGER, key TEXT, body TEXT NOT NULL, PRIMARY KEY (o
 CREATE TABLE openings (id INTEGER PRIMARY KEY, body TEXT NOT NULL) STRICT;
 CREATE TABLE files (name TEXT PRIMARY KEY, data BLOB NOT NULL) STRICT, WITHOUT ROWID;
 CREATE TABLE journal (seq INTEGER PRIMARY KEY, at TEXT NOT NULL, person TEXT NOT NULL, action TEXT NOT NULL, text TEXT NOT NULL, data TEXT NOT NULL, prev TEXT NOT NULL, hash TEXT NOT NULL) STRICT;
+` + second
+
+// second is what version 2 of the schema added: what was last asked for of each
+// thing, how machines are doing and what is in them, and what was done to the
+// site by others.
+const second = `
+ALTER TABLE things ADD COLUMN asked TEXT NOT NULL DEFAULT '';
+CREATE TABLE machines (name TEXT PRIMARY KEY, life TEXT NOT NULL, guest TEXT NOT NULL, log TEXT NOT NULL) STRICT, WITHOUT ROWID;
+CREATE TABLE outside (seq INTEGER PRIMARY KEY, at TEXT NOT NULL, who TEXT NOT NULL, what TEXT NOT NULL, data TEXT NOT NULL) STRICT;
+`
+
+// upgrade brings a store of version 1 up to date.
+const upgrade = second + `
+UPDATE things SET asked = spec;
+INSERT INTO machines SELECT name, json_object('booted', booted), '', '' FROM things WHERE kind = 'machine';
+PRAGMA user_version = 2;
 `
 
 // Damaged says that a file cannot be used, and why. The file is left as it is.
@@ -58,6 +74,9 @@ func (u *Unwritable) Unwrap() error { return u.Err }
 // ErrAbsent says that there is no file yet.
 var ErrAbsent = errors.New("there is no such store yet")
 
+// errOld says that the file is of an older version and cannot be brought up to date as it was opened.
+var errOld = errors.New("the store is of an older version")
+
 // DB is an open store. It is safe for concurrent use; one transaction runs at a time.
 type DB struct {
 	db   *sql.DB
@@ -77,6 +96,15 @@ func Open(ctx context.Context, path string, readOnly bool) (*DB, error) {
 		return nil, err
 	}
 	s, err := open(ctx, path, options(path, readOnly))
+	if errors.Is(err, errOld) { // bring it up to date first
+		if s, err = open(ctx, path, options(path, false)); err != nil {
+			return nil, err
+		}
+		if err := s.Close(); err != nil {
+			return nil, err
+		}
+		s, err = open(ctx, path, options(path, true))
+	}
 	if err == nil || !readOnly || !isUnwritable(err) {
 		return s, err
 	}
@@ -126,6 +154,13 @@ func (s *DB) check(ctx context.Context, write bool) error {
 		return &Damaged{s.path, "is a database of something else", "move it away"}
 	case have > version:
 		return &Damaged{s.path, fmt.Sprintf("was written by a newer ironbark (version %d of the store; this one knows %d)", have, version), "use the newer ironbark"}
+	case have == 1 && tables > 0 && write:
+		return s.Do(ctx, func(tx *sql.Tx) error {
+			_, err := tx.ExecContext(ctx, upgrade)
+			return err
+		})
+	case have == 1 && tables > 0:
+		return errOld
 	case have < version || tables == 0:
 		return &Damaged{s.path, "is incomplete", "restore it from a copy"}
 	}

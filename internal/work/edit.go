@@ -13,9 +13,18 @@ import (
 )
 
 // Pending reports whether the files hold edits that were never enacted and would
-// change something. Where nothing was ever enacted nothing is pending: the first
-// review shows all of the estate.
+// change something, or an enactment was broken off. Where nothing was ever
+// enacted nothing is pending: the first review shows all of the estate. What is
+// left of steps that failed, and what others did to the site, is no edit: the
+// next enactment does it along.
 func (w *Work) Pending(ctx context.Context, files Files) (bool, error) {
+	report, err := w.Site.Report(ctx)
+	if err != nil {
+		return false, err
+	}
+	if report.Unfinished != nil || files.Equal(report.Files) {
+		return report.Unfinished != nil, nil
+	}
 	r, err := w.Review(ctx, files)
 	if err != nil {
 		return false, err

@@ -57,7 +57,7 @@ func (b *BrokenOff) Unwrap() error { return b.Why }
 // enactment completes it. The errors are site.ErrChanged and a *site.Busy, with
 // nothing done, a *PartlyDone, and a *BrokenOff.
 func (w *Work) Enact(ctx context.Context, r *Review, progress Progress) (err error) {
-	e, err := w.Site.Begin(ctx, w.Person, r.Revision)
+	e, err := w.begin(ctx, r)
 	if err != nil {
 		return err
 	}
@@ -77,14 +77,14 @@ func (w *Work) Enact(ctx context.Context, r *Review, progress Progress) (err err
 		}
 	}
 	if closes {
-		if err := x.step("close what will not be open any more", e.Install(ctx, cut, "closed what will not be open any more")); err != nil {
+		if err := x.step("close what will not be open any more", x.install(ctx, cut)); err != nil {
 			return &BrokenOff{err}
 		}
 	}
 	var failed []error
 	for _, c := range r.Changes {
 		text := fmt.Sprintf("%s %s %s", c.Verb, c.Thing.Kind, c.Thing.Name)
-		if err := x.step(text, e.Do(ctx, c)); err != nil {
+		if err := x.step(text, x.change(ctx, c)); err != nil {
 			failed = append(failed, fmt.Errorf("%s: %w", text, err))
 		}
 		if ctx.Err() != nil {
@@ -94,6 +94,7 @@ func (w *Work) Enact(ctx context.Context, r *Review, progress Progress) (err err
 	if err := x.step("put the new tables in place", x.finish(ctx, len(failed) > 0)); err != nil {
 		return &BrokenOff{err}
 	}
+	failed = append(failed, w.handPasswords(ctx, r.Estate)...)
 	if len(failed) > 0 {
 		return &PartlyDone{failed}
 	}
@@ -127,11 +128,76 @@ func (x *enacting) step(text string, err error) error {
 }
 
 func (x *enacting) end(ctx context.Context, end Ending) error {
-	if len(end.Left) == 0 {
-		return x.e.End(ctx, end.Why, end.Opening.ID)
+	do := func() error {
+		if len(end.Left) == 0 {
+			return x.e.End(ctx, end.Why, end.Opening.ID)
+		}
+		rule := end.Opening.Rule(x.r.before.Plan)
+		return x.e.Narrow(ctx, end.Opening, x.r.before.Plan.RuleRows(rule))
 	}
-	rule := end.Opening.Rule(x.r.before.Plan)
-	return x.e.Narrow(ctx, end.Opening, x.r.before.Plan.RuleRows(rule))
+	return answered(do, func() (bool, error) { return false, nil }) // ending twice is no error
+}
+
+// begin begins the enactment. A beginning whose answer is lost moved the site's
+// revision on by one, and is taken up from there.
+func (w *Work) begin(ctx context.Context, r *Review) (site.Enactment, error) {
+	e, err := w.Site.Begin(ctx, w.Person, r.Revision)
+	if !errors.Is(err, site.ErrLost) {
+		return e, err
+	}
+	report, err := w.Site.Report(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if report.Unfinished == nil || report.Unfinished.Person != w.Person || report.Revision != r.Revision+1 {
+		return nil, site.ErrChanged
+	}
+	return w.Site.Begin(ctx, w.Person, report.Revision)
+}
+
+// change does one change. Where its answer is lost, the site is asked whether it
+// was done, and it is done again if not: a step that is done twice does nothing more.
+func (x *enacting) change(ctx context.Context, c change.Change) error {
+	do := func() error {
+		if c.Thing.Kind == change.Image && c.Verb == change.Make {
+			return x.upload(ctx, c)
+		}
+		return x.e.Do(ctx, c)
+	}
+	return answered(do, func() (bool, error) {
+		report, err := x.w.Site.Report(ctx)
+		if err != nil {
+			return false, err
+		}
+		i := slices.IndexFunc(report.Things, func(t change.Thing) bool { return t.ID() == c.Thing.ID() })
+		if c.Verb == change.Remove {
+			return i < 0, nil
+		}
+		left, err := change.Between(report.Things, []change.Thing{c.Thing}, nil)
+		left = slices.DeleteFunc(left, func(l change.Change) bool { return l.Thing.ID() != c.Thing.ID() })
+		return i >= 0 && len(left) == 0, err
+	})
+}
+
+// answered does a step. Where the answer is lost it looks whether the step was
+// done, and if not does it once more.
+func answered(do func() error, done func() (bool, error)) error {
+	err := do()
+	if !errors.Is(err, site.ErrLost) {
+		return err
+	}
+	if ok, err := done(); ok || err != nil {
+		return err
+	}
+	return do()
+}
+
+func (x *enacting) install(ctx context.Context, rows []flow.Row) error {
+	do := func() error { return x.e.Install(ctx, rows, "closed what will not be open any more") }
+	return answered(do, func() (bool, error) {
+		report, err := x.w.Site.Report(ctx)
+		return err == nil && slices.Equal(report.Base, rows), err
+	})
 }
 
 // finish compiles the tables once more, with the addresses that the site gave.
@@ -145,50 +211,64 @@ func (x *enacting) finish(ctx context.Context, partly bool) error {
 	if partly {
 		text += "; some steps failed"
 	}
-	return x.e.Finish(ctx, plan.Rows(), x.r.Files, text)
+	do := func() error { return x.e.Finish(ctx, plan.Rows(), x.r.Files, text) }
+	return answered(do, func() (bool, error) {
+		report, err := x.w.Site.Report(ctx)
+		return err == nil && report.Unfinished == nil && x.r.Files.Equal(report.Files), err
+	})
 }
 
-// Await waits until the machines of a review run, and tells of each. It gives up
-// after limit, or when ctx ends; the machines go on by themselves.
+// Await waits until the machines of a review that were made or started anew run,
+// or are as they will stay, and tells of each.
 func (w *Work) Await(ctx context.Context, r *Review, limit time.Duration, tell func(name string, m site.Machine)) error {
-	waiting := map[string]bool{}
+	var names []string
 	for _, c := range r.Changes {
 		if c.Thing.Kind == change.Machine && (c.Verb == change.Make || c.Restart) {
-			waiting[c.Thing.Name] = true
+			names = append(names, c.Thing.Name)
 		}
 	}
+	return w.Settle(ctx, names, limit, tell)
+}
+
+// Settle waits until machines are as they will stay, and tells of each, in the
+// order of their names. It gives up after limit, or when ctx ends; the machines
+// go on by themselves.
+func (w *Work) Settle(ctx context.Context, names []string, limit time.Duration, tell func(name string, m site.Machine)) error {
+	waiting := slices.Sorted(slices.Values(names))
 	end := w.Clock.Now().Add(limit)
-	for len(waiting) > 0 {
+	for {
+		if len(waiting) == 0 {
+			return nil
+		}
 		report, err := w.Site.Report(ctx)
 		if err != nil {
 			return err
 		}
 		now := w.Clock.Now()
 		next := now.Add(time.Second)
-		for _, name := range machineNames(r.Estate) {
+		waiting = slices.DeleteFunc(waiting, func(name string) bool {
 			m, there := report.Machines[name]
-			switch {
-			case !waiting[name]:
-			case !there || m.State == site.Running && !now.Before(m.Ready):
-				delete(waiting, name)
+			if !there || m.State.Settled() && !now.Before(m.Ready) {
 				if there {
 					tell(name, m)
 				}
-			case m.Ready.Before(next) && m.Ready.After(now):
+				return true
+			}
+			if m.Ready.Before(next) && m.Ready.After(now) {
 				next = m.Ready
 			}
-		}
+			return false
+		})
 		if len(waiting) == 0 {
 			return nil
 		}
 		if next.After(end) {
-			return fmt.Errorf("%d machines are not running after %s", len(waiting), limit)
+			return fmt.Errorf("%d machines are not as they will be after %s", len(waiting), limit)
 		}
 		if err := w.Clock.Sleep(ctx, next.Sub(now)); err != nil {
 			return err
 		}
 	}
-	return nil
 }
 
 // mostTold is how many sentences a summary quotes.

@@ -70,6 +70,32 @@ func (f Folder) Read() (Files, error) {
 			files = append(files, estate.File{Name: name, Data: data})
 		}
 	}
+	scripts, err := f.scripts()
+	return append(files, scripts...), err
+}
+
+// maxScript is the greatest size of a first-boot script, in bytes.
+const maxScript = 64 << 10
+
+// scripts reads the first-boot scripts; a folder without any has none.
+func (f Folder) scripts() (files Files, err error) {
+	entries, err := os.ReadDir(filepath.Join(f.Dir, estate.SetupDir))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	for _, entry := range entries {
+		if !entry.Type().IsRegular() || strings.HasPrefix(entry.Name(), ".") {
+			continue
+		}
+		data, err := readFile(filepath.Join(f.Dir, estate.SetupDir, entry.Name()), maxScript)
+		if err != nil {
+			return nil, err
+		}
+		files = append(files, estate.File{Name: estate.SetupDir + "/" + entry.Name(), Data: data})
+	}
 	return files, nil
 }
 
@@ -95,6 +121,9 @@ type TooLarge struct {
 
 // Error tells both sizes.
 func (t *TooLarge) Error() string {
+	if t.Most < 1<<20 {
+		return fmt.Sprintf("%s: the file is %d KB; at most %d KB are read", t.Name, t.Size>>10, t.Most>>10)
+	}
 	return fmt.Sprintf("%s: the file is %d MB; at most %d MB are read", t.Name, t.Size>>20, t.Most>>20)
 }
 
@@ -156,7 +185,11 @@ func (f Folder) Write(old, files Files) error {
 		if before := old.Get(file.Name); before != nil && string(before) == string(file.Data) {
 			continue
 		}
-		if err := WriteFile(filepath.Join(f.Dir, file.Name), file.Data, 0o644); err != nil {
+		path := filepath.Join(f.Dir, file.Name)
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			return &Unwritable{path, err}
+		}
+		if err := WriteFile(path, file.Data, 0o644); err != nil {
 			return err
 		}
 	}

@@ -33,27 +33,42 @@ func (w *Work) Review(ctx context.Context, files Files) (*Review, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := w.Site.Catalogue().Check(e); err != nil {
+	own := sizes(before.Report.Things)
+	uploads, err := w.uploads(e, before.Report.Things, own)
+	if err != nil {
+		return nil, err
+	}
+	if err := w.Site.Catalogue().Check(e, own); err != nil {
 		return nil, err
 	}
 	now := w.Clock.Now()
 	if err := standingTooLong(before, e.Sentences, now); err != nil {
 		return nil, err
 	}
-	wanted, err := change.Wanted(e, before.Report.Things)
+	disks := w.Site.Catalogue().Disks(own)
+	wanted, err := change.Wanted(e, before.Report.Things, disks)
 	if err != nil {
 		return nil, err
 	}
+	for i, t := range wanted {
+		if t.Kind == change.Snapshot {
+			own[t.Name] = t.Spec.GB
+		}
+		if up, ok := uploads[t.Name]; ok && t.Kind == change.Image {
+			wanted[i].Spec.Format, wanted[i].Spec.GB = up.Format, up.GB()
+		}
+	}
 	after := w.draft(files, e, before.Report, wanted)
-	changes, err := change.Between(before.Report.Things, wanted)
+	changes, err := change.Between(before.Report.Things, wanted, w.Discard)
 	if err != nil {
 		return nil, err
 	}
 	r := &Review{
 		Files: files, Estate: e, Revision: before.Report.Revision, Never: len(before.Report.Files) == 0, Changes: changes,
-		Before: w.Site.Catalogue().Of(before.Estate), After: w.Site.Catalogue().Of(e), Limits: w.Site.Catalogue().Limits,
-		Unfinished: before.Report.Unfinished, before: before, after: after,
+		Before: w.Bill(before), After: w.Site.Catalogue().Of(e, meter(before.Report, own)), Limits: w.Site.Catalogue().Limits,
+		Unfinished: before.Report.Unfinished, Drift: w.Drift(before), before: before, after: after,
 	}
+	r.Notes = w.notes(r)
 	r.Said, r.Back = without(e.Sentences, before.Estate.Sentences), without(before.Estate.Sentences, e.Sentences)
 	r.endings(now)
 	ending := map[int64]bool{}

@@ -23,6 +23,8 @@ type Work struct {
 	Site   site.Site
 	Clock  site.Clock
 	Person string
+	// Discard are the strays that an enactment is to take away, by ID. It leaves all others.
+	Discard map[string]bool
 }
 
 // State is an estate with what decides about its flows: as installed on the
@@ -79,11 +81,32 @@ func (w *Work) drafted(ctx context.Context, files Files) (*State, error) {
 	if err != nil {
 		return nil, err
 	}
-	wanted, err := change.Wanted(e, r.Things)
+	wanted, err := change.Wanted(e, r.Things, w.Site.Catalogue().Disks(sizes(r.Things)))
 	if err != nil {
 		return nil, err
 	}
 	return w.draft(files, e, r, wanted), nil
+}
+
+// sizes tells how large the site's images of the estate's own and its snapshots are.
+func sizes(things []change.Thing) cost.Sizes {
+	own := cost.Sizes{}
+	for _, t := range things {
+		if t.Kind == change.Image || t.Kind == change.Snapshot {
+			own[t.Name] = t.Spec.GB
+		}
+	}
+	return own
+}
+
+// meter tells what the price of a state hangs on.
+func meter(r *site.Report, own cost.Sizes) cost.Meter {
+	return cost.Meter{Own: own, Stopped: func(machine string) bool { return r.Machines[machine].State == site.Stopped }}
+}
+
+// Bill tells what an installed estate costs.
+func (w *Work) Bill(st *State) cost.Bill {
+	return w.Site.Catalogue().Of(st.Estate, meter(st.Report, sizes(st.Report.Things)))
 }
 
 // draft is drafted for what is read already.
@@ -133,6 +156,8 @@ type Review struct {
 	Limits   cost.Amounts
 
 	Unfinished *site.Unfinished
+	Drift      *Drift   // what is not as it was last enacted
+	Notes      []string // what a person should know besides
 
 	before, after *State
 	same          bool // the tables stay as they are
@@ -163,14 +188,6 @@ func (r *Review) Stopped() (list []string) {
 
 // States returns both sides of the review.
 func (r *Review) States() (before, after *State) { return r.before, r.after }
-
-func machineNames(e *estate.Estate) (names []string) {
-	for _, m := range e.Machines {
-		names = append(names, m.Name)
-	}
-	slices.Sort(names)
-	return names
-}
 
 // At returns the state as it was installed at a moment that is past, from the journal.
 func (w *Work) At(ctx context.Context, at time.Time) (*State, error) {

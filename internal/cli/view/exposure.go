@@ -417,3 +417,6 @@ func doorJSON(part exposure.Part) *whyDoor {
 	}
 	return d
 }
+
+// Why tells in a few words why a part of an answer is as it is.
+func Why(part exposure.Part, ph *Phrasing) string { return reasonWords(part, ph) }

@@ -1,10 +1,12 @@
 package view
 
 import (
+	"fmt"
 	"strings"
 
 	"ironbark/internal/change"
 	"ironbark/internal/exposure"
+	"ironbark/internal/flow"
 	"ironbark/internal/site"
 )
 
@@ -13,6 +15,8 @@ type Machine struct {
 	Name    string
 	Thing   change.Thing // the zero Thing where only the files have it
 	State   site.Machine
+	Volumes []change.Thing
+	Boot    site.Boot
 	Reach   []exposure.Entry
 	Effects []exposure.Effect
 }
@@ -33,7 +37,19 @@ func (p *Printer) Machine(m Machine, ph *Phrasing) {
 			p.Wrap("  public   ", m.Thing.Given.Addr4.String())
 		}
 		if m.State.State != "" {
-			p.Wrap("  doing    ", string(m.State.State)+", listens on "+ph.listens(m.State))
+			p.Wrap("  doing    ", state(m.State)+", listens on "+ph.listens(m.State))
+		}
+		for _, v := range m.Volumes {
+			p.Wrap("  volume   ", fmt.Sprintf("%s: %s, %d GB %s disk", v.Spec.Device, v.Name, v.Spec.GB, v.Spec.Speed))
+		}
+		if m.State.Locked {
+			p.Wrap("  password ", "none is set, so nobody gets in with one")
+		}
+		for _, r := range m.Boot.Setup {
+			p.setup(r, ph)
+		}
+		if d := change.Drift([]change.Thing{m.Thing}, nil); len(d) > 0 {
+			p.Wrap("  drift    ", d[0].String())
 		}
 	}
 	p.Line("")
@@ -49,6 +65,27 @@ func (p *Printer) Machine(m Machine, ph *Phrasing) {
 		rows = append(rows, []string{string(e.State), ph.because(e.Origin, e.Opening), effectWhy(e)})
 	}
 	p.TableIn("  ", nil, rows)
+}
+
+// mostOutput is how many of the last lines of a first boot's output are shown.
+const mostOutput = 12
+
+func (p *Printer) setup(r site.SetupResult, ph *Phrasing) {
+	end := fmt.Sprintf("%s ended with %d at %s", r.Name, r.Exit, Moment(r.At, ph.now))
+	if r.Exit != 0 {
+		end = p.Bad(end)
+	}
+	p.Wrap("  setup    ", end)
+	lines := strings.Split(strings.TrimRight(r.Output, "\n"), "\n")
+	if extra := len(lines) - mostOutput; extra > 0 {
+		p.Line("           … %s before", count(extra, "line"))
+		lines = lines[extra:]
+	}
+	for _, line := range lines {
+		if line != "" {
+			p.Wrap("           "+p.Quiet("| "), line)
+		}
+	}
 }
 
 func effectWhy(e exposure.Effect) string {
@@ -70,12 +107,18 @@ func MachineJSON(m Machine, ph *Phrasing) any {
 		By       string `json:"by"`
 	}
 	doc := struct {
-		Name      string      `json:"name"`
-		What      string      `json:"what"`
-		State     string      `json:"state"`
-		Reach     []reachJSON `json:"reach"`
-		Sentences []effect    `json:"sentences"`
-	}{m.Name, m.Thing.Describe(), string(m.State.State), []reachJSON{}, []effect{}}
+		Name      string             `json:"name"`
+		What      string             `json:"what"`
+		State     string             `json:"state"`
+		Listens   []string           `json:"listens"`
+		Setup     []site.SetupResult `json:"setup"`
+		Volumes   []string           `json:"volumes"`
+		Reach     []reachJSON        `json:"reach"`
+		Sentences []effect           `json:"sentences"`
+	}{m.Name, m.Thing.Describe(), string(m.State.State), flow.ServiceRuns(m.State.Listens), append([]site.SetupResult{}, m.Boot.Setup...), []string{}, []reachJSON{}, []effect{}}
+	for _, v := range m.Volumes {
+		doc.Volumes = append(doc.Volumes, v.Name)
+	}
 	for _, e := range m.Reach {
 		doc.Reach = append(doc.Reach, entryJSON(e, ph))
 	}

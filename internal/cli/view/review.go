@@ -20,6 +20,11 @@ func (p *Printer) Review(r *work.Review, before, after *Phrasing) {
 		p.Wrap("", fmt.Sprintf("An enactment that %s began at %s was broken off. Enacting completes it.", r.Unfinished.Person, Moment(r.Unfinished.Since, after.now)))
 		p.Line("")
 	}
+	if !r.Drift.IsEmpty() {
+		p.Head("Not as it was enacted: somebody changed the site without ironbark")
+		p.Drift(r.Drift, before)
+		p.Line("")
+	}
 	p.things(r)
 	p.exposureDifference(r, before, after)
 	p.found(r)
@@ -61,6 +66,9 @@ func (p *Printer) things(r *work.Review) {
 		p.Line("   nothing")
 	}
 	p.rows(rows)
+	for _, n := range r.Notes {
+		p.Wrap("   note  ", n)
+	}
 }
 
 // rows prints rows whose middle cells may be empty: then what follows moves left.
@@ -250,6 +258,12 @@ func (p *Printer) costs(r *work.Review) {
 	for _, over := range r.Over {
 		p.Wrap("   "+p.Bad("too much")+"  ", over)
 	}
+	if q := r.After.Used.Addresses; q > r.Limits.Addresses {
+		st, _ := r.States()
+		for _, h := range holders(st) {
+			p.Wrap("     ", h.Address+" is held: "+h.By)
+		}
+	}
 }
 
 // ReviewJSON is the document of a review.
@@ -284,10 +298,12 @@ func ReviewJSON(r *work.Review, before, after *Phrasing) any {
 		Broken   []broken    `json:"broken"`
 		Before   any         `json:"before"`
 		After    any         `json:"after"`
+		Drift    any         `json:"drift"`
+		Notes    []string    `json:"notes"`
 	}{
 		Nothing: r.Nothing(), Stopped: append([]string{}, r.Stopped()...), Things: []thing{}, Said: texts(r.Said), Back: texts(r.Back), Broken: []broken{},
 		Opened: changesJSON(r.Exposure.Opened, after), Closed: changesJSON(r.Exposure.Closed, before), Moved: changesJSON(r.Exposure.Moved, after),
-		Before: BillJSON(r.Before), After: BillJSON(r.After),
+		Before: BillJSON(r.Before), After: BillJSON(r.After), Drift: DriftJSON(r.Drift, before), Notes: append([]string{}, r.Notes...),
 	}
 	for _, c := range r.Changes {
 		detail := c.How

@@ -2,6 +2,7 @@ package view
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -19,7 +20,7 @@ const most = 12
 
 // Status prints the estate on one screen: machines, what is reachable now,
 // openings with the time left, drift and findings.
-func (p *Printer) Status(st *work.State, reach []exposure.Entry, found []findings.Finding, broken []exposure.Broken, now time.Time) {
+func (p *Printer) Status(st *work.State, drift *work.Drift, reach []exposure.Entry, found []findings.Finding, broken []exposure.Broken, now time.Time) {
 	ph := NewPhrasing(st, now)
 	name := st.Estate.Name
 	if len(st.Report.Files) == 0 {
@@ -34,6 +35,11 @@ func (p *Printer) Status(st *work.State, reach []exposure.Entry, found []finding
 		p.Wrap("  ", "the files differ from what is installed: ironbark review")
 	}
 	p.machines(st, ph)
+	if !drift.IsEmpty() {
+		p.Line("")
+		p.Head("Drift: not as it was enacted")
+		p.Drift(drift, ph)
+	}
 	p.Line("")
 	p.Head("Reachable now")
 	gathered := ph.gather(reach)
@@ -84,12 +90,11 @@ func (p *Printer) Status(st *work.State, reach []exposure.Entry, found []finding
 	p.Line("  %d serious, %s, %s: ironbark findings", levels[findings.Serious], count(levels[findings.Caution], "caution"), count(levels[findings.Note], "note"))
 }
 
-func (p *Printer) machines(st *work.State, ph *Phrasing) {
-	var rows [][]string
-	for _, t := range st.Report.Things {
-		if t.Kind != change.Machine {
-			continue
-		}
+var machineHeads = []string{"MACHINE", "STATE", "SIZE", "AT", "INSIDE", "PUBLIC", "LISTENS ON"}
+
+// machineRows lists machines; ph may be without names.
+func machineRows(st *work.State, list []change.Thing, ph *Phrasing) (rows [][]string) {
+	for _, t := range list {
 		m := st.Report.Machines[t.Name]
 		var inside []string
 		for _, at := range t.Spec.Subnets {
@@ -101,29 +106,61 @@ func (p *Printer) machines(st *work.State, ph *Phrasing) {
 		if t.Given.Addr4.IsValid() {
 			public = t.Given.Addr4.String()
 		}
-		rows = append(rows, []string{t.Name, string(m.State), strings.Join(t.Spec.Subnets, ", "), strings.Join(inside, " "), public, ph.listens(m)})
+		rows = append(rows, []string{t.Name, state(m), t.Spec.Size, strings.Join(t.Spec.Subnets, ", "), strings.Join(inside, " "), public, ph.listens(m)})
+	}
+	return rows
+}
+
+// state tells how a machine is doing.
+func state(m site.Machine) string {
+	text := string(m.State)
+	if m.Failed != "" {
+		text += ", setup failed"
+	}
+	if m.Hard && m.State == site.Stopped {
+		text += " (hard)"
+	}
+	return text
+}
+
+func (p *Printer) machines(st *work.State, ph *Phrasing) {
+	var list []change.Thing
+	for _, t := range st.Report.Things {
+		if t.Kind == change.Machine {
+			list = append(list, t)
+		}
 	}
 	p.Line("")
-	if len(rows) == 0 {
+	if len(list) == 0 {
 		p.Line("  no machines")
 		return
 	}
-	extra := len(rows) - most
-	p.TableIn("  ", []string{"MACHINE", "STATE", "AT", "INSIDE", "PUBLIC", "LISTENS ON"}, rows[:min(len(rows), most)])
-	if extra > 0 {
-		p.Line("  … and %d more", extra)
+	states := map[site.State]int{}
+	for _, t := range list {
+		states[st.Report.Machines[t.Name].State]++
+	}
+	p.TableIn("  ", machineHeads, machineRows(st, list[:min(len(list), most)], ph))
+	if extra := len(list) - most; extra > 0 {
+		var words []string
+		for _, s := range slices.Sorted(maps.Keys(states)) {
+			words = append(words, fmt.Sprintf("%d %s", states[s], s))
+		}
+		p.Line("  … and %d more: ironbark show machine; in all %s", extra, strings.Join(words, ", "))
 	}
 }
 
 func (ph *Phrasing) listens(m site.Machine) string {
-	if m.State != site.Running || m.Listens.IsEmpty() {
+	if m.State != site.Running {
+		return "nothing"
+	}
+	if m.Listens.IsEmpty() {
 		return "nothing yet"
 	}
 	return ph.service(m.Listens)
 }
 
 // StatusJSON is the document of a status.
-func StatusJSON(st *work.State, reach []exposure.Entry, found []findings.Finding, broken []exposure.Broken, now time.Time) any {
+func StatusJSON(st *work.State, drift *work.Drift, reach []exposure.Entry, found []findings.Finding, broken []exposure.Broken, now time.Time) any {
 	type machine struct {
 		Name      string    `json:"name"`
 		State     string    `json:"state"`
@@ -149,9 +186,10 @@ func StatusJSON(st *work.State, reach []exposure.Entry, found []findings.Finding
 		Openings   []open      `json:"openings"`
 		Findings   any         `json:"findings"`
 		Broken     int         `json:"broken"`
+		Drift      any         `json:"drift"`
 	}{
 		Estate: st.Estate.Name, At: now.UTC(), Differ: st.Differ, Unfinished: st.Report.Unfinished != nil,
-		Machines: []machine{}, Reach: []reachJSON{}, Openings: []open{}, Findings: FindingsJSON(found), Broken: len(broken),
+		Machines: []machine{}, Reach: []reachJSON{}, Openings: []open{}, Findings: FindingsJSON(found), Broken: len(broken), Drift: DriftJSON(drift, NewPhrasing(st, now)),
 	}
 	for _, t := range st.Report.Things {
 		if t.Kind != change.Machine {

@@ -3,18 +3,13 @@ package sim
 import (
 	"context"
 	"database/sql"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"net/netip"
 	"os"
 	"path/filepath"
-	"syscall"
-	"time"
 
 	"golang.org/x/sys/unix"
 
-	"ironbark/internal/change"
 	"ironbark/internal/estate"
 	"ironbark/internal/flow"
 	"ironbark/internal/opening"
@@ -27,22 +22,6 @@ func absentIsEmpty(err error) error {
 		return nil
 	}
 	return err
-}
-
-// play plays the faults that were asked for, after a step was done.
-func (s *Site) play(ctx context.Context) error {
-	s.steps++
-	if s.faults.Halt > 0 && s.steps >= s.faults.Halt {
-		// As a power cut would: nothing of this process runs after it.
-		if err := syscall.Kill(os.Getpid(), syscall.SIGKILL); err != nil {
-			return err
-		}
-		select {}
-	}
-	if s.faults.Slow > 0 {
-		return s.clock.Sleep(ctx, s.faults.Slow)
-	}
-	return nil
 }
 
 // enactment holds the lock on .ironbark/enacting, which the kernel gives back
@@ -121,121 +100,6 @@ func (e *enactment) Narrow(ctx context.Context, o opening.Opening, rows []flow.R
 	})
 }
 
-func (e *enactment) Do(ctx context.Context, c change.Change) error {
-	return e.s.step(ctx, func(ctx context.Context, tx *sql.Tx) (note, error) {
-		n := note{e.person, string(c.Verb), fmt.Sprintf("%s %s: %s", c.Thing.Kind, c.Thing.Name, c.Thing.Describe()), record{Spec: c.Thing.Spec}}
-		if c.Verb == change.Remove {
-			_, err := tx.ExecContext(ctx, `DELETE FROM things WHERE kind = ? AND name = ?`, c.Thing.Kind, c.Thing.Name)
-			return n, err
-		}
-		return n, e.s.put(ctx, tx, c)
-	})
-}
-
-// put makes or alters a thing. It may be there already, from an enactment that
-// was broken off: then nothing is made twice.
-func (s *Site) put(ctx context.Context, tx *sql.Tx, c change.Change) error {
-	t := c.Thing
-	given, err := s.address(ctx, tx, t)
-	if err != nil {
-		return err
-	}
-	spec, err := json.Marshal(t.Spec)
-	if err != nil {
-		return err
-	}
-	gave, err := json.Marshal(given)
-	if err != nil {
-		return err
-	}
-	now := s.clock.Now().UTC().Format(time.RFC3339Nano)
-	booted := `things.booted`
-	if c.Restart {
-		booted = `excluded.booted`
-	}
-	_, err = tx.ExecContext(ctx, `INSERT INTO things VALUES (?, ?, ?, ?, ?, ?)
-		ON CONFLICT DO UPDATE SET spec = excluded.spec, given = excluded.given, booted = `+booted,
-		t.Kind, t.Name, string(spec), string(gave), now, now)
-	return err
-}
-
-// address gives a thing the public addresses that it asks for: those that it has
-// already, then the lowest free ones of the pool.
-func (s *Site) address(ctx context.Context, tx *sql.Tx, t change.Thing) (flow.Public, error) {
-	if !t.Spec.Auto4 && !t.Spec.Auto6 && len(t.Spec.Fixed) == 0 {
-		return flow.Public{}, nil
-	}
-	taken := map[netip.Addr]string{}
-	var has flow.Public
-	err := each(ctx, tx, `SELECT kind, name, spec, given FROM things`, func(scan func(...any) error) error {
-		var o change.Thing
-		var spec, given string
-		if err := scan(&o.Kind, &o.Name, &spec, &given); err != nil {
-			return err
-		}
-		if err := errors.Join(json.Unmarshal([]byte(spec), &o.Spec), json.Unmarshal([]byte(given), &o.Given)); err != nil {
-			return err
-		}
-		if o.ID() == t.ID() {
-			has = o.Given
-			return nil
-		}
-		for _, a := range append([]netip.Addr{o.Given.Addr4, o.Given.Addr6}, o.Spec.Fixed...) {
-			taken[a] = o.ID()
-		}
-		return nil
-	})
-	if err != nil {
-		return flow.Public{}, err
-	}
-	if len(t.Spec.Fixed) > 0 {
-		return s.fixed(t.Spec.Fixed, taken)
-	}
-	var public flow.Public
-	if t.Spec.Auto4 {
-		if public.Addr4, err = s.free(true, has.Addr4, taken); err != nil {
-			return flow.Public{}, err
-		}
-	}
-	if t.Spec.Auto6 {
-		public.Addr6, err = s.free(false, has.Addr6, taken)
-	}
-	return public, err
-}
-
-// fixed gives the very addresses that were asked for.
-func (s *Site) fixed(want []netip.Addr, taken map[netip.Addr]string) (public flow.Public, err error) {
-	for _, a := range want {
-		lo, hi := s.pool(a.Is4())
-		if a.Less(lo) || hi.Less(a) {
-			return flow.Public{}, fmt.Errorf("%s is not one of this site's public addresses (%s-%s)", a, lo, hi)
-		}
-		if holder, held := taken[a]; held {
-			return flow.Public{}, fmt.Errorf("%s is held by %s", a, holder)
-		}
-		if a.Is4() {
-			public.Addr4 = a
-		} else {
-			public.Addr6 = a
-		}
-	}
-	return public, nil
-}
-
-// free gives the address that was held before, or the lowest free one of the pool.
-func (s *Site) free(v4 bool, old netip.Addr, taken map[netip.Addr]string) (netip.Addr, error) {
-	lo, hi := s.pool(v4)
-	if old.IsValid() && taken[old] == "" {
-		return old, nil
-	}
-	for a := lo; !hi.Less(a); a = a.Next() {
-		if _, held := taken[a]; !held {
-			return a, nil
-		}
-	}
-	return netip.Addr{}, fmt.Errorf("the site has no public address left: all of %s-%s are held", lo, hi)
-}
-
 func (e *enactment) Finish(ctx context.Context, rows []flow.Row, files []estate.File, text string) error {
 	return e.s.step(ctx, func(ctx context.Context, tx *sql.Tx) (note, error) {
 		d, err := install(ctx, tx, base, rows)
@@ -255,6 +119,14 @@ func (e *enactment) Finish(ctx context.Context, rows []flow.Row, files []estate.
 			return note{}, err
 		}
 		if _, err := tx.ExecContext(ctx, `DELETE FROM meta WHERE key = 'unfinished'`); err != nil {
+			return note{}, err
+		}
+		seen := ""
+		row := tx.QueryRowContext(ctx, `SELECT coalesce(max(seq), 0) FROM outside`)
+		if err := row.Scan(&seen); err != nil {
+			return note{}, err
+		}
+		if err := setMeta(ctx, tx, "seen", seen); err != nil {
 			return note{}, err
 		}
 		contents := map[string]string{}

@@ -3,7 +3,9 @@ package sim
 import (
 	"cmp"
 	"context"
+	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -20,8 +22,37 @@ func (s *Site) Past(ctx context.Context, yield func(site.Moment) (more bool, err
 	if err != nil {
 		return err
 	}
+	outside, err := s.outside(ctx)
+	if err != nil {
+		return err
+	}
 	p := past{tables: map[int64]map[string]string{}, openings: map[int64]storedOpening{}}
+	meddled := func(until time.Time) error {
+		for len(outside) > 0 && outside[0].At.Before(until) {
+			o := outside[0]
+			outside = outside[1:]
+			d := delta{Owner: base, In: map[string]string{}}
+			for _, row := range o.In {
+				d.In[row.Key] = row.Body
+			}
+			for _, row := range o.Out {
+				d.Out = append(d.Out, row.Key)
+			}
+			p.apply(record{Tables: []delta{d}}, o.At, o.Who)
+			m, err := p.moment(o.At, o.Who)
+			if err != nil {
+				return err
+			}
+			if more, err := yield(m); err != nil || !more {
+				return cmp.Or(err, errEnough)
+			}
+		}
+		return nil
+	}
 	for _, e := range entries {
+		if err := meddled(e.At); err != nil {
+			return enough(err)
+		}
 		var r record
 		if err := json.Unmarshal([]byte(e.Data), &r); err != nil {
 			return fmt.Errorf("entry %d of the journal cannot be read: %w", e.Seq, err)
@@ -37,7 +68,30 @@ func (s *Site) Past(ctx context.Context, yield func(site.Moment) (more bool, err
 			return err
 		}
 	}
-	return nil
+	return enough(meddled(s.clock.Now().Add(time.Nanosecond)))
+}
+
+// errEnough says that whoever asked has heard enough.
+var errEnough = errors.New("enough")
+
+func enough(err error) error {
+	if errors.Is(err, errEnough) {
+		return nil
+	}
+	return err
+}
+
+// outside reads all that others did to the tables.
+func (s *Site) outside(ctx context.Context) (list []site.Outside, err error) {
+	db, err := s.open(ctx, false)
+	if err != nil {
+		return nil, absentIsEmpty(err)
+	}
+	err = db.Do(ctx, func(tx *sql.Tx) error {
+		list, err = outsideSince(ctx, tx, 0)
+		return err
+	})
+	return slices.DeleteFunc(list, func(o site.Outside) bool { return len(o.In)+len(o.Out) == 0 }), err
 }
 
 // past is what the journal comes to up to an entry.

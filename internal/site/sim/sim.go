@@ -20,7 +20,6 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
-	"time"
 
 	"ironbark/internal/change"
 	"ironbark/internal/cost"
@@ -39,24 +38,17 @@ var catalogueJSON []byte
 
 // catalogue is what the stand-in cloud offers, as data.
 type catalogue struct {
-	Offer   cost.Catalogue `json:"offer"`
-	Pool4   string         `json:"pool4"`
-	Pool6   string         `json:"pool6"`
-	Callers []netip.Addr   `json:"callers"`
+	Offer   cost.Catalogue      `json:"offer"`
+	Pool4   string              `json:"pool4"`
+	Pool6   string              `json:"pool6"`
+	Callers []netip.Addr        `json:"callers"`
+	Inside  map[string][]string `json:"inside"` // the packages in each image; others have those of ""
 	Life    struct {
 		Build  int `json:"buildMillis"`
 		Start  int `json:"startMillis"`
 		Listen int `json:"listenMillis"`
+		Stop   int `json:"stopMillis"`
 	} `json:"life"`
-}
-
-// Faults are what the stand-in cloud can be told to do wrong, for tests and for
-// people who learn.
-type Faults struct {
-	// Halt kills the process after so many steps are done; 0 never does.
-	Halt int
-	// Slow is how long each step takes longer.
-	Slow time.Duration
 }
 
 // Site is the stand-in cloud of one estate.
@@ -64,6 +56,7 @@ type Site struct {
 	dir    string
 	clock  site.Clock
 	faults Faults
+	kept   bool // the faults are those of the file
 	cat    catalogue
 
 	mu    sync.Mutex
@@ -78,6 +71,10 @@ var _ site.Site = (*Site)(nil)
 // or made before it is needed.
 func New(dir string, clock site.Clock, faults Faults) *Site {
 	s := &Site{dir: filepath.Join(dir, Dir), clock: clock, faults: faults}
+	if faults.isZero() {
+		s.kept = true
+		s.faults = keptFaults(s.dir)
+	}
 	if err := json.Unmarshal(catalogueJSON, &s.cat); err != nil {
 		panic("sim: the embedded catalogue: " + err.Error())
 	}
@@ -85,6 +82,7 @@ func New(dir string, clock site.Clock, faults Faults) *Site {
 		lo, hi := s.pool(v4)
 		s.cat.Offer.Public = append(s.cat.Offer.Public, cost.Pool{First: lo, Last: hi})
 	}
+	s.cat.Offer.Limits = s.faults.limits(s.cat.Offer.Limits)
 	return s
 }
 
@@ -176,26 +174,29 @@ func (s *Site) report(ctx context.Context, tx *sql.Tx, r *site.Report) error {
 	}
 	r.Revision, r.Unfinished = m.revision, m.unfinished
 	now := s.clock.Now()
-	err = each(ctx, tx, `SELECT kind, name, spec, given, booted FROM things`, func(scan func(...any) error) error {
-		var t change.Thing
-		var spec, given, booted string
-		if err := scan(&t.Kind, &t.Name, &spec, &given, &booted); err != nil {
+	err = each(ctx, tx, `SELECT kind, name, spec, given, asked FROM things`, func(scan func(...any) error) error {
+		var row thingRow
+		if err := scan(&row.kind, &row.name, &row.spec, &row.given, &row.asked); err != nil {
 			return err
 		}
-		if err := errors.Join(json.Unmarshal([]byte(spec), &t.Spec), json.Unmarshal([]byte(given), &t.Given)); err != nil {
-			return fmt.Errorf("%s %s: %w", t.Kind, t.Name, err)
+		t, gone, err := row.read()
+		if err != nil {
+			return err
 		}
-		r.Things = append(r.Things, t)
-		if t.Kind == change.Machine {
-			at, err := time.Parse(time.RFC3339Nano, booted)
-			if err != nil {
-				return err
-			}
-			r.Machines[t.Name] = s.life(t, at, now)
+		if gone {
+			r.Gone = append(r.Gone, t)
+		} else {
+			r.Things = append(r.Things, t)
 		}
 		return nil
 	})
 	if err != nil {
+		return err
+	}
+	if err := s.machines(ctx, tx, r, now); err != nil {
+		return err
+	}
+	if r.Outside, err = outsideSince(ctx, tx, m.seen); err != nil {
 		return err
 	}
 	var rows []flow.Row
@@ -232,6 +233,29 @@ func (s *Site) report(ctx context.Context, tx *sql.Tx, r *site.Report) error {
 	})
 }
 
+// thingRow is a row of the table of things. One without a spec is gone, and one
+// that was never asked for is a stray.
+type thingRow struct {
+	kind, name, spec, given, asked string
+}
+
+func (r thingRow) read() (t change.Thing, gone bool, err error) {
+	t = change.Thing{Kind: change.Kind(r.kind), Name: r.name, Stray: r.asked == ""}
+	text := r.spec
+	if gone = text == ""; gone {
+		text = r.asked
+	}
+	err = errors.Join(json.Unmarshal([]byte(text), &t.Spec), json.Unmarshal([]byte(r.given), &t.Given))
+	if err == nil && !gone && r.asked != "" && r.asked != r.spec {
+		t.Asked = &change.Spec{}
+		err = json.Unmarshal([]byte(r.asked), t.Asked)
+	}
+	if err != nil {
+		err = fmt.Errorf("%s %s: %w", r.kind, r.name, err)
+	}
+	return t, gone, err
+}
+
 // each calls read for each row of a query.
 func each(ctx context.Context, tx *sql.Tx, query string, read func(scan func(...any) error) error, args ...any) (err error) {
 	rows, err := tx.QueryContext(ctx, query, args...)
@@ -247,37 +271,6 @@ func each(ctx context.Context, tx *sql.Tx, query string, read func(scan func(...
 	return rows.Err()
 }
 
-// life computes how a machine that was last started at a moment is doing.
-func (s *Site) life(t change.Thing, booted, now time.Time) site.Machine {
-	build := time.Duration(s.cat.Life.Build) * time.Millisecond
-	start := build + time.Duration(s.cat.Life.Start)*time.Millisecond
-	listen := start + time.Duration(s.cat.Life.Listen)*time.Millisecond
-	m := site.Machine{State: site.Running, Since: booted.Add(start), Ready: booted.Add(listen)}
-	switch age := now.Sub(booted); {
-	case age < build:
-		m.State, m.Since = site.Building, booted
-	case age < start:
-		m.State, m.Since = site.Starting, booted.Add(build)
-	case age >= listen:
-		m.Listens = s.listens(t.Spec.Image)
-	}
-	return m
-}
-
-// listens tells the services on which a machine of an image listens.
-func (s *Site) listens(image string) flow.Services {
-	i, _ := s.cat.Offer.Image(image)
-	var list sentence.Services
-	for _, word := range i.Listens {
-		one, err := sentence.ParseService(word)
-		if err != nil {
-			panic("sim: the embedded catalogue: " + err.Error())
-		}
-		list.List = append(list.List, one)
-	}
-	return flow.ServicesOf(shippedNames{}, list)
-}
-
 type shippedNames struct{}
 
 func (shippedNames) Ports(name string) ([]sentence.Service, bool) { return sentence.Shipped(name) }
@@ -287,6 +280,16 @@ type meta struct {
 	revision   int64
 	head       string // the journal's last hash
 	unfinished *site.Unfinished
+	seen       int64 // what was done by others up to here was seen by an enactment
+	console    cost.Console
+}
+
+func (s *Site) readMeta(ctx context.Context, tx *sql.Tx) (meta, error) {
+	m, err := readMeta(ctx, tx)
+	if m.console == (cost.Console{}) {
+		m.console = s.cat.Offer.Console
+	}
+	return m, err
 }
 
 func readMeta(ctx context.Context, tx *sql.Tx) (m meta, err error) {
@@ -301,6 +304,11 @@ func readMeta(ctx context.Context, tx *sql.Tx) (m meta, err error) {
 			return err
 		case "head":
 			m.head = value
+		case "seen":
+			_, err := fmt.Sscan(value, &m.seen)
+			return err
+		case "console":
+			return json.Unmarshal([]byte(value), &m.console)
 		case "unfinished":
 			return json.Unmarshal([]byte(value), &m.unfinished)
 		}

@@ -31,6 +31,9 @@ func (s *Site) step(ctx context.Context, f func(ctx context.Context, tx *sql.Tx)
 	if err != nil {
 		return err
 	}
+	if err := s.failing(); err != nil {
+		return err
+	}
 	err = db.Do(ctx, func(tx *sql.Tx) error {
 		n, err := f(ctx, tx)
 		if err != nil {

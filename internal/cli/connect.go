@@ -1,0 +1,272 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/netip"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+
+	"github.com/pkg/sftp"
+	"github.com/spf13/cobra"
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/term"
+
+	"ironbark/internal/cli/view"
+	"ironbark/internal/opening"
+	"ironbark/internal/sentence"
+	"ironbark/internal/work"
+)
+
+// connecting are the options of what uses a machine over SSH.
+type connecting struct {
+	key, length, because string
+}
+
+func (o *connecting) flags(c *cobra.Command) {
+	c.Flags().StringVar(&o.key, "key", "", "the private key to use (default: that of the machine's key)")
+	c.Flags().StringVar(&o.length, "for", "", "open ssh for at most so long, and close it when the session ends; with --because")
+	c.Flags().StringVar(&o.because, "because", "", "why it is opened")
+}
+
+func (a *app) connectCommand() *cobra.Command {
+	opt := &connecting{}
+	var config bool
+	c := &cobra.Command{
+		Use: "connect MACHINE [COMMAND…]", Short: "Log in to a machine over SSH, or run a command on it",
+		Long: "Log in to a machine over SSH, or run a command on it. The way in, the user and the key are found; before anything\n" +
+			"is tried, the key is checked. With --for and --because ssh is opened first, and closed when the session ends.\n\n" +
+			"Exit status 3: there is no open way in. Otherwise that of the command.",
+		Example: "  ironbark connect gauge-web-1 --for 1h --because \"rotate keys\"\n  ironbark connect gauge-web-1 uname", ValidArgsFunction: a.completeNouns("machine"),
+		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
+			if len(args) == 0 {
+				return usage("connect takes a machine")
+			}
+			if config {
+				return a.clientConfig(ctx, w, args[0], opt)
+			}
+			return a.overSSH(ctx, w, args[0], opt, func(client *ssh.Client) error { return a.session(client, strings.Join(args[1:], " ")) })
+		}),
+	}
+	opt.flags(c)
+	c.Flags().SetInterspersed(true)
+	c.Flags().BoolVar(&config, "client-config", false, "write the way in for a plain SSH client, and do nothing else")
+	return c
+}
+
+// clientConfig writes a way as ssh_config(5) has it.
+func (a *app) clientConfig(ctx context.Context, w *work.Work, machine string, opt *connecting) error {
+	way, err := a.way(ctx, w, machine, opt)
+	if err != nil {
+		return err
+	}
+	a.print.Line("Host %s\n  HostName %s\n  Port %d\n  User %s", machine, way.To.Addr(), way.To.Port(), way.User)
+	if way.KeyPath != "" {
+		a.print.Line("  IdentityFile %s\n  IdentitiesOnly yes", way.KeyPath)
+	}
+	a.print.Line("# its host key: %s", strings.TrimSpace(way.HostKey))
+	return nil
+}
+
+func (a *app) way(ctx context.Context, w *work.Work, machine string, opt *connecting) (*work.Way, error) {
+	way, err := w.Way(ctx, machine, opt.key)
+	var closed *work.Closed
+	if errors.As(err, &closed) {
+		ph := view.NewPhrasing(closed.Answer.State, a.clock.Now())
+		for _, p := range closed.Answer.Parts {
+			if !p.Open {
+				a.print.NoteWrap("closed  ", view.Why(p, ph))
+				for _, words := range closed.Answer.Mend(p, w.Person) {
+					a.print.NoteWrap("  to mend it: ", words)
+				}
+				break
+			}
+		}
+	}
+	return way, err
+}
+
+// overSSH connects to a machine and does something there. Where it is asked to, it
+// opens ssh before and closes it after, whatever happens in between.
+func (a *app) overSSH(ctx context.Context, w *work.Work, machine string, opt *connecting, do func(*ssh.Client) error) (err error) {
+	if (opt.length == "") != (opt.because == "") {
+		return usage("--for and --because go together: for how long, and why")
+	}
+	if opt.length != "" {
+		words := []string{"open", "ssh", "to", machine, "from", "me", "for", opt.length, "because", opt.because}
+		s, err := sentence.ParseArgs(words, a.now())
+		if err != nil {
+			return err
+		}
+		granted, err := w.Open(ctx, s.(sentence.Open))
+		if err != nil {
+			return err
+		}
+		a.print.Note("%s  opening %d, until %s at the latest", a.print.Open("opened"), granted.Opening.ID, view.Moment(granted.Opening.End, a.clock.Now()))
+		defer func() {
+			_, closing := w.Close(context.WithoutCancel(ctx), func(o opening.Opening) bool { return o.ID == granted.Opening.ID })
+			if closing == nil {
+				a.print.Note("closed  opening %d", granted.Opening.ID)
+			}
+			err = errors.Join(err, closing)
+		}()
+	}
+	way, err := a.way(ctx, w, machine, opt)
+	if err != nil {
+		return err
+	}
+	a.print.Note("connecting to %s at %s as %s", machine, way.To, way.User)
+	client, err := w.Connect(ctx, way, func() (string, error) { return a.secret(fmt.Sprintf("%s@%s's password: ", way.User, machine)) })
+	if err != nil {
+		return err
+	}
+	defer client.Close()
+	return do(client)
+}
+
+// remoteStatus is the exit status of a command on a machine.
+type remoteStatus int
+
+func (r remoteStatus) Error() string { return fmt.Sprintf("the command ended with %d", int(r)) }
+
+// session runs a command, or a shell.
+func (a *app) session(client *ssh.Client, command string) (err error) {
+	s, err := client.NewSession()
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	s.Stdout, s.Stderr = a.print.Out, a.print.Err
+	if command != "" {
+		err = s.Run(command)
+	} else {
+		err = a.shell(s)
+	}
+	if e, ok := errors.AsType[*ssh.ExitError](err); ok {
+		return remoteStatus(e.ExitStatus())
+	}
+	return err
+}
+
+// shell runs an interactive shell; a terminal hands over each key.
+func (a *app) shell(s *ssh.Session) (err error) {
+	in, err := s.StdinPipe()
+	if err != nil {
+		return err
+	}
+	from := io.Reader(&returns{r: a.in})
+	width, height := a.print.Width, 24
+	if f, ok := a.in.(*os.File); ok && a.terminal {
+		state, err := term.MakeRaw(int(f.Fd()))
+		if err != nil {
+			return err
+		}
+		defer func() { err = errors.Join(err, term.Restore(int(f.Fd()), state)) }()
+		from = a.in
+		if w, h, err := term.GetSize(int(f.Fd())); err == nil {
+			width, height = w, h
+		}
+	}
+	if err := s.RequestPty("xterm", height, width, ssh.TerminalModes{}); err != nil {
+		return err
+	}
+	if err := s.Shell(); err != nil {
+		return err
+	}
+	go func() {
+		_, _ = io.Copy(in, from)
+		_ = in.Close()
+	}()
+	return s.Wait()
+}
+
+func (a *app) copyCommand() *cobra.Command {
+	opt := &connecting{}
+	c := &cobra.Command{
+		Use: "copy FROM TO", Short: "Copy a file to a machine, or from one",
+		Long:    "Copy a file to a machine, or from one; one of both is MACHINE:PATH. Addresses need no brackets: a machine is called by its name.",
+		Example: "  ironbark copy page.html gauge-web-1:/srv/\n  ironbark copy gauge-web-1:/srv/page.html .",
+		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
+			if len(args) != 2 {
+				return usage("copy takes from where and to where")
+			}
+			fromMachine, from, fromThere := onMachine(args[0])
+			toMachine, to, toThere := onMachine(args[1])
+			switch {
+			case fromThere == toThere:
+				return usage("one of both is on a machine: MACHINE:PATH")
+			case toThere:
+				return a.overSSH(ctx, w, toMachine, opt, func(c *ssh.Client) error { return a.put(c, from, toMachine, to) })
+			}
+			return a.overSSH(ctx, w, fromMachine, opt, func(c *ssh.Client) error { return a.get(c, fromMachine, from, to) })
+		}),
+	}
+	opt.flags(c)
+	return c
+}
+
+// onMachine takes MACHINE:PATH apart. A path with a slash before the colon is here.
+func onMachine(word string) (machine, at string, there bool) {
+	machine, at, there = strings.Cut(word, ":")
+	if _, err := netip.ParseAddr(word); err == nil || !there || sentence.ValidName(machine) != "" {
+		return "", word, false
+	}
+	return machine, at, true
+}
+
+func (a *app) put(client *ssh.Client, from, machine, to string) (err error) {
+	local, err := os.Open(from)
+	if err != nil {
+		return usage("%v", err)
+	}
+	defer local.Close()
+	if info, err := local.Stat(); err != nil || !info.Mode().IsRegular() {
+		return errors.Join(err, usage("%s is no ordinary file", from))
+	}
+	f, err := sftp.NewClient(client)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, f.Close()) }()
+	if info, err := f.Stat(to); to == "" || strings.HasSuffix(to, "/") || err == nil && info.IsDir() {
+		to = path.Join(to, filepath.Base(from))
+	}
+	remote, err := f.Create(to)
+	if err != nil {
+		return fmt.Errorf("%s:%s: %w", machine, to, err)
+	}
+	n, err := io.Copy(remote, local)
+	if err = errors.Join(err, remote.Close()); err != nil {
+		return fmt.Errorf("%s:%s: %w", machine, to, err)
+	}
+	a.print.Line("copied %d bytes to %s:%s", n, machine, to)
+	return nil
+}
+
+func (a *app) get(client *ssh.Client, machine, from, to string) (err error) {
+	f, err := sftp.NewClient(client)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, f.Close()) }()
+	remote, err := f.Open(from)
+	if err != nil {
+		return usage("%s:%s: %v", machine, from, err)
+	}
+	data, err := io.ReadAll(remote)
+	if err = errors.Join(err, remote.Close()); err != nil {
+		return err
+	}
+	if info, err := os.Stat(to); err == nil && info.IsDir() {
+		to = filepath.Join(to, path.Base(from))
+	}
+	if err := work.WriteFile(to, data, 0o644); err != nil {
+		return err
+	}
+	a.print.Line("copied %d bytes to %s", len(data), to)
+	return nil
+}

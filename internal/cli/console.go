@@ -1,0 +1,96 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"ironbark/internal/work"
+)
+
+func (a *app) consoleCommand() *cobra.Command {
+	var log bool
+	c := &cobra.Command{
+		Use: "console MACHINE", Short: "Sit at a machine's serial line, where the network does not lead",
+		Long: "Sit at a machine's serial line: its boot log, and a login if it offers one. It is off by default. The site must\n" +
+			"permit it, and then the estate or the machine (console: true; the machine's word counts before the estate's).\n" +
+			"Every session is in the journal. “exit”, or the end of input, leaves.\n\nExit status 3: it is not permitted.",
+		Example: "  ironbark console chart-desk", ValidArgsFunction: a.completeNouns("machine"),
+		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
+			if len(args) != 1 {
+				return usage("console takes one machine")
+			}
+			if names, err := machinesNamed(ctx, w, args); err != nil || len(names) != 1 {
+				return errors.Join(err, onlyIf(len(names) > 1, usage("console takes one machine")))
+			}
+			if log {
+				boot, err := w.Site.Boot(ctx, args[0])
+				if err != nil {
+					return err
+				}
+				if a.json {
+					return a.print.JSON(map[string]any{"machine": args[0], "log": boot.Log})
+				}
+				_, err = fmt.Fprint(a.print.Out, boot.Log)
+				return err
+			}
+			line, err := w.Site.Console(ctx, w.Person, args[0])
+			if err != nil {
+				return err
+			}
+			return a.sit(line)
+		}),
+	}
+	c.Flags().BoolVar(&log, "log", false, "only show the boot log; no session begins")
+	return c
+}
+
+func onlyIf(yes bool, err error) error {
+	if yes {
+		return err
+	}
+	return nil
+}
+
+// sit joins the terminal to a line until either end is closed. A terminal hands
+// over each key as it is pressed; from a pipe each line is followed by a return.
+func (a *app) sit(line io.ReadWriteCloser) (err error) {
+	in := io.Reader(&returns{r: a.in})
+	if f, ok := a.in.(*os.File); ok && a.terminal {
+		state, err := term.MakeRaw(int(f.Fd()))
+		if err != nil {
+			return errors.Join(err, line.Close())
+		}
+		defer func() { err = errors.Join(err, term.Restore(int(f.Fd()), state)) }()
+		in = a.in
+	}
+	go func() {
+		_, _ = io.Copy(line, in)
+		if !a.terminal { // the input is over, and the other side is told so
+			_, _ = line.Write([]byte{4})
+		}
+	}()
+	_, err = io.Copy(a.print.Out, line)
+	if errors.Is(err, io.ErrClosedPipe) {
+		err = nil
+	}
+	return errors.Join(err, line.Close())
+}
+
+// returns turns the line ends of a pipe into what the return key sends.
+type returns struct{ r io.Reader }
+
+func (r *returns) Read(p []byte) (int, error) {
+	n, err := r.r.Read(p)
+	for i := range p[:n] {
+		if p[i] == '\n' {
+			p[i] = '\r'
+		}
+	}
+	return n, err
+}

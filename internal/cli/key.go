@@ -1,0 +1,131 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ironbark/internal/estate"
+	"ironbark/internal/sshkey"
+	"ironbark/internal/work"
+)
+
+func keyPath(w *work.Work, name string) string {
+	return filepath.Join(w.Folder.Dir, work.StateDir, "keys", name)
+}
+
+func (a *app) addKeyCommand() *cobra.Command {
+	var public, kind string
+	opt := &editing{}
+	c := &cobra.Command{
+		Use: "key NAME", Short: "Make a key pair, or take in a public key",
+		Long: "Make a key pair. The private half stays in .ironbark/keys/NAME, which only you can read; it is\n" +
+			"never sent to a site and never written over. With --public FILE a public key that exists is taken in.",
+		Example: "  ironbark add key ops",
+		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
+			if len(args) != 1 {
+				return usage("add key takes one name")
+			}
+			name := args[0]
+			old, err := w.Folder.Read()
+			if err != nil {
+				return err
+			}
+			line := ""
+			if public != "" {
+				data, err := os.ReadFile(public)
+				if err != nil {
+					return usage("--public: %v", err)
+				}
+				if line, err = sshkey.ParsePublic(data); err != nil {
+					return usage("--public %s: %v", public, err)
+				}
+			} else {
+				path := keyPath(w, name)
+				if _, err := os.Lstat(path); !errors.Is(err, fs.ErrNotExist) {
+					return usage("%s is there already and is not written over", path)
+				}
+				pair, err := sshkey.New(sshkey.Kind(kind), name)
+				if err != nil {
+					return usage("--kind: %v", err)
+				}
+				line = pair.Public
+				opt.before = func() error { return pair.Save(path) }
+			}
+			files, err := old.AddNoun([]string{"keys"}, name, estate.Word(line))
+			if err != nil {
+				return err
+			}
+			return a.edit(ctx, w, old, files, "added key "+name, opt)
+		}),
+	}
+	c.Flags().StringVar(&public, "public", "", "a file with the public key to take in")
+	c.Flags().StringVar(&kind, "kind", string(sshkey.Ed25519), "ed25519, rsa-3072 or rsa-4096")
+	return opt.flags(c)
+}
+
+func (a *app) keyCommand() *cobra.Command {
+	key := &cobra.Command{
+		Use: "key", Short: "Write a key's private half in a form that another client takes",
+		RunE: func(c *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return c.Help()
+			}
+			return unknownKind(c, args[0])
+		},
+	}
+	var form, out string
+	var locked bool
+	write := &cobra.Command{
+		Use: "write NAME --as FORM --to FILE", Short: "Write a key's private half to a new file that only you can read",
+		Long: "Write a key's private half to a new file that only you can read: as openssh, as pkcs8 (PEM, RFC 5958), or as\n" +
+			"ppk (version 3). With --lock it is locked with a passphrase, which is asked for. Nothing is written over.",
+		Example: "  ironbark key write ops --as ppk --to ops.ppk", ValidArgsFunction: a.completeNouns("key"),
+		RunE: a.with(func(_ context.Context, w *work.Work, args []string) error {
+			if len(args) != 1 || out == "" {
+				return usage("key write takes a name, and --to FILE")
+			}
+			pair, err := sshkey.Load(keyPath(w, args[0]))
+			switch {
+			case errors.Is(err, fs.ErrNotExist):
+				return usage("the private half of key %s is not here: there is no %s", args[0], keyPath(w, args[0]))
+			case err != nil:
+				return err
+			}
+			pass := ""
+			if locked {
+				if pass, err = a.secret("Passphrase: "); err != nil {
+					return err
+				}
+				if pass == "" {
+					return usage("the passphrase is empty")
+				}
+			}
+			data, err := pair.Export(sshkey.Form(form), pass)
+			if err != nil {
+				return usage("%v", err)
+			}
+			if err := sshkey.WriteNew(out, data); err != nil {
+				if errors.Is(err, fs.ErrExist) {
+					return usage("%s is there already and is not written over", out)
+				}
+				return &work.Unwritable{Path: out, Why: err}
+			}
+			a.print.Line("wrote the private half of %s to %s as %s; only you can read it", args[0], out, form)
+			if !strings.Contains(form, "pkcs8") && !locked {
+				a.print.Note("note: it is not locked; --lock locks it with a passphrase")
+			}
+			return nil
+		}),
+	}
+	write.Flags().StringVar(&form, "as", string(sshkey.OpenSSH), "openssh, pkcs8 or ppk")
+	write.Flags().StringVar(&out, "to", "", "the file to make")
+	write.Flags().BoolVar(&locked, "lock", false, "lock it with a passphrase")
+	key.AddCommand(write)
+	return key
+}

@@ -1,0 +1,67 @@
+package cli
+
+import (
+	"context"
+
+	"github.com/spf13/cobra"
+
+	"ironbark/internal/cli/view"
+	"ironbark/internal/work"
+)
+
+// priced is what cost and quota look at: the site as it is, and the files.
+func priced(ctx context.Context, w *work.Work) (*work.Review, error) { return reviewed(ctx, w) }
+
+func (a *app) costCommand() *cobra.Command {
+	var outward int
+	var by string
+	c := &cobra.Command{
+		Use: "cost", Short: "Tell what the estate costs, by machine and by tag, now and after the pending edits", Args: noArgs,
+		Long: "Tell what the estate costs an hour and a month (730 hours), item by item and by tag, now and after the edits that\n" +
+			"are pending. --outward GB tells what so much transfer to the internet a month would cost, tier by tier.",
+		Example: "  ironbark cost\n  ironbark cost --by role\n  ironbark cost --outward 500",
+		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
+			if outward < 0 {
+				return usage("--outward is a number of GB, not %d", outward)
+			}
+			r, err := priced(ctx, w)
+			if err != nil {
+				return err
+			}
+			prices := w.Site.Catalogue().Prices
+			if a.json {
+				return a.print.JSON(view.CostJSON(r.Before, r.After, prices, outward))
+			}
+			a.print.Cost(r.Before, r.After, prices, outward, by)
+			return nil
+		}),
+	}
+	c.Flags().IntVar(&outward, "outward", 0, "GB of transfer to the internet a month")
+	c.Flags().StringVar(&by, "by", "", "only by this tag")
+	return c
+}
+
+func (a *app) quotaCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "quota", Short: "Tell what is used of the site's limits, now and after the pending edits", Args: noArgs,
+		Long: "Tell what is used of the site's limits, now and after the edits that are pending, and who holds the public addresses.\n\nExit status 3: the files ask for more than there is.",
+		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
+			r, err := priced(ctx, w)
+			if err != nil {
+				return err
+			}
+			before, _ := r.States()
+			if a.json {
+				if err := a.print.JSON(view.QuotaJSON(r, before)); err != nil {
+					return err
+				}
+			} else {
+				a.print.Quota(r, before)
+			}
+			if len(r.Over) > 0 {
+				return errNo
+			}
+			return nil
+		}),
+	}
+}

@@ -1,0 +1,143 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"ironbark/internal/estate"
+	"ironbark/internal/sentence"
+	"ironbark/internal/site"
+	"ironbark/internal/work"
+)
+
+// defaultGrace is how long a clean stop may take before a hard one.
+const defaultGrace = 30 * time.Second
+
+func (a *app) startCommand() *cobra.Command {
+	return a.powerCommand(site.Start, "Start machines", "Start machines. They have the addresses that they had, and are reachable as the tables say.")
+}
+
+func (a *app) stopCommand() *cobra.Command {
+	return a.powerCommand(site.Stop, "Stop machines", "Stop machines: cleanly, and hard after the grace time. They keep their addresses, and cost only their disks.")
+}
+
+func (a *app) restartCommand() *cobra.Command {
+	return a.powerCommand(site.Restart, "Stop machines and start them again", "Stop machines and start them again. With --setup their first boot is run once more.")
+}
+
+func (a *app) powerCommand(do site.PowerVerb, short, long string) *cobra.Command {
+	act := site.Power{Do: do, Grace: defaultGrace}
+	var yes bool
+	c := &cobra.Command{
+		Use: string(do) + " MACHINE|TAG=VALUE…", Short: short, Long: long, ValidArgsFunction: a.completeNouns("machine"),
+		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
+			names, err := machinesNamed(ctx, w, args)
+			if err != nil {
+				return err
+			}
+			if len(names) > 1 && do != site.Start {
+				if err := a.confirm(yes, fmt.Sprintf("%s %d machines: %s?", strings.ToUpper(string(do[0]))+string(do[1:]), len(names), strings.Join(names, ", "))); err != nil {
+					return err
+				}
+			}
+			return a.power(ctx, w, names, act)
+		}),
+	}
+	if do != site.Start {
+		c.Flags().DurationVar(&act.Grace, "grace", defaultGrace, "how long a clean stop may take before a hard one")
+		c.Flags().BoolVar(&yes, "yes", false, "do several machines without asking")
+	}
+	if do == site.Restart {
+		c.Flags().BoolVar(&act.Setup, "setup", false, "run the first boot again")
+	}
+	return c
+}
+
+// machinesNamed finds the machines of the site that words name.
+func machinesNamed(ctx context.Context, w *work.Work, args []string) (names []string, err error) {
+	if len(args) == 0 {
+		return nil, usage("say which machines: names, or TAG=VALUE")
+	}
+	st, err := w.Installed(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var known []string
+	for name := range st.Report.Machines {
+		known = append(known, name)
+	}
+	slices.Sort(known)
+	for _, word := range args {
+		key, value, tagged := strings.Cut(word, "=")
+		switch {
+		case tagged:
+			found := len(names)
+			for _, m := range st.Estate.Machines {
+				if slices.Contains(m.Tags, estate.Tag{Key: key, Value: value}) && slices.Contains(known, m.Name) {
+					names = append(names, m.Name)
+				}
+			}
+			if len(names) == found {
+				return nil, usage("no machine has the tag %s", word)
+			}
+		case slices.Contains(known, word):
+			names = append(names, word)
+		default:
+			return nil, unknownName("machine", word, known)
+		}
+	}
+	slices.Sort(names)
+	return slices.Compact(names), nil
+}
+
+// powered is what became of one machine, for programs.
+type powered struct {
+	Machine string     `json:"machine"`
+	State   site.State `json:"state"`
+	Hard    bool       `json:"hard"`
+	Failed  string     `json:"setupFailed,omitempty"`
+}
+
+// power does the same to several machines and waits until each is as it will be.
+func (a *app) power(ctx context.Context, w *work.Work, names []string, act site.Power) error {
+	done := []powered{}
+	for _, name := range names {
+		if _, err := w.Site.Power(ctx, w.Person, name, act); err != nil {
+			return fmt.Errorf("%s %s: %w", act.Do, name, err)
+		}
+	}
+	err := w.Settle(ctx, names, machinesTime+act.Grace, func(name string, m site.Machine) {
+		done = append(done, powered{name, m.State, m.Hard, m.Failed})
+		if a.json {
+			return
+		}
+		text := fmt.Sprintf("%s is %s", name, m.State)
+		if m.Hard {
+			text += a.print.Bad(fmt.Sprintf("; it did not stop within %s and was switched off", sentence.DurationOf(act.Grace)))
+		}
+		if m.Failed != "" {
+			text += a.print.Bad("; its setup " + m.Failed + " failed: ironbark show machine " + name)
+		}
+		if m.State == site.Stuck {
+			text = a.print.Bad(text) + ": ironbark console " + name + " shows why"
+		}
+		a.print.Line("%s", text)
+	})
+	if err != nil {
+		return err
+	}
+	if a.json {
+		if err := a.print.JSON(map[string]any{"machines": done}); err != nil {
+			return err
+		}
+	}
+	if slices.ContainsFunc(done, func(p powered) bool { return p.State == site.Stuck || p.Failed != "" }) {
+		return errFailed
+	}
+	return nil
+}

@@ -1,0 +1,99 @@
+package view
+
+import (
+	"fmt"
+	"time"
+
+	"ironbark/internal/exposure"
+	"ironbark/internal/work"
+)
+
+// Drift tells what somebody did to the site without Ironbark: in exposure first.
+func (p *Printer) Drift(d *work.Drift, ph *Phrasing) {
+	if d.IsEmpty() {
+		p.Line("  nothing: all is as it was enacted")
+		return
+	}
+	for _, line := range driftLines(d, ph) {
+		text := line.text
+		if line.open {
+			text = p.Open(text)
+		}
+		p.Wrap("  ", text)
+	}
+	for _, t := range d.Things {
+		p.Wrap("  ", t.String())
+	}
+	for _, o := range d.Outside {
+		p.Wrap("  "+p.Quiet(Moment(o.At, ph.now)+"  "), p.Quiet(fmt.Sprintf("%s: %s", o.Who, o.What)))
+	}
+	p.Wrap("  ", "enact puts right what was altered or is gone; adopt takes it into the files; what is in no file is left alone")
+}
+
+type driftLine struct {
+	text  string
+	open  bool
+	since time.Time
+}
+
+// driftLines tells the difference in exposure, as in “ssh to gauge-web-1 has been
+// open to everywhere since 14:02”.
+func driftLines(d *work.Drift, ph *Phrasing) (lines []driftLine) {
+	tell := func(list []exposure.Change, format string, open bool) {
+		for _, c := range list {
+			since := d.Since(c)
+			lines = append(lines, driftLine{
+				text: fmt.Sprintf(format, ph.service(c.Entry.Services), ph.machine(c.Entry.Door.Machine, c.Entry.Door), ph.names.Plain(c.Entry.From), Clock(since, ph.now)),
+				open: open, since: since,
+			})
+		}
+	}
+	tell(d.Exposure.Opened, "%s to %s has been open to %s since %s", true)
+	tell(d.Exposure.Closed, "%s to %s has been closed to %s since %s", false)
+	tell(d.Exposure.Moved, "%s to %s is open to %s until another moment since %s", true)
+	return lines
+}
+
+// Clock prints the time of day of a moment of today, and the whole of another.
+func Clock(t, now time.Time) string {
+	if t.IsZero() {
+		return "some time ago"
+	}
+	if t.UTC().Format(time.DateOnly) == now.UTC().Format(time.DateOnly) {
+		return t.UTC().Format("15:04Z")
+	}
+	return Moment(t, now)
+}
+
+// DriftJSON is the document of a drift.
+func DriftJSON(d *work.Drift, ph *Phrasing) any {
+	type exposed struct {
+		Text  string    `json:"text"`
+		Open  bool      `json:"open"`
+		Since time.Time `json:"since"`
+	}
+	type thing struct {
+		Kind string   `json:"kind"`
+		Name string   `json:"name"`
+		Is   string   `json:"is"` // stray, gone or altered
+		How  []string `json:"how"`
+	}
+	doc := struct {
+		Exposure []exposed `json:"exposure"`
+		Things   []thing   `json:"things"`
+	}{[]exposed{}, []thing{}}
+	for _, l := range driftLines(d, ph) {
+		doc.Exposure = append(doc.Exposure, exposed{l.text, l.open, l.since.UTC()})
+	}
+	for _, t := range d.Things {
+		is := "altered"
+		switch {
+		case t.Gone:
+			is = "gone"
+		case t.Thing.Stray:
+			is = "stray"
+		}
+		doc.Things = append(doc.Things, thing{string(t.Thing.Kind), t.Thing.Name, is, append([]string{}, t.How...)})
+	}
+	return doc
+}

@@ -1,0 +1,260 @@
+package view
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/charmbracelet/x/ansi"
+
+	"ironbark/internal/change"
+	"ironbark/internal/exposure"
+	"ironbark/internal/flow"
+	"ironbark/internal/picture"
+	"ironbark/internal/site"
+	"ironbark/internal/work"
+)
+
+// MapOf makes the map of a state: what stands where, and what is let through.
+func MapOf(st *work.State, reach []exposure.Entry, ph *Phrasing) picture.Map {
+	lets := map[string][]picture.Let{}
+	for _, r := range ph.gather(reach) {
+		level := picture.Open
+		if r.entry.Administrative {
+			level = picture.Administrative
+		}
+		how := ""
+		if doors := slices.DeleteFunc(slices.Clone(r.doors), func(d string) bool { return d == "direct" || d == "inside" }); len(doors) > 0 {
+			how = "through " + strings.Join(doors, ", ")
+		}
+		if t := r.entry.Until; !t.IsZero() {
+			how = strings.TrimPrefix(how+", "+Left(t, ph.now)+" left", ", ")
+		}
+		lets[r.machine] = append(lets[r.machine], picture.Let{Service: ph.service(r.services), From: ph.names.Plain(r.from), How: how, Level: level})
+	}
+	at := map[string][]picture.Node{}
+	fronts := map[string][]picture.Node{}
+	for _, t := range st.Report.Things {
+		node := picture.Node{Kind: string(t.Kind), Name: t.Name, Lets: lets[t.Name]}
+		switch t.Kind {
+		case change.Machine:
+			m := st.Report.Machines[t.Name]
+			node.Down = m.State != site.Running
+			node.About = string(m.State)
+			if t.Given.Addr4.IsValid() {
+				node.About += ", public " + t.Given.Addr4.String()
+			}
+		case change.Bastion:
+			node.About = publicOf(t)
+		case change.Front:
+			node.About = publicOf(t)
+			node.Lets = published(st, t.Name, ph)
+			fronts[t.Spec.Network] = append(fronts[t.Spec.Network], node)
+			continue
+		default:
+			continue
+		}
+		for _, sub := range t.Spec.Subnets {
+			at[sub] = append(at[sub], node)
+		}
+	}
+	m := picture.Map{Title: st.Estate.Name + " on " + st.Estate.Site + ", " + ph.now.UTC().Format("2006-01-02 15:04:05Z")}
+	for _, n := range st.Estate.Networks {
+		net := picture.Network{Name: n.Name, About: prefixes(n.Space), Outside: n.Outside, Fronts: fronts[n.Name]}
+		if n.Outside {
+			net.About += ", outside"
+		}
+		if len(n.Joins) > 0 {
+			net.About += ", joins " + strings.Join(n.Joins, ", ")
+		}
+		for _, s := range n.Subnets {
+			nodes := at[s.Name]
+			slices.SortFunc(nodes, func(a, b picture.Node) int {
+				return cmp.Or(cmp.Compare(b.Level(), a.Level()), cmp.Compare(a.Name, b.Name))
+			})
+			net.Subnets = append(net.Subnets, picture.Subnet{Name: s.Name, About: prefixes(s.Range), Nodes: nodes})
+		}
+		m.Networks = append(m.Networks, net)
+	}
+	for _, l := range st.Estate.Lines {
+		m.Lines = append(m.Lines, picture.Node{Kind: "line", Name: l.Name + " into " + l.Network, About: prefixes(l.Range)})
+	}
+	return m
+}
+
+// published tells which ports of a front lead where. Whether anybody is let in
+// through them stands with the machines.
+func published(st *work.State, front string, ph *Phrasing) (list []picture.Let) {
+	for _, d := range st.Plan.Doors {
+		if d.Front != front {
+			continue
+		}
+		var names []string
+		for _, m := range d.To.Machines {
+			names = append(names, st.Plan.Machines[m].Name)
+		}
+		list = append(list, picture.Let{Service: ph.service(flow.ServicesAt(d.Service)), From: "leads to " + strings.Join(names, ", ") + " " + ph.service(flow.ServicesAt(d.On))})
+	}
+	return list
+}
+
+func prefixes[T fmt.Stringer](list []T) string {
+	words := make([]string, len(list))
+	for i, p := range list {
+		words[i] = p.String()
+	}
+	return strings.Join(words, ", ")
+}
+
+// Map draws a map in the terminal.
+func (p *Printer) Map(m picture.Map) {
+	p.Head(m.Title)
+	for _, n := range m.Networks {
+		var body []string
+		inner := p.columns() - 4
+		for _, f := range n.Fronts {
+			body = append(body, p.node(f, inner)...)
+		}
+		for _, s := range n.Subnets {
+			body = append(body, p.box(s.Name, s.About, p.nodes(s.Nodes, inner-4), inner)...)
+		}
+		for _, line := range p.box(n.Name, n.About, body, p.columns()) {
+			fmt.Fprintln(p.Out, line)
+		}
+	}
+	for _, l := range m.Lines {
+		p.Wrap("line ", l.Name+"  "+l.About)
+	}
+}
+
+func (p *Printer) columns() int { return min(max(p.Width, least), 120) }
+
+// nodes draws what stands in a subnet: the open ones one below the other, and
+// the closed ones as a list of names.
+func (p *Printer) nodes(list []picture.Node, width int) (lines []string) {
+	var closed, down []string
+	for _, n := range list {
+		switch {
+		case n.Level() != picture.Closed:
+			lines = append(lines, p.node(n, width)...)
+		case n.Down:
+			down = append(down, n.Name)
+		case n.Kind == "machine":
+			closed = append(closed, n.Name)
+		default:
+			closed = append(closed, n.Kind+" "+n.Name)
+		}
+	}
+	tell := func(word string, names []string) {
+		if len(names) == 0 {
+			return
+		}
+		for _, line := range wrap(fmt.Sprintf("%s (%d): %s", word, len(names), strings.Join(names, ", ")), width) {
+			lines = append(lines, p.Quiet(line))
+		}
+	}
+	tell("closed", closed)
+	tell("not running", down)
+	if len(list) == 0 {
+		lines = append(lines, p.Quiet("nothing stands in it"))
+	}
+	return lines
+}
+
+func (p *Printer) node(n picture.Node, width int) (lines []string) {
+	name := n.Name
+	if n.Kind != "machine" {
+		name = n.Kind + " " + n.Name
+	}
+	for i, line := range wrap(name+"  "+n.About, width) {
+		if i == 0 {
+			line = p.style(styleHead, name) + p.Quiet(strings.TrimPrefix(line, name))
+		}
+		lines = append(lines, line)
+	}
+	for _, l := range n.Lets {
+		text, mark := l.Text(), ""
+		if l.Level == picture.Closed { // a front's port
+			text = l.Service + " " + l.From
+		}
+		if l.Level == picture.Administrative {
+			mark = "! "
+		}
+		for i, line := range wrap(mark+text, width-4) {
+			switch {
+			case l.Level != picture.Closed:
+				line = p.Open(line)
+			default:
+				line = p.Quiet(line)
+			}
+			if i > 0 {
+				line = "  " + line
+			}
+			lines = append(lines, "  "+line)
+		}
+	}
+	return lines
+}
+
+// box draws lines in a box of a width, with a name in its upper edge.
+func (p *Printer) box(name, about string, body []string, width int) (lines []string) {
+	head := "┌ " + p.style(styleHead, name) + " "
+	if room := width - ansi.StringWidth(head) - 3; about != "" && room > 8 {
+		head += p.Quiet(ansi.Truncate(about, room, "…")) + " "
+	}
+	lines = append(lines, head+strings.Repeat("─", max(width-ansi.StringWidth(head)-1, 0))+"┐")
+	for _, line := range body {
+		line = ansi.Truncate(line, width-4, "…")
+		lines = append(lines, "│ "+line+strings.Repeat(" ", max(width-4-ansi.StringWidth(line), 0))+" │")
+	}
+	return append(lines, "└"+strings.Repeat("─", width-2)+"┘")
+}
+
+// MapJSON is the document of a map.
+func MapJSON(m picture.Map) any {
+	type let struct {
+		Service string `json:"service"`
+		From    string `json:"from"`
+		How     string `json:"how,omitempty"`
+		Level   string `json:"level"`
+	}
+	type node struct {
+		Kind    string `json:"kind"`
+		Name    string `json:"name"`
+		Running bool   `json:"running"`
+		Lets    []let  `json:"lets"`
+	}
+	type subnet struct {
+		Name  string `json:"name"`
+		Range string `json:"range"`
+		Nodes []node `json:"nodes"`
+	}
+	type network struct {
+		Name    string   `json:"name"`
+		Space   string   `json:"space"`
+		Outside bool     `json:"outside"`
+		Fronts  []node   `json:"fronts"`
+		Subnets []subnet `json:"subnets"`
+	}
+	nodes := func(list []picture.Node) []node {
+		out := []node{}
+		for _, n := range list {
+			one := node{n.Kind, n.Name, !n.Down, []let{}}
+			for _, l := range n.Lets {
+				one.Lets = append(one.Lets, let{l.Service, l.From, l.How, [...]string{"closed", "open", "administrative"}[l.Level]})
+			}
+			out = append(out, one)
+		}
+		return out
+	}
+	doc := []network{}
+	for _, n := range m.Networks {
+		one := network{n.Name, n.About, n.Outside, nodes(n.Fronts), []subnet{}}
+		for _, s := range n.Subnets {
+			one.Subnets = append(one.Subnets, subnet{s.Name, s.About, nodes(s.Nodes)})
+		}
+		doc = append(doc, one)
+	}
+	return map[string]any{"networks": doc}
+}

@@ -1,0 +1,215 @@
+package view
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"ironbark/internal/change"
+	"ironbark/internal/cost"
+	"ironbark/internal/work"
+)
+
+func month(m cost.Money) string { return (m * cost.HoursAMonth).String() }
+
+// Cost tells what an estate costs now and after the pending edits.
+func (p *Printer) Cost(before, after cost.Bill, prices cost.Prices, outward int, by string) {
+	if by != "" {
+		p.byTag(after, by)
+		return
+	}
+	now := map[string]cost.Money{}
+	for _, l := range before.Lines {
+		now[l.Kind+" "+l.Name] = l.Hour
+	}
+	var rows [][]string
+	seen := map[string]bool{}
+	for _, l := range after.Lines {
+		id := l.Kind + " " + l.Name
+		seen[id] = true
+		rows = append(rows, []string{l.Kind, l.Name, l.What, hourly(l.Hour), month(l.Hour), moved(now[id], l.Hour)})
+	}
+	for _, l := range before.Lines {
+		if !seen[l.Kind+" "+l.Name] {
+			rows = append(rows, []string{l.Kind, l.Name, "goes", hourly(0), month(0), moved(l.Hour, 0)})
+		}
+	}
+	rows = append(rows, []string{"", "", "all of it", hourly(after.Hour()), month(after.Hour()), moved(before.Hour(), after.Hour())})
+	heads := []string{"KIND", "NAME", "IS", after.Currency + " AN HOUR", "A MONTH", "PENDING"}
+	if before.Hour() == after.Hour() && len(seen) == len(before.Lines) {
+		heads = heads[:5]
+		for i := range rows {
+			rows[i] = rows[i][:5]
+		}
+	}
+	p.Table(heads, rows, 3, 4, 5)
+	for _, key := range after.TagKeys() {
+		p.Line("")
+		p.byTag(after, key)
+	}
+	p.Line("")
+	p.outward(prices, outward, after.Currency)
+}
+
+// hourly prints an hour's price to a hundredth of a cent.
+func hourly(m cost.Money) string {
+	return fmt.Sprintf("%d.%04d", int64(m)/1_000_000, int64(m)%1_000_000/100)
+}
+
+func moved(before, after cost.Money) string {
+	switch {
+	case after > before:
+		return "+" + month(after-before)
+	case after < before:
+		return "-" + month(before-after)
+	}
+	return ""
+}
+
+func (p *Printer) byTag(b cost.Bill, key string) {
+	var rows [][]string
+	for _, s := range b.ByTag(key) {
+		name := key + "=" + s.Value
+		if s.Value == "" {
+			name = "without " + key
+		}
+		rows = append(rows, []string{name, hourly(s.Hour), month(s.Hour)})
+	}
+	p.Table([]string{"TAG", b.Currency + " AN HOUR", "A MONTH"}, rows, 1, 2)
+}
+
+func (p *Printer) outward(prices cost.Prices, gb int, currency string) {
+	parts, sum := prices.Transfer(gb)
+	var rows [][]string
+	for _, t := range parts {
+		reach := fmt.Sprintf("%d to %d GB", t.From, t.UpTo)
+		if t.UpTo == 0 {
+			reach = fmt.Sprintf("beyond %d GB", t.From)
+		}
+		row := []string{reach, hourly(t.Tier.GB)}
+		if gb > 0 {
+			row = append(row, fmt.Sprint(t.GB), t.Cost.String())
+		}
+		rows = append(rows, row)
+	}
+	heads := []string{"TRANSFER OUTWARD A MONTH", currency + " A GB"}
+	if gb > 0 {
+		heads = append(heads, "GB", currency)
+		rows = append(rows, []string{"all of it", "", fmt.Sprint(gb), sum.String()})
+	}
+	p.Table(heads, rows, 1, 2, 3)
+	if gb == 0 {
+		p.Note("what some transfer would cost: ironbark cost --outward GB")
+	}
+}
+
+// CostJSON is the document of what an estate costs.
+func CostJSON(before, after cost.Bill, prices cost.Prices, gb int) any {
+	money := func(m cost.Money) string { return m.String() + " " + after.Currency }
+	type line struct {
+		Kind  string `json:"kind"`
+		Name  string `json:"name"`
+		What  string `json:"what"`
+		Hour  string `json:"hour"`
+		Month string `json:"month"`
+	}
+	type share struct {
+		Tag   string `json:"tag"`
+		Value string `json:"value"`
+		Month string `json:"month"`
+	}
+	type tier struct {
+		UpTo  int    `json:"upToGB,omitempty"`
+		PerGB string `json:"perGB"`
+		GB    int    `json:"gb"`
+		Cost  string `json:"cost"`
+	}
+	doc := struct {
+		Before any     `json:"before"`
+		After  any     `json:"after"`
+		Lines  []line  `json:"lines"`
+		ByTag  []share `json:"byTag"`
+		Tiers  []tier  `json:"outward"`
+	}{BillJSON(before), BillJSON(after), []line{}, []share{}, []tier{}}
+	for _, l := range after.Lines {
+		doc.Lines = append(doc.Lines, line{l.Kind, l.Name, l.What, hourly(l.Hour) + " " + after.Currency, money(l.Hour * cost.HoursAMonth)})
+	}
+	for _, key := range after.TagKeys() {
+		for _, s := range after.ByTag(key) {
+			doc.ByTag = append(doc.ByTag, share{key, s.Value, money(s.Hour * cost.HoursAMonth)})
+		}
+	}
+	parts, _ := prices.Transfer(gb)
+	for _, t := range parts {
+		doc.Tiers = append(doc.Tiers, tier{t.UpTo, hourly(t.Tier.GB) + " " + after.Currency, t.GB, money(t.Cost)})
+	}
+	return doc
+}
+
+// holder is a public IPv4 address and what has it.
+type holder struct {
+	Address string `json:"address"`
+	By      string `json:"by"`
+}
+
+// holders lists who has the public IPv4 addresses of a site.
+func holders(st *work.State) (list []holder) {
+	for _, t := range st.Report.Things {
+		if !t.Given.Addr4.IsValid() || t.Kind != change.Address && len(t.Spec.Reserved) > 0 {
+			continue
+		}
+		by := t.ID()
+		if t.Kind == change.Address {
+			by = "reserved as " + t.Name
+			if who := holderOf(t.Name, st); who != "" {
+				by += ", leads to " + who
+			}
+		}
+		list = append(list, holder{t.Given.Addr4.String(), by})
+	}
+	slices.SortFunc(list, func(a, b holder) int { return strings.Compare(a.Address, b.Address) })
+	return list
+}
+
+// Quota tells what is used of the limits, and who holds the public addresses.
+func (p *Printer) Quota(r *work.Review, st *work.State) {
+	before, after := r.Before.Used.Against(r.Limits), r.After.Used.Against(r.Limits)
+	var rows [][]string
+	for i, q := range after {
+		left := fmt.Sprint(q.Limit - q.Used)
+		if q.Used > q.Limit {
+			left = p.Bad("too much")
+		}
+		rows = append(rows, []string{q.What, fmt.Sprint(before[i].Used), fmt.Sprint(q.Used), fmt.Sprint(q.Limit), left})
+	}
+	p.Table([]string{"WHAT", "USED", "AFTER PENDING", "LIMIT", "LEFT"}, rows, 1, 2, 3, 4)
+	list := holders(st)
+	if len(list) == 0 {
+		return
+	}
+	p.Line("")
+	rows = nil
+	for _, h := range list {
+		rows = append(rows, []string{h.Address, h.By})
+	}
+	p.Table([]string{"PUBLIC ADDRESS", "HELD BY"}, rows)
+}
+
+// QuotaJSON is the document of the limits.
+func QuotaJSON(r *work.Review, st *work.State) any {
+	type quantity struct {
+		What  string `json:"what"`
+		Used  int    `json:"used"`
+		After int    `json:"after"`
+		Limit int    `json:"limit"`
+	}
+	doc := struct {
+		Quota   []quantity `json:"quota"`
+		Holders []holder   `json:"addresses"`
+	}{[]quantity{}, append([]holder{}, holders(st)...)}
+	before := r.Before.Used.Against(r.Limits)
+	for i, q := range r.After.Used.Against(r.Limits) {
+		doc.Quota = append(doc.Quota, quantity{q.What, before[i].Used, q.Used, q.Limit})
+	}
+	return doc
+}

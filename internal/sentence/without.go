@@ -1,0 +1,49 @@
+package sentence
+
+import "slices"
+
+// Without returns a sentence that speaks no more of what has certain names, and
+// whether anything is left that it says. A sentence whose set becomes empty, or
+// whose front or bastion is gone, says nothing. Patterns and tags stay.
+func Without(s Sentence, gone func(name string) bool) (Sentence, bool) {
+	ok := true
+	set := func(s Set) Set {
+		if s.Absent() {
+			return s
+		}
+		out := Set{List: atomsWithout(s.List, gone), Except: atomsWithout(s.Except, gone)}
+		ok = ok && len(out.List) > 0
+		return out
+	}
+	switch s := s.(type) {
+	case Allow:
+		s.From, s.To = set(s.From), set(s.To)
+		return s, ok
+	case Deny:
+		s.From, s.To = set(s.From), set(s.To)
+		return s, ok
+	case Forward:
+		s.From, s.To = set(s.From), set(s.To)
+		return s, ok && !gone(s.Front.Text)
+	case Spread:
+		s.From, s.Over = set(s.From), set(s.Over)
+		return s, ok && !gone(s.Front.Text)
+	case Route:
+		s.To = set(s.To)
+		return s, ok && !gone(s.Via.Text)
+	case Permit:
+		s.From, s.To = set(s.From), set(s.To)
+		return s, ok
+	case Never:
+		s.From, s.To = set(s.From), set(s.To)
+		return s, ok
+	case Always:
+		s.From, s.To = set(s.From), set(s.To)
+		return s, ok
+	}
+	return s, true
+}
+
+func atomsWithout(list []Atom, gone func(name string) bool) []Atom {
+	return slices.DeleteFunc(slices.Clone(list), func(a Atom) bool { return a.Kind() == Named && gone(a.Text()) })
+}

@@ -1,0 +1,232 @@
+package sim
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"strings"
+	"sync"
+
+	"golang.org/x/crypto/bcrypt"
+	"golang.org/x/term"
+
+	"ironbark/internal/site"
+	"ironbark/internal/site/sim/guest"
+)
+
+// Console opens a machine's serial line.
+func (s *Site) Console(ctx context.Context, person, machine string) (io.ReadWriteCloser, error) {
+	in, err := s.look(ctx, machine)
+	if err != nil {
+		return nil, err
+	}
+	db, err := s.open(ctx, true)
+	if err != nil {
+		return nil, err
+	}
+	var m meta
+	err = db.Do(ctx, func(tx *sql.Tx) error {
+		m, err = s.readMeta(ctx, tx)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	if err := permitted(m, in); err != nil {
+		return nil, err
+	}
+	if state := s.at(in.life, s.clock.Now()).State; state == site.Stopped {
+		return nil, &site.NoConsole{Why: fmt.Sprintf("machine %s is stopped, and a stopped machine has no serial line", machine), Mend: "ironbark start " + machine}
+	}
+	if err := s.tell(ctx, person, "began a session on the console of machine "+machine); err != nil {
+		return nil, err
+	}
+	near, far := net.Pipe()
+	end := sync.OnceValue(func() error {
+		return s.tell(context.WithoutCancel(ctx), person, "ended the session on the console of machine "+machine)
+	})
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		defer far.Close()
+		l := &session{s: s, person: person, in: in, rw: far, t: term.NewTerminal(far, "")}
+		l.serve(ctx)
+	}()
+	return &ending{ReadWriteCloser: near, end: func() error {
+		<-done
+		return end()
+	}}, nil
+}
+
+// permitted tells whether a serial line may be used: the site's refusal is final.
+func permitted(m meta, in *inner) error {
+	switch {
+	case !m.console.Permitted:
+		return &site.NoConsole{Why: "the site refuses serial lines, and no estate can overrule it", Mend: m.console.Lifts + " can lift it"}
+	case !in.thing.Spec.Console:
+		return &site.NoConsole{
+			Why:  fmt.Sprintf("the serial line of machine %s is off: nothing nearer than the site permits it", in.thing.Name),
+			Mend: fmt.Sprintf("ironbark change machine %s --console on (or console: true for the whole estate)", in.thing.Name),
+		}
+	}
+	return nil
+}
+
+// tell puts an entry of a console session into the journal.
+func (s *Site) tell(ctx context.Context, person, text string) error {
+	return s.step(ctx, func(context.Context, *sql.Tx) (note, error) {
+		return note{person, "console", text, record{}}, nil
+	})
+}
+
+// ending is a line that tells when it is closed.
+type ending struct {
+	io.ReadWriteCloser
+	end func() error
+}
+
+func (e *ending) Close() error { return errors.Join(e.ReadWriteCloser.Close(), e.end()) }
+
+// session is one session of a person with what is in a machine.
+type session struct {
+	s      *Site
+	person string
+	in     *inner
+	rw     io.ReadWriter
+	t      *term.Terminal
+	user   string
+}
+
+func (l *session) say(format string, args ...any) { fmt.Fprintf(l.t, format+"\n", args...) }
+
+// serve shows the boot log and offers what the machine offers on its line.
+func (l *session) serve(ctx context.Context) {
+	fmt.Fprint(l.t, l.in.log)
+	switch {
+	case l.in.life.Stuck:
+		l.emergency(ctx)
+	case !l.in.guest.Running(guest.Login):
+		l.say("This machine offers no login on its serial line; the recipe console-login does.")
+	case l.login():
+		l.shell(ctx)
+	}
+}
+
+// tries is how often a password may be wrong.
+const tries = 3
+
+func (l *session) login() bool {
+	for range tries {
+		l.t.SetPrompt(l.in.thing.Name + " login: ")
+		user, err := l.t.ReadLine()
+		if err != nil {
+			return false
+		}
+		password, err := l.t.ReadPassword("Password: ")
+		if err != nil {
+			return false
+		}
+		if user == guest.User && l.in.life.Hash != "" && bcrypt.CompareHashAndPassword([]byte(l.in.life.Hash), []byte(password)) == nil {
+			l.user = user
+			return true
+		}
+		l.say("Login incorrect")
+	}
+	return false
+}
+
+// emergency is what a machine shows that did not get through its boot.
+func (l *session) emergency(ctx context.Context) {
+	l.say("This machine is in emergency mode. “continue” tries the boot again; “exit” leaves.")
+	l.user = "root"
+	l.t.SetPrompt("(emergency) # ")
+	for {
+		text, err := l.t.ReadLine()
+		switch strings.TrimSpace(text) {
+		case "exit":
+			return
+		case "continue":
+			l.again(ctx)
+			return
+		case "":
+		default:
+			l.in.guest.Command(ctx, l.user, text, nil, l.t)
+		}
+		if err != nil {
+			return
+		}
+	}
+}
+
+func (l *session) again(ctx context.Context) {
+	m, err := l.s.Power(ctx, l.person, l.in.thing.Name, site.Power{Do: site.Restart})
+	if err != nil {
+		l.say("%v", err)
+		return
+	}
+	l.say("the machine is %s", m.State)
+}
+
+// shell reads commands and runs them inside the machine until exit.
+func (l *session) shell(ctx context.Context) {
+	l.t.SetPrompt(fmt.Sprintf("%s@%s:~$ ", l.user, l.in.thing.Name))
+	for {
+		text, err := l.t.ReadLine()
+		if strings.TrimSpace(text) == "exit" || err != nil && text == "" {
+			return
+		}
+		if l.run(ctx, text, l.t); l.in.guest.Power != "" || err != nil {
+			return
+		}
+	}
+}
+
+// run runs one command line, and keeps what it changed.
+func (l *session) run(ctx context.Context, text string, out io.Writer) int {
+	status := l.in.guest.Command(ctx, l.user, text, strings.NewReader(""), out)
+	if err := l.s.keep(ctx, l.in); err != nil {
+		fmt.Fprintln(out, err)
+	}
+	if do, ok := map[string]site.PowerVerb{"reboot": site.Restart, "poweroff": site.Stop}[l.in.guest.Power]; ok {
+		if _, err := l.s.Power(ctx, l.person, l.in.thing.Name, site.Power{Do: do, Grace: l.s.millis(l.s.cat.Life.Stop)}); err != nil {
+			fmt.Fprintln(out, err)
+		}
+	}
+	return status
+}
+
+// keep writes what a session changed inside a machine. It is no step of the
+// site, and the journal does not have it.
+func (s *Site) keep(ctx context.Context, in *inner) error {
+	db, err := s.open(ctx, true)
+	if err != nil {
+		return err
+	}
+	return db.Do(ctx, func(tx *sql.Tx) error {
+		now, err := s.inner(ctx, tx, in.thing.Name) // its life may have gone on meanwhile
+		if err != nil {
+			return err
+		}
+		now.guest = in.guest
+		return now.save(ctx, tx)
+	})
+}
+
+// keepHost writes the key of a machine's SSH server, made when it is first asked for.
+func (s *Site) keepHost(ctx context.Context, in *inner) error {
+	db, err := s.open(ctx, true)
+	if err != nil {
+		return err
+	}
+	return db.Do(ctx, func(tx *sql.Tx) error {
+		now, err := s.inner(ctx, tx, in.thing.Name)
+		if err != nil {
+			return err
+		}
+		now.life.Host = in.life.Host
+		return now.save(ctx, tx)
+	})
+}

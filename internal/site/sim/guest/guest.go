@@ -1,0 +1,189 @@
+// Package guest is what runs inside a machine of the stand-in cloud: a small
+// system with files, packages and services, kept as data. Its shell is a real
+// one (mvdan.cc/sh, the POSIX shell language in Go) whose every way out is cut
+// off: files are the machine's own, and the programs are those of programs.go.
+// Nothing of the host can be read, written or run.
+//
+//	script ──shell──▶ programs ──▶ files, packages, services ──▶ what it listens on
+//
+// A Guest is not safe for concurrent use.
+package guest
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"mvdan.cc/sh/v3/expand"
+	"mvdan.cc/sh/v3/interp"
+	"mvdan.cc/sh/v3/syntax"
+)
+
+// User is who the first user of every machine is.
+const User = "keeper"
+
+// Login is the service that offers a login on the serial line.
+const Login = "serial-getty@ttyS0"
+
+// Guest is the inside of one machine.
+type Guest struct {
+	Name     string            `json:"name"`
+	Files    map[string]string `json:"files,omitempty"` // by absolute path
+	Dirs     []string          `json:"dirs,omitempty"`
+	Packages []string          `json:"packages"`
+	Stopped  []string          `json:"stopped,omitempty"` // services of its packages that do not run
+	Enabled  []string          `json:"enabled,omitempty"` // further services that do
+	Users    []string          `json:"users,omitempty"`   // besides the first one
+	Volumes  []string          `json:"-"`                 // devices of attached volumes
+	Inside   []string          `json:"-"`                 // addresses
+
+	Slept time.Duration `json:"-"` // how long its programs would have waited
+	Power string        `json:"-"` // reboot or poweroff, where a program asked for it
+}
+
+// New returns a fresh machine with packages.
+func New(name string, packages []string) *Guest {
+	return &Guest{Name: name, Packages: slices.Clone(packages), Files: map[string]string{}}
+}
+
+// known are the packages that can be installed, with the services that they
+// bring, and what those listen on, as sentences write it.
+var known = map[string]map[string][]string{
+	"openssh-server": {"ssh": {"ssh"}},
+	"nginx":          {"nginx": {"http", "https"}},
+	"xrdp":           {"xrdp": {"rdp"}},
+	"xfce4":          {},
+	"postgresql":     {"postgresql": {"tcp/5432"}},
+	"tidefeed":       {"tidefeed": {"tcp/7400-7401"}},
+	"curl":           {},
+	"rsync":          {},
+	"chrony":         {"chrony": {"udp/123"}},
+	"util-linux":     {},
+}
+
+// services lists the machine's services by name, with what they listen on.
+func (g *Guest) services() map[string][]string {
+	all := map[string][]string{Login: nil}
+	for _, p := range g.Packages {
+		maps.Copy(all, known[p])
+	}
+	return all
+}
+
+// Running reports whether a service runs.
+func (g *Guest) Running(service string) bool {
+	_, there := g.services()[service]
+	if service == Login {
+		return slices.Contains(g.Enabled, service)
+	}
+	return there && !slices.Contains(g.Stopped, service)
+}
+
+// Listens lists what the machine listens on once it runs, as sentences write it.
+// Every machine answers ping.
+func (g *Guest) Listens() []string {
+	list := []string{"ping"}
+	for name, ports := range g.services() {
+		if g.Running(name) {
+			list = append(list, ports...)
+		}
+	}
+	slices.Sort(list)
+	return slices.Compact(list)
+}
+
+// maxFiles is how much a machine's own files may hold, in bytes.
+const maxFiles = 4 << 20
+
+// maxOutput is how much of a script's output is kept, in bytes.
+const maxOutput = 64 << 10
+
+// maxRun is how long a script may compute.
+const maxRun = 2 * time.Second
+
+// Result is what became of a script.
+type Result struct {
+	Name   string        `json:"name"`
+	Exit   int           `json:"exit"`
+	Output string        `json:"output"`
+	Took   time.Duration `json:"took"` // what its programs would have waited
+}
+
+// Run runs a script as root, as a first boot does, and returns its exit status
+// and what it wrote to both streams.
+func (g *Guest) Run(ctx context.Context, name, script string) Result {
+	out := &limited{most: maxOutput}
+	slept := g.Slept
+	ctx, cancel := context.WithTimeout(ctx, maxRun)
+	defer cancel()
+	exit := g.shell(ctx, "root", name, script, strings.NewReader(""), out)
+	if ctx.Err() != nil {
+		exit = 124
+		fmt.Fprintf(out, "%s: stopped: it computed for more than %s\n", name, maxRun)
+	}
+	return Result{Name: name, Exit: exit, Output: out.text(), Took: g.Slept - slept}
+}
+
+// Command runs one command line as a user.
+func (g *Guest) Command(ctx context.Context, user, line string, in io.Reader, out io.Writer) int {
+	return g.shell(ctx, user, "sh", line, in, out)
+}
+
+func (g *Guest) shell(ctx context.Context, user, name, script string, in io.Reader, out io.Writer) int {
+	prog, err := syntax.NewParser().Parse(strings.NewReader(script), name)
+	if err != nil {
+		fmt.Fprintln(out, err)
+		return 2
+	}
+	home := "/home/" + user
+	if user == "root" {
+		home = "/root"
+	}
+	env := expand.ListEnviron("PATH=/usr/sbin:/usr/bin:/sbin:/bin", "HOME="+home, "USER="+user, "LOGNAME="+user, "SHELL=/bin/sh", "HOSTNAME="+g.Name, "PWD=/")
+	r, err := interp.New(
+		interp.Env(env), interp.Dir("/"), interp.StdIO(in, out, out),
+		interp.ExecHandlers(func(interp.ExecHandlerFunc) interp.ExecHandlerFunc { return g.exec }),
+		interp.OpenHandler(g.open), interp.StatHandler(g.stat), interp.ReadDirHandler2(g.readDir), interp.AccessHandler(g.access),
+	)
+	if err != nil {
+		fmt.Fprintln(out, err)
+		return 1
+	}
+	err = r.Run(ctx, prog)
+	if status, ok := interp.IsExitStatus(err); ok {
+		return int(status)
+	}
+	if err != nil {
+		if !errors.Is(err, context.DeadlineExceeded) {
+			fmt.Fprintln(out, err)
+		}
+		return 1
+	}
+	return 0
+}
+
+// limited keeps the beginning of what is written to it.
+type limited struct {
+	b    strings.Builder
+	most int
+	cut  bool
+}
+
+func (l *limited) Write(p []byte) (int, error) {
+	room := max(l.most-l.b.Len(), 0)
+	l.b.Write(p[:min(len(p), room)])
+	l.cut = l.cut || len(p) > room
+	return len(p), nil
+}
+
+func (l *limited) text() string {
+	if l.cut {
+		return l.b.String() + "\n… more was written, and is not kept\n"
+	}
+	return l.b.String()
+}

@@ -1,0 +1,433 @@
+package sim
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"ironbark/internal/change"
+	"ironbark/internal/flow"
+	"ironbark/internal/sentence"
+	"ironbark/internal/site"
+	"ironbark/internal/site/sim/guest"
+)
+
+// life is how a machine is doing, as moments from which its state at any other
+// moment follows: nothing runs in between.
+//
+//	booted ──build──▶ starting ──start, setup──▶ running ──listen──▶ listens
+//	stopped ──took──▶ stopped for good
+type life struct {
+	Booted  time.Time          `json:"booted"` // when its last start began
+	Fresh   bool               `json:"fresh,omitempty"`
+	Setup   time.Duration      `json:"setup,omitempty"` // how long its first boot took at that start
+	Stop    time.Time          `json:"stop,omitzero"`   // when its stop began; zero: it is on
+	Took    time.Duration      `json:"took,omitempty"`  // how long the stop took
+	Hard    bool               `json:"hard,omitempty"`
+	Stuck   bool               `json:"stuck,omitempty"`
+	Key     string             `json:"key,omitempty"`  // the public key inside it
+	Hash    string             `json:"hash,omitempty"` // of its first user's password
+	Host    []byte             `json:"host,omitempty"` // the seed of its SSH server's key
+	Listens []string           `json:"listens,omitempty"`
+	Results []site.SetupResult `json:"results,omitempty"`
+}
+
+// cleanGrace is how long a machine takes to stop cleanly, if it can.
+func (s *Site) millis(n int) time.Duration { return time.Duration(n) * time.Millisecond }
+
+// at computes the state at a moment.
+func (s *Site) at(l life, now time.Time) site.Machine {
+	if !l.Stop.IsZero() {
+		end := l.Stop.Add(l.Took)
+		m := site.Machine{State: site.Stopped, Since: end, Ready: end, Hard: l.Hard}
+		if now.Before(end) {
+			m.State, m.Since = site.Stopping, l.Stop
+		}
+		return m
+	}
+	build := s.millis(s.cat.Life.Build)
+	if !l.Fresh {
+		build = 0
+	}
+	start := build + s.millis(s.cat.Life.Start) + l.Setup
+	listen := start + s.millis(s.cat.Life.Listen)
+	m := site.Machine{State: site.Running, Since: l.Booted.Add(start), Ready: l.Booted.Add(listen)}
+	switch age := now.Sub(l.Booted); {
+	case age < build:
+		m.State, m.Since = site.Building, l.Booted
+	case age < start:
+		m.State, m.Since = site.Starting, l.Booted.Add(build)
+	case l.Stuck:
+		m.State, m.Ready = site.Stuck, m.Since
+	case age >= listen:
+		m.Listens = listening(l.Listens)
+	}
+	for _, r := range l.Results {
+		if r.Exit != 0 && m.Failed == "" {
+			m.Failed = r.Name
+		}
+	}
+	return m
+}
+
+// listening turns the words of what a guest listens on into services.
+func listening(words []string) flow.Services {
+	var list sentence.Services
+	for _, word := range words {
+		one, err := sentence.ParseService(word)
+		if err != nil {
+			panic("sim: a guest listens on what is no service: " + err.Error())
+		}
+		list.List = append(list.List, one)
+	}
+	return flow.ServicesOf(shippedNames{}, list)
+}
+
+// machines fills a report with how the machines are doing.
+func (s *Site) machines(ctx context.Context, tx *sql.Tx, r *site.Report, now time.Time) error {
+	things := map[string]change.Thing{}
+	for _, t := range r.Things {
+		if t.Kind == change.Machine {
+			things[t.Name] = t
+		}
+	}
+	r.Keys = map[string]string{}
+	services := map[string]flow.Services{} // most machines listen on the same
+	return each(ctx, tx, `SELECT name, life FROM machines`, func(scan func(...any) error) error {
+		var name, text string
+		if err := scan(&name, &text); err != nil {
+			return err
+		}
+		t, there := things[name]
+		if !there {
+			return nil
+		}
+		l, err := s.readLife(text, t)
+		if err != nil {
+			return err
+		}
+		words := strings.Join(l.Listens, " ")
+		known, ok := services[words]
+		if !ok {
+			known = listening(l.Listens)
+			services[words] = known
+		}
+		l.Listens = nil
+		m := s.at(l, now)
+		if m.State == site.Running && !now.Before(m.Ready) {
+			m.Listens = known
+		}
+		m.Locked = t.Spec.Secret && l.Hash == ""
+		r.Machines[name], r.Keys[name] = m, l.Key
+		return nil
+	})
+}
+
+func (s *Site) readLife(text string, t change.Thing) (l life, err error) {
+	if err := json.Unmarshal([]byte(text), &l); err != nil {
+		return l, fmt.Errorf("machine %s: %w", t.Name, err)
+	}
+	if l.Listens == nil { // from before machines had an inside
+		l.Fresh = true
+		l.Listens = s.fresh(t).Listens()
+	}
+	return l, nil
+}
+
+// fresh is the inside of a machine that was just made.
+func (s *Site) fresh(t change.Thing) *guest.Guest {
+	packages, ok := s.cat.Inside[t.Spec.Image]
+	if !ok {
+		packages = s.cat.Inside[""]
+	}
+	return guest.New(t.Name, packages)
+}
+
+// inner is a machine with what is in it.
+type inner struct {
+	thing change.Thing
+	life  life
+	guest *guest.Guest
+	log   string
+}
+
+// inner reads a machine. The error is a *site.NoMachine.
+func (s *Site) inner(ctx context.Context, tx *sql.Tx, name string) (*inner, error) {
+	in := &inner{}
+	var row thingRow
+	err := tx.QueryRowContext(ctx, `SELECT kind, name, spec, given, asked FROM things WHERE kind = 'machine' AND name = ? AND spec <> ''`, name).
+		Scan(&row.kind, &row.name, &row.spec, &row.given, &row.asked)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, &site.NoMachine{Name: name}
+	}
+	if err != nil {
+		return nil, err
+	}
+	if in.thing, _, err = row.read(); err != nil {
+		return nil, err
+	}
+	var text, body string
+	if err := tx.QueryRowContext(ctx, `SELECT life, guest, log FROM machines WHERE name = ?`, name).Scan(&text, &body, &in.log); err != nil {
+		return nil, err
+	}
+	if in.life, err = s.readLife(text, in.thing); err != nil {
+		return nil, err
+	}
+	in.guest = s.fresh(in.thing)
+	if body != "" {
+		in.guest = &guest.Guest{}
+		if err := json.Unmarshal([]byte(body), in.guest); err != nil {
+			return nil, err
+		}
+		in.guest.Name = name
+	}
+	for _, at := range in.thing.Spec.Subnets {
+		for _, a := range in.thing.Spec.Inside[at] {
+			in.guest.Inside = append(in.guest.Inside, a.String())
+		}
+	}
+	return in, each(ctx, tx, `SELECT json_extract(spec, '$.device') FROM things WHERE kind = 'volume' AND spec <> '' AND json_extract(spec, '$.machine') = ? ORDER BY 1`, func(scan func(...any) error) error {
+		var device string
+		err := scan(&device)
+		in.guest.Volumes = append(in.guest.Volumes, device)
+		return err
+	}, name)
+}
+
+// save writes a machine's life and inside.
+func (in *inner) save(ctx context.Context, tx *sql.Tx) error {
+	in.life.Listens = in.guest.Listens()
+	text, err := json.Marshal(in.life)
+	if err != nil {
+		return err
+	}
+	body, err := json.Marshal(in.guest)
+	if err != nil {
+		return err
+	}
+	_, err = tx.ExecContext(ctx, `INSERT INTO machines VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET life = excluded.life, guest = excluded.guest, log = excluded.log`,
+		in.thing.Name, string(text), string(body), in.log)
+	return err
+}
+
+// boot starts a machine at a moment; its first boot is run where it never was, or anew.
+func (s *Site) boot(ctx context.Context, in *inner, now time.Time, setup bool) {
+	l := &in.life
+	l.Booted, l.Stop, l.Took, l.Hard, l.Setup = now.UTC(), time.Time{}, 0, false, 0
+	l.Stuck = slices.Contains(s.faults.Stuck, in.thing.Name)
+	b := &strings.Builder{}
+	stamp := func(after time.Duration, format string, args ...any) {
+		fmt.Fprintf(b, "[%8.2f] %s\n", after.Seconds(), fmt.Sprintf(format, args...))
+	}
+	stamp(0, "machine %s starts, image %s, size %s", in.thing.Name, in.thing.Spec.Image, in.thing.Spec.Size)
+	for _, a := range in.guest.Inside {
+		stamp(300*time.Millisecond, "network: %s", a)
+	}
+	for i, v := range in.guest.Volumes {
+		stamp(time.Duration(350+10*i)*time.Millisecond, "disk %s is there", v)
+	}
+	if l.Stuck {
+		stamp(500*time.Millisecond, "mounting /srv failed: the disk does not answer")
+		stamp(600*time.Millisecond, "emergency mode: the system waits for somebody at its console")
+		in.log = b.String()
+		return
+	}
+	if setup {
+		l.Results = nil
+		for _, part := range in.thing.Spec.Setup {
+			script := part.Script
+			if r, ok := s.cat.Offer.Recipe(part.Name); ok && script == "" {
+				script = r.Script
+			}
+			stamp(600*time.Millisecond+l.Setup, "setup %s begins", part.Name)
+			r := in.guest.Run(ctx, part.Name, script)
+			l.Setup += r.Took
+			l.Results = append(l.Results, site.SetupResult{Name: part.Name, At: now.Add(l.Setup).UTC(), Exit: r.Exit, Output: r.Output})
+			b.WriteString(r.Output)
+			stamp(600*time.Millisecond+l.Setup, "setup %s ended with %d", part.Name, r.Exit)
+			if r.Exit != 0 {
+				break
+			}
+		}
+	}
+	for _, w := range in.guest.Listens() {
+		if w != "ping" {
+			stamp(s.millis(s.cat.Life.Start)+l.Setup, "listens on %s", w)
+		}
+	}
+	stamp(s.millis(s.cat.Life.Start)+l.Setup, "machine %s is up", in.thing.Name)
+	in.log = b.String()
+}
+
+// inhabit gives a thing that is put its inside: a machine starts, and a snapshot
+// keeps what is in its machine.
+func (s *Site) inhabit(ctx context.Context, tx *sql.Tx, c change.Change) error {
+	t := c.Thing
+	switch {
+	case t.Kind == change.Snapshot:
+		from := t.Spec.Machine
+		if from == "" || c.Verb != change.Make {
+			return nil
+		}
+		_, err := tx.ExecContext(ctx, `INSERT OR IGNORE INTO machines SELECT ?, life, guest, '' FROM machines WHERE name = ?`, snapshotOf(t.Name), from)
+		return err
+	case t.Kind != change.Machine:
+		return nil
+	}
+	count, there := 0, 0
+	row := tx.QueryRowContext(ctx, `SELECT count(*), coalesce(sum(name = ?), 0) FROM machines WHERE name NOT LIKE '%/%'`, t.Name)
+	if err := row.Scan(&count, &there); err != nil {
+		return err
+	}
+	if there > 0 {
+		if !c.Restart {
+			return nil
+		}
+		in, err := s.inner(ctx, tx, t.Name)
+		if err != nil {
+			return err
+		}
+		in.thing = t
+		if in.life.Stop.IsZero() { // a machine that is off stays off
+			in.life.Fresh = false
+			s.boot(ctx, in, s.clock.Now(), false)
+		}
+		return in.save(ctx, tx)
+	}
+	if err := s.faults.room(count, t.Spec.Size); err != nil {
+		return err
+	}
+	in := &inner{thing: t, guest: s.fresh(t), life: life{Fresh: true}}
+	var body string
+	err := tx.QueryRowContext(ctx, `SELECT guest FROM machines WHERE name = ?`, snapshotOf(t.Spec.Image)).Scan(&body)
+	if err == nil {
+		in.guest = &guest.Guest{}
+		err = json.Unmarshal([]byte(body), in.guest)
+		in.guest.Name = t.Name
+	} else if errors.Is(err, sql.ErrNoRows) {
+		err = nil
+	}
+	if err != nil {
+		return err
+	}
+	if t.Spec.Key != "" {
+		if err := tx.QueryRowContext(ctx, `SELECT json_extract(spec, '$.public') FROM things WHERE kind = 'key' AND name = ?`, t.Spec.Key).Scan(&in.life.Key); err != nil {
+			return fmt.Errorf("the site has no key %s: %w", t.Spec.Key, err)
+		}
+	}
+	for _, at := range t.Spec.Subnets {
+		for _, a := range t.Spec.Inside[at] {
+			in.guest.Inside = append(in.guest.Inside, a.String())
+		}
+	}
+	s.boot(ctx, in, s.clock.Now(), true)
+	return in.save(ctx, tx)
+}
+
+func snapshotOf(name string) string { return "snapshot/" + name }
+
+// forget takes the inside of a removed thing away.
+func forget(ctx context.Context, tx *sql.Tx, t change.Thing) error {
+	name := t.Name
+	switch t.Kind {
+	case change.Snapshot:
+		name = snapshotOf(t.Name)
+	case change.Machine:
+	default:
+		return nil
+	}
+	_, err := tx.ExecContext(ctx, `DELETE FROM machines WHERE name = ?`, name)
+	return err
+}
+
+// Power starts, stops or restarts a machine.
+func (s *Site) Power(ctx context.Context, person, machine string, act site.Power) (m site.Machine, err error) {
+	err = s.step(ctx, func(ctx context.Context, tx *sql.Tx) (note, error) {
+		in, err := s.inner(ctx, tx, machine)
+		if err != nil {
+			return note{}, err
+		}
+		now := s.clock.Now()
+		state := s.at(in.life, now).State
+		text := fmt.Sprintf("machine %s: %s", machine, act.Do)
+		switch {
+		case act.Do == site.Start && in.life.Stop.IsZero(), act.Do == site.Stop && !in.life.Stop.IsZero():
+			m = s.at(in.life, now)
+			return note{person, string(act.Do), text + ", which it was already", record{}}, nil
+		case act.Do == site.Stop:
+			s.halt(in, now, state, act.Grace)
+		default:
+			if act.Do == site.Restart && in.life.Stop.IsZero() {
+				s.halt(in, now, state, act.Grace)
+			}
+			begin := now.Add(in.life.Took)
+			if !in.life.Stop.IsZero() && in.life.Stop.Add(in.life.Took).Before(begin) {
+				begin = now
+			}
+			hard := in.life.Hard
+			in.life.Fresh = false
+			s.boot(ctx, in, begin, act.Setup)
+			in.life.Hard = hard && act.Do == site.Restart
+			if act.Setup {
+				text += ", its setup runs again"
+			}
+		}
+		if in.life.Hard {
+			text += fmt.Sprintf("; it did not stop within %s and was switched off", act.Grace)
+		}
+		m = s.at(in.life, now)
+		return note{person, string(act.Do), text, record{}}, in.save(ctx, tx)
+	})
+	return m, err
+}
+
+// halt stops a machine: cleanly if it is up, and hard after the grace time if it
+// does not answer or takes longer.
+func (s *Site) halt(in *inner, now time.Time, state site.State, grace time.Duration) {
+	in.life.Stop, in.life.Took, in.life.Hard = now.UTC(), s.millis(s.cat.Life.Stop), false
+	if state != site.Running || in.life.Took > grace {
+		in.life.Took, in.life.Hard = grace, true
+	}
+}
+
+// Secure sets the hash of the password of a machine's first user.
+func (s *Site) Secure(ctx context.Context, person, machine, hash string) error {
+	return s.step(ctx, func(ctx context.Context, tx *sql.Tx) (note, error) {
+		in, err := s.inner(ctx, tx, machine)
+		if err != nil {
+			return note{}, err
+		}
+		in.life.Hash = hash
+		return note{person, "password", fmt.Sprintf("machine %s: a password was set", machine), record{}}, in.save(ctx, tx)
+	})
+}
+
+// Boot returns a machine's boot log and what its first boot came to.
+func (s *Site) Boot(ctx context.Context, machine string) (b site.Boot, err error) {
+	in, err := s.look(ctx, machine)
+	if err != nil {
+		return b, err
+	}
+	return site.Boot{Log: in.log, Setup: in.life.Results}, nil
+}
+
+// look reads a machine outside of any step.
+func (s *Site) look(ctx context.Context, machine string) (in *inner, err error) {
+	db, err := s.open(ctx, false)
+	if err != nil {
+		if absentIsEmpty(err) == nil {
+			return nil, &site.NoMachine{Name: machine}
+		}
+		return nil, err
+	}
+	err = db.Do(ctx, func(tx *sql.Tx) error {
+		in, err = s.inner(ctx, tx, machine)
+		return err
+	})
+	return in, err
+}

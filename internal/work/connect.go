@@ -1,0 +1,182 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"net/netip"
+	"path/filepath"
+	"slices"
+
+	"golang.org/x/crypto/ssh"
+
+	"ironbark/internal/change"
+	"ironbark/internal/exposure"
+	"ironbark/internal/flow"
+	"ironbark/internal/sentence"
+	"ironbark/internal/site"
+	"ironbark/internal/sshkey"
+)
+
+// Way is how a person gets into a machine: from which of their addresses, to
+// which one, with which key.
+type Way struct {
+	Machine string
+	User    string
+	From    netip.Addr
+	To      netip.AddrPort
+	KeyPath string // of the private half; "" where the machine has no key
+	HostKey string // of the machine's SSH server, as the site knows it
+	Answer  *Answer
+	Part    exposure.Part // that lets the person in
+}
+
+// Closed says that there is no way in now. The answer tells why.
+type Closed struct {
+	Machine string
+	Answer  *Answer
+}
+
+// Error tells the machine.
+func (c *Closed) Error() string {
+	return fmt.Sprintf("there is no open way to ssh on %s now", c.Machine)
+}
+
+// BadKey says that a key cannot be used for a machine, and what to do.
+type BadKey struct {
+	Why  string
+	Mend string
+	Err  error
+}
+
+// Error tells why.
+func (b *BadKey) Error() string { return b.Why }
+
+// Unwrap returns the cause, which may be a *sshkey.Loose.
+func (b *BadKey) Unwrap() error { return b.Err }
+
+var sshAsk = func(machine string) sentence.Ask {
+	s, err := sentence.ParseArgs([]string{"why", "ssh", "from", "me", "to", machine}, fileTime)
+	if err != nil {
+		panic("work: " + err.Error())
+	}
+	return s.(sentence.Ask)
+}
+
+// Way finds the way into a machine and checks the key for it, before anything is
+// tried. keyPath is a private half; "" for that of the machine's key. The errors
+// are *site.NoMachine, *Closed and *BadKey.
+func (w *Work) Way(ctx context.Context, machine, keyPath string) (*Way, error) {
+	st, err := w.Installed(ctx)
+	if err != nil {
+		return nil, err
+	}
+	i := slices.IndexFunc(st.Report.Things, func(t change.Thing) bool { return t.Kind == change.Machine && t.Name == machine })
+	if i < 0 {
+		return nil, &site.NoMachine{Name: machine}
+	}
+	way := &Way{Machine: machine, User: "keeper"}
+	if image, ok := w.Site.Catalogue().Image(st.Report.Things[i].Spec.Image); ok && image.User != "" {
+		way.User = image.User
+	}
+	if way.Answer, err = w.Ask(st, sshAsk(machine), w.Clock.Now()); err != nil {
+		return nil, err
+	}
+	if !way.find(w.Site.Callers()) {
+		return nil, &Closed{machine, way.Answer}
+	}
+	if way.HostKey, err = w.Site.HostKey(ctx, machine); err != nil {
+		return nil, err
+	}
+	way.KeyPath, err = w.keyFor(st, st.Report.Things[i], keyPath)
+	return way, err
+}
+
+// find takes the first door that is open for one of the caller's addresses.
+func (w *Way) find(callers []netip.Addr) bool {
+	ssh := flow.TCPPort(22)
+	for _, from := range callers {
+		for _, call := range w.Answer.Doors(from) {
+			called := call.Calls(ssh)
+			target := exposure.Target{Machine: -1, Address: call.Address}
+			for _, p := range w.Answer.View.Ask(flow.ServicesAt(called), flow.AddrsAt(from), target) {
+				if p.Open && p.Machine >= 0 && w.Answer.State.Plan.Machines[p.Machine].Name == w.Machine {
+					w.From, w.To, w.Part = from, netip.AddrPortFrom(call.Address, called.Port()), p
+					return true
+				}
+			}
+		}
+	}
+	return false
+}
+
+// keyFor finds the private half for a machine and checks that it is closed to
+// others and belongs to the machine.
+func (w *Work) keyFor(st *State, t change.Thing, path string) (string, error) {
+	inside := st.Report.Keys[t.Name]
+	if path == "" && t.Spec.Key == "" {
+		return "", nil
+	}
+	given := path != ""
+	if !given {
+		path = filepath.Join(w.Folder.Dir, StateDir, "keys", t.Spec.Key)
+	}
+	pair, err := sshkey.Load(path)
+	var loose *sshkey.Loose
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return "", &BadKey{Why: fmt.Sprintf("the private half of key %s is not here: there is no %s", t.Spec.Key, path), Mend: "say where it is: --key FILE", Err: err}
+	case errors.As(err, &loose):
+		return "", &BadKey{Why: err.Error(), Mend: "close it: chmod 600 " + path, Err: err}
+	case err != nil:
+		return "", &BadKey{Why: err.Error(), Mend: "say which it is: --key FILE", Err: err}
+	case inside != "" && !sshkey.Same(pair.Public, inside):
+		return "", &BadKey{
+			Why:  fmt.Sprintf("%s does not belong to machine %s: it is %s, and the machine was made with %s", path, t.Name, sshkey.Fingerprint(pair.Public), sshkey.Fingerprint(inside)),
+			Mend: "say which key it is: --key FILE",
+		}
+	}
+	return path, nil
+}
+
+// Secret asks for a machine's password, where there is no key.
+type Secret func() (string, error)
+
+// Connect makes an SSH connection along a way. The host's key must be the one
+// that the site knows.
+func (w *Work) Connect(ctx context.Context, way *Way, secret Secret) (*ssh.Client, error) {
+	conn, err := w.Site.Dial(ctx, way.From, way.To)
+	if err != nil {
+		return nil, err
+	}
+	host, _, _, _, err := ssh.ParseAuthorizedKey([]byte(way.HostKey))
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("the site's record of the host key of %s: %w", way.Machine, err), conn.Close())
+	}
+	config := &ssh.ClientConfig{User: way.User, HostKeyCallback: ssh.FixedHostKey(host), Auth: []ssh.AuthMethod{ssh.PasswordCallback(secret)}}
+	if way.KeyPath != "" {
+		pair, err := sshkey.Load(way.KeyPath)
+		if err != nil {
+			return nil, errors.Join(err, conn.Close())
+		}
+		signer, err := pair.Signer()
+		if err != nil {
+			return nil, errors.Join(err, conn.Close())
+		}
+		config.Auth = []ssh.AuthMethod{ssh.PublicKeys(signer)}
+	}
+	c, channels, requests, err := ssh.NewClientConn(conn, way.To.String(), config)
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("%s did not let %s in: %w", way.Machine, way.User, err), ignoreClosed(conn.Close()))
+	}
+	return ssh.NewClient(c, channels, requests), nil
+}
+
+func ignoreClosed(err error) error {
+	if errors.Is(err, net.ErrClosed) {
+		return nil
+	}
+	return err
+}

@@ -1,0 +1,68 @@
+package work
+
+import (
+	"slices"
+	"time"
+
+	"ironbark/internal/change"
+	"ironbark/internal/exposure"
+	"ironbark/internal/flow"
+	"ironbark/internal/site"
+)
+
+// Drift is what is not as it was last enacted: what somebody did to the site
+// without Ironbark.
+type Drift struct {
+	Things   []change.Drifted
+	Outside  []site.Outside // as the site's own record tells it
+	Exposure exposure.Difference
+	Since    func(exposure.Change) time.Time // when a difference came about; zero: not known
+}
+
+// IsEmpty reports whether all is as it was enacted.
+func (d *Drift) IsEmpty() bool { return len(d.Things) == 0 && d.Exposure.IsEmpty() }
+
+// Drift compares what is installed with what was last enacted. Cost: that of a
+// difference where the tables were touched, and otherwise little.
+func (w *Work) Drift(st *State) *Drift {
+	r := st.Report
+	d := &Drift{Things: change.Drift(r.Things, r.Gone), Outside: r.Outside, Since: func(exposure.Change) time.Time { return time.Time{} }}
+	touched := slices.DeleteFunc(slices.Clone(r.Outside), func(o site.Outside) bool { return len(o.In)+len(o.Out) == 0 })
+	if len(touched) == 0 || r.Unfinished != nil { // an enactment on its way cuts the tables down itself
+		return d
+	}
+	plan, err := flow.FromRows(enacted(r.Base, touched))
+	if err != nil {
+		return d // rows that somebody made up; the site's record tells of them
+	}
+	now := w.Clock.Now()
+	d.Exposure = exposure.Compare(exposure.NewView(withOpenings(plan, r.Openings, now), now), exposure.NewView(st.Plan, now))
+	d.Since = func(c exposure.Change) time.Time {
+		for _, o := range touched {
+			for _, row := range o.In {
+				if one, err := flow.RowSentence(row); err == nil && one != "" && one == c.Entry.Origin.Sentence {
+					return o.At
+				}
+			}
+		}
+		return touched[0].At
+	}
+	return d
+}
+
+// enacted returns the rows as they were before others touched them.
+func enacted(rows []flow.Row, touched []site.Outside) []flow.Row {
+	have := map[string]string{}
+	for _, r := range rows {
+		have[r.Key] = r.Body
+	}
+	for _, o := range slices.Backward(touched) {
+		for _, r := range o.In {
+			delete(have, r.Key)
+		}
+		for _, r := range o.Out {
+			have[r.Key] = r.Body
+		}
+	}
+	return flow.SortedRows(have)
+}

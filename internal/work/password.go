@@ -1,0 +1,137 @@
+package work
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	validator "github.com/wagslane/go-password-validator"
+	"golang.org/x/crypto/bcrypt"
+
+	"ironbark/internal/estate"
+	"ironbark/internal/sentence"
+)
+
+// StateDir is the folder beside estate.yaml for what no file of the estate holds.
+const StateDir = ".ironbark"
+
+// leastEntropy is how many bits a password must hold by its characters.
+const leastEntropy = 60
+
+// longest is how many bytes of a password bcrypt looks at.
+const longest = 72
+
+// Weak refuses a password that could be guessed, and says why; "" for a good one.
+// It must not hold one of the words: the machine's name, the person's …
+func Weak(password string, words ...string) string {
+	lower := strings.ToLower(password)
+	for _, w := range append(words, "password", "passwort", "secret", "ironbark", "welcome", "letmein", "qwerty") {
+		if len(w) > 2 && strings.Contains(lower, strings.ToLower(w)) {
+			return fmt.Sprintf("it holds the word “%s”", w)
+		}
+	}
+	switch {
+	case len(password) < 12:
+		return "it has fewer than 12 characters"
+	case len(password) > longest:
+		return fmt.Sprintf("it is longer than %d bytes", longest)
+	case validator.GetEntropy(password) < leastEntropy:
+		return "it is too easy to guess: make it longer, or of more kinds of characters"
+	}
+	return ""
+}
+
+// passwordLetters has no letters that look alike.
+const passwordLetters = "abcdefghjkmnpqrstuvwxyzABCDEFGHJKLMNPQRSTUVWXYZ23456789"
+
+// NewPassword makes a password of 20 letters and digits: 114 bits.
+func NewPassword() (string, error) {
+	out := make([]byte, 0, 20)
+	for len(out) < 20 {
+		var b [1]byte
+		if _, err := rand.Read(b[:]); err != nil {
+			return "", err
+		}
+		if limit := 256 / len(passwordLetters) * len(passwordLetters); int(b[0]) < limit { // no letter is likelier than another
+			out = append(out, passwordLetters[int(b[0])%len(passwordLetters)])
+		}
+	}
+	return string(out), nil
+}
+
+func (w *Work) passwordPath(machine string) string {
+	return filepath.Join(w.Folder.Dir, StateDir, "passwords", machine)
+}
+
+// KeepPassword keeps the salted hash (bcrypt) of a machine's password until the
+// next enactment hands it to the machine. The password itself is kept nowhere.
+func (w *Work) KeepPassword(machine, password string) error {
+	hash, err := bcrypt.GenerateFromPassword([]byte(password), 12)
+	if err != nil {
+		return err
+	}
+	path := w.passwordPath(machine)
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return err
+	}
+	return WriteFile(path, hash, 0o600)
+}
+
+// waiting lists the machines whose passwords wait to be handed over.
+func (w *Work) waiting() ([]string, error) {
+	entries, err := os.ReadDir(filepath.Dir(w.passwordPath("x")))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	var names []string
+	for _, e := range entries {
+		if sentence.ValidName(e.Name()) == "" {
+			names = append(names, e.Name())
+		}
+	}
+	return names, err
+}
+
+// handPasswords hands the hashes that wait to their machines, and returns what failed.
+func (w *Work) handPasswords(ctx context.Context, e *estate.Estate) (failed []error) {
+	names, err := w.waiting()
+	if err != nil {
+		return []error{err}
+	}
+	for _, name := range names {
+		m, ok := e.Machine(name)
+		if !ok || !m.Password {
+			continue
+		}
+		path := w.passwordPath(name)
+		hash, err := os.ReadFile(path)
+		if err == nil {
+			err = answered(func() error { return w.Site.Secure(ctx, w.Person, name, string(hash)) }, func() (bool, error) { return false, nil })
+		}
+		if err == nil {
+			err = os.Remove(path)
+		}
+		if err != nil {
+			failed = append(failed, fmt.Errorf("the password of machine %s: %w", name, err))
+		}
+	}
+	return failed
+}
+
+// notes tells what a person should know of a review besides.
+func (w *Work) notes(r *Review) (list []string) {
+	waiting, _ := w.waiting() // what cannot be read is told when it is handed over
+	for _, m := range r.Estate.Machines {
+		now, there := r.before.Report.Machines[m.Name]
+		if m.Password && (!there || now.Locked) && !slices.Contains(waiting, m.Name) {
+			list = append(list, fmt.Sprintf("%s takes a password and none is set, so nobody gets in with one: ironbark change machine %s --password ask", m.Name, m.Name))
+		}
+	}
+	return list
+}

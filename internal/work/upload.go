@@ -1,0 +1,72 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"ironbark/internal/change"
+	"ironbark/internal/cost"
+	"ironbark/internal/estate"
+	"ironbark/internal/imagefile"
+	"ironbark/internal/sentence"
+)
+
+// imagePath is where an image's file is: beside estate.yaml, or where it says.
+func (w *Work) imagePath(file string) string {
+	if filepath.IsAbs(file) {
+		return file
+	}
+	return filepath.Join(w.Folder.Dir, file)
+}
+
+// uploads reads the headers of the images that are not on the site yet, and adds
+// their sizes to those that are known. The error is sentence.Errors.
+func (w *Work) uploads(e *estate.Estate, has []change.Thing, own cost.Sizes) (map[string]imagefile.Image, error) {
+	there := map[string]bool{}
+	for _, t := range has {
+		there[t.ID()] = true
+	}
+	list := map[string]imagefile.Image{}
+	var errs sentence.Errors
+	for _, i := range e.Images {
+		if there[string(change.Image)+" "+i.Name] {
+			continue
+		}
+		image, err := inspect(w.imagePath(i.File))
+		if err != nil {
+			errs = append(errs, &sentence.Error{At: i.At, Problem: fmt.Sprintf("image %s: %s: %v", i.Name, i.File, err), Hint: "it takes a raw or a qcow2 file"})
+			continue
+		}
+		list[i.Name], own[i.Name] = image, image.GB()
+	}
+	if len(errs) > 0 {
+		return nil, errs
+	}
+	return list, nil
+}
+
+func inspect(path string) (imagefile.Image, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		if e, ok := errors.AsType[*fs.PathError](err); ok {
+			err = e.Err
+		}
+		return imagefile.Image{}, err
+	}
+	defer f.Close()
+	return imagefile.Inspect(f)
+}
+
+// upload sends an image's file to the site.
+func (x *enacting) upload(ctx context.Context, c change.Change) error {
+	f, err := os.Open(x.w.imagePath(c.Thing.Spec.File))
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	return x.e.Upload(ctx, c, f)
+}
