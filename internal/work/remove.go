@@ -79,7 +79,10 @@ func (w *Work) Remove(files Files, rm Removal, prices cost.Prices) (Removed, err
 func (r *Removed) sentences(list []sentence.Stated, gone map[string]bool) error {
 	for _, st := range slices.Backward(list) {
 		left, keep := sentence.Without(st.Sentence, func(name string) bool { return gone[name] })
+		_, guaranteed := st.Sentence.(sentence.Always)
 		switch {
+		case !keep && guaranteed:
+			return &sentence.Error{At: st.At, Line: st.Text, Problem: "this guarantees what is to be removed", Hint: fmt.Sprintf("take it back first: retract %s", st.At)}
 		case !keep:
 			r.Files = r.Files.without(st)
 			r.Along = append(r.Along, "“"+st.Sentence.String()+"” goes")

@@ -139,7 +139,11 @@ func (p *Printer) machines(st *work.State, ph *Phrasing) {
 	for _, t := range list {
 		states[st.Report.Machines[t.Name].State]++
 	}
-	p.TableIn("  ", machineHeads, machineRows(st, list[:min(len(list), most)], ph))
+	rows := machineRows(st, list[:min(len(list), most)], ph)
+	for i := range rows { // one screen has no room for sizes
+		rows[i] = slices.Delete(rows[i], 2, 3)
+	}
+	p.TableIn("  ", slices.Delete(slices.Clone(machineHeads), 2, 3), rows)
 	if extra := len(list) - most; extra > 0 {
 		var words []string
 		for _, s := range slices.Sorted(maps.Keys(states)) {

@@ -185,9 +185,12 @@ func (p *Printer) Offer(c cost.Catalogue) {
 	p.Table([]string{"RECIPE", "MAKES"}, rows)
 	p.Line("")
 	p.Table([]string{"BESIDES", c.Currency + " A MONTH"}, [][]string{
-		{"100 GB of a standard disk", month(100 * c.Prices.DiskGB)}, {"100 GB of a fast disk", month(100 * c.Prices.FastGB)},
-		{"100 GB of a snapshot or an own image", month(100 * c.Prices.SnapshotGB)}, {"public address", month(c.Prices.Address)},
-		{"front", month(c.Prices.Front)}, {"bastion", month(c.Prices.Bastion)},
+		{"100 GB of a standard disk", month(100 * c.Prices.DiskGB)},
+		{"100 GB of a fast disk", month(100 * c.Prices.FastGB)},
+		{"100 GB of a snapshot or an own image", month(100 * c.Prices.SnapshotGB)},
+		{"public address", month(c.Prices.Address)},
+		{"front", month(c.Prices.Front)},
+		{"bastion", month(c.Prices.Bastion)},
 	}, 1)
 }
 
