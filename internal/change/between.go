@@ -61,12 +61,16 @@ func Between(has, wanted []Thing, discard map[string]bool) ([]Change, error) {
 		}
 		how := differs(old.Spec, t.Spec)
 		switch bad := unalterable(old, t); {
-		case len(how) == 0 && old.Stray:
+		case len(how) == 0 && (old.Stray || old.Asked != nil):
 			list = append(list, Change{Verb: Adopt, Thing: t})
 		case len(how) == 0:
 		case bad != "":
 			errs = append(errs, &sentence.Error{Problem: fmt.Sprintf("%s %s: %s", t.Kind, t.Name, bad), Hint: "remove it, enact, and add it again"})
 		default:
+			if old.hands(claimed) && len(t.publics()) == 0 && !t.Spec.Auto4 {
+				given = append(given, Change{Verb: Alter, Thing: t, How: how, Restart: t.Kind == Machine && old.Spec.Size != t.Spec.Size})
+				continue
+			}
 			if old.hands(claimed) {
 				given = append(given, Change{Verb: Alter, Thing: without(old), How: []string{"gives its public address up"}})
 			}

@@ -33,7 +33,7 @@ func (a *app) adoptCommand() *cobra.Command {
 			case len(args) == 2:
 				one, ok := d.Drifted(args[0], args[1])
 				if !ok {
-					return usage("%s %s is as it was enacted, or is not there: there is nothing to adopt", args[0], args[1])
+					return wrong("%s %s is as it was enacted, or is not there: there is nothing to adopt", args[0], args[1])
 				}
 				list = append(list, one)
 			case len(args) == 0:

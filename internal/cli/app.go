@@ -70,6 +70,12 @@ func (u *usageError) Unwrap() error { return u.err }
 
 func usage(format string, args ...any) error { return &usageError{fmt.Errorf(format, args...)} }
 
+// wrong is a mistake in what words name: a thing or a file that is not there, an
+// answer that is refused.
+func wrong(format string, args ...any) error {
+	return &sentence.Error{Problem: fmt.Sprintf(format, args...)}
+}
+
 // Main runs the program and returns its exit status.
 func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	a := &app{in: in, print: &view.Printer{Out: out, Err: errOut, Width: width(out), Colour: colour(out)}}

@@ -221,11 +221,11 @@ func onMachine(word string) (machine, at string, there bool) {
 func (a *app) put(client *ssh.Client, from, machine, to string) (err error) {
 	local, err := os.Open(from)
 	if err != nil {
-		return usage("%v", err)
+		return wrong("%v", err)
 	}
 	defer local.Close()
 	if info, err := local.Stat(); err != nil || !info.Mode().IsRegular() {
-		return errors.Join(err, usage("%s is no ordinary file", from))
+		return errors.Join(err, wrong("%s is no ordinary file", from))
 	}
 	f, err := sftp.NewClient(client)
 	if err != nil {
@@ -255,7 +255,7 @@ func (a *app) get(client *ssh.Client, machine, from, to string) (err error) {
 	defer func() { err = errors.Join(err, f.Close()) }()
 	remote, err := f.Open(from)
 	if err != nil {
-		return usage("%s:%s: %v", machine, from, err)
+		return wrong("%s:%s: %v", machine, from, err)
 	}
 	data, err := io.ReadAll(remote)
 	if err = errors.Join(err, remote.Close()); err != nil {

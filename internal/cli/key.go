@@ -40,15 +40,15 @@ func (a *app) addKeyCommand() *cobra.Command {
 			if public != "" {
 				data, err := os.ReadFile(public)
 				if err != nil {
-					return usage("--public: %v", err)
+					return wrong("--public: %v", err)
 				}
 				if line, err = sshkey.ParsePublic(data); err != nil {
-					return usage("--public %s: %v", public, err)
+					return wrong("--public %s: %v", public, err)
 				}
 			} else {
 				path := keyPath(w, name)
 				if _, err := os.Lstat(path); !errors.Is(err, fs.ErrNotExist) {
-					return usage("%s is there already and is not written over", path)
+					return wrong("%s is there already and is not written over", path)
 				}
 				pair, err := sshkey.New(sshkey.Kind(kind), name)
 				if err != nil {
@@ -93,7 +93,7 @@ func (a *app) keyCommand() *cobra.Command {
 			pair, err := sshkey.Load(keyPath(w, args[0]))
 			switch {
 			case errors.Is(err, fs.ErrNotExist):
-				return usage("the private half of key %s is not here: there is no %s", args[0], keyPath(w, args[0]))
+				return wrong("the private half of key %s is not here: there is no %s", args[0], keyPath(w, args[0]))
 			case err != nil:
 				return err
 			}
@@ -103,7 +103,7 @@ func (a *app) keyCommand() *cobra.Command {
 					return err
 				}
 				if pass == "" {
-					return usage("the passphrase is empty")
+					return wrong("the passphrase is empty")
 				}
 			}
 			data, err := pair.Export(sshkey.Form(form), pass)
@@ -112,7 +112,7 @@ func (a *app) keyCommand() *cobra.Command {
 			}
 			if err := sshkey.WriteNew(out, data); err != nil {
 				if errors.Is(err, fs.ErrExist) {
-					return usage("%s is there already and is not written over", out)
+					return wrong("%s is there already and is not written over", out)
 				}
 				return &work.Unwritable{Path: out, Why: err}
 			}

@@ -129,11 +129,11 @@ func takeScripts(files work.Files, in *nounInput) (work.Files, error) {
 		}
 		data, err := os.ReadFile(word)
 		if err != nil {
-			return nil, usage("--setup: %v", err)
+			return nil, wrong("--setup: %v", err)
 		}
 		name := estate.SetupDir + "/" + base
 		if there := files.Get(name); there != nil && string(there) != string(data) {
-			return nil, usage("--setup %s: %s is there already and says something else", word, name)
+			return nil, wrong("--setup %s: %s is there already and says something else", word, name)
 		}
 		files = files.With(name, data)
 		in.setup[i] = base
@@ -242,7 +242,7 @@ func moveAddress(files work.Files, e *estate.Estate, name, to string) (work.File
 	for _, m := range e.Machines {
 		if slices.Contains(m.Address.Reserved, name) {
 			if m.Name == to {
-				return nil, usage("address %s leads to %s already", name, to)
+				return nil, wrong("address %s leads to %s already", name, to)
 			}
 			if err := set("machines", m.Name, estate.Word(none)); err != nil {
 				return nil, err
@@ -286,7 +286,7 @@ func unknownKind(c *cobra.Command, word string) error {
 
 func unknownName(kind, name string, known []string) error {
 	if near, ok := sentence.Nearest(name, known); ok {
-		return usage("there is no %s “%s”; did you mean “%s”?", kind, name, near)
+		return wrong("there is no %s “%s”; did you mean “%s”?", kind, name, near)
 	}
-	return usage("there is no %s “%s”", kind, name)
+	return wrong("there is no %s “%s”", kind, name)
 }

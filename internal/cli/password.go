@@ -26,10 +26,11 @@ func (a *app) passwords(w *work.Work, how string, machines []string, opt *editin
 			return err
 		}
 		if weak := work.Weak(password, append(strings.Split(m, "-"), w.Person)...); weak != "" && how != "generate" {
-			return usage("the password is refused: %s", weak)
+			return wrong("the password is refused: %s", weak)
 		}
 		chosen[m] = password
 	}
+	w.Chosen = machines
 	opt.before = func() error {
 		for _, m := range machines {
 			if err := w.KeepPassword(m, chosen[m]); err != nil {
@@ -62,7 +63,7 @@ func (a *app) password(how, machine string) (string, error) {
 	}
 	second, err := a.secret("Once more: ")
 	if err == nil && first != second {
-		err = usage("the two are not the same")
+		err = wrong("the two are not the same")
 	}
 	return first, err
 }

@@ -83,7 +83,7 @@ func machinesNamed(ctx context.Context, w *work.Work, args []string) (names []st
 				}
 			}
 			if len(names) == found {
-				return nil, usage("no machine has the tag %s", word)
+				return nil, wrong("no machine has the tag %s", word)
 			}
 		case slices.Contains(known, word):
 			names = append(names, word)

@@ -114,7 +114,7 @@ func (a *app) strays(ctx context.Context, w *work.Work, e *estate.Estate, kind s
 	for _, name := range names {
 		if slices.Contains(known, name) {
 			if w.Discard != nil {
-				return usage("%s %s stands in the files and others do not: remove them by themselves", kind, name)
+				return wrong("%s %s stands in the files and others do not: remove them by themselves", kind, name)
 			}
 			continue
 		}
@@ -132,7 +132,7 @@ func (a *app) strays(ctx context.Context, w *work.Work, e *estate.Estate, kind s
 		w.Discard[id] = true
 	}
 	if w.Discard != nil && len(w.Discard) < len(names) {
-		return usage("some of these stand in the files and others do not: remove them by themselves")
+		return wrong("some of these stand in the files and others do not: remove them by themselves")
 	}
 	return nil
 }
@@ -154,18 +154,14 @@ func removeEntries(files work.Files, e *estate.Estate, kind, section string, nam
 
 // removeMachines takes machines and doors out, and tells what goes along and what stays.
 func (a *app) removeMachines(ctx context.Context, w *work.Work, old work.Files, rm work.Removal, told string, opt *editing) error {
-	out, err := w.Remove(old, rm, w.Site.Catalogue().Prices)
+	out, err := w.Remove(old, rm, w.Site.Catalogue())
 	if err != nil {
 		return err
 	}
-	currency := w.Site.Catalogue().Currency
 	for _, line := range out.Along {
 		a.print.NoteWrap("goes along  ", line)
 	}
 	for _, line := range out.Stays {
-		if strings.Contains(line, ": ") {
-			line += " " + currency
-		}
 		a.print.NoteWrap("stays       ", line)
 	}
 	if len(out.Along)+len(out.Stays) > 0 {
@@ -194,7 +190,7 @@ func (a *app) removeTag(ctx context.Context, w *work.Work, word string, volumes 
 		}
 	}
 	if len(rm.Machines) == 0 {
-		return usage("no machine has the tag %s", word)
+		return wrong("no machine has the tag %s", word)
 	}
 	return a.removeMachines(ctx, w, old, rm, fmt.Sprintf("removed %s: %s", word, strings.Join(rm.Machines, ", ")), opt)
 }
@@ -213,7 +209,7 @@ func (a *app) removeEverything(ctx context.Context, w *work.Work, name string, o
 		return usage("--yes is no answer to --everything; its name is: --name %s", e.Name)
 	}
 	if name != "" && name != e.Name {
-		return usage("this estate is %s, and not %s; nothing was removed", e.Name, name)
+		return wrong("this estate is %s, and not %s; nothing was removed", e.Name, name)
 	}
 	files, err := old.RemoveAll()
 	if err != nil {

@@ -101,7 +101,7 @@ func (a *app) showThings(st *work.State, kind change.Kind) error {
 		}
 		return a.print.JSON(map[string]any{"things": docs})
 	}
-	a.print.Things(st, kind)
+	a.print.Things(st, kind, a.phrasing(st))
 	return nil
 }
 

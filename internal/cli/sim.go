@@ -155,7 +155,7 @@ func (a *app) meddleClose(ctx context.Context, st *work.State, target, what stri
 		}
 	}
 	if len(out) == 0 {
-		return usage("no rule lets anything into %s", target)
+		return wrong("no rule lets anything into %s", target)
 	}
 	return a.sim.MeddleTables(ctx, meddler, what, nil, out)
 }
@@ -167,7 +167,7 @@ func (a *app) meddleThing(ctx context.Context, st *work.State, verb, kind, name,
 	i := slices.IndexFunc(st.Report.Things, func(t change.Thing) bool { return string(t.Kind) == kind && t.Name == name })
 	switch {
 	case verb == "make" && i >= 0:
-		return usage("%s %s is there already", kind, name)
+		return wrong("%s %s is there already", kind, name)
 	case verb != "make" && i < 0:
 		return unknownName(kind, name, namesOf(st, change.Kind(kind)))
 	case verb == "remove":

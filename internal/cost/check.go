@@ -54,6 +54,11 @@ func (c Catalogue) Check(e *estate.Estate, own Sizes) error {
 			k.fail(i.At, fmt.Sprintf("the site has an image “%s” of its own", i.Name), "take another name")
 		}
 	}
+	for _, v := range e.Volumes {
+		if least := own[v.From]; v.From != "" && v.GB < least {
+			k.fail(v.At, fmt.Sprintf("volume %s: snapshot %s holds %d GB, and %d GB is asked for", v.Name, v.From, least, v.GB), "make it larger")
+		}
+	}
 	k.addresses()
 	if len(k.errs) > 0 {
 		return k.errs[:min(len(k.errs), sentence.MostErrors)]

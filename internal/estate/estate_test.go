@@ -59,12 +59,12 @@ never any except ping from internet to deepwater
 always https from office to pier
 `
 
-func read(nouns, rules string) (*Estate, error) {
+func readBoth(nouns, rules string) (*Estate, error) {
 	return Read(File{FileName, []byte(nouns)}, File{RulesName, []byte(rules)})
 }
 
 func TestTheExampleReads(t *testing.T) {
-	e, err := read(tides, tideRules)
+	e, err := readBoth(tides, tideRules)
 	require.NoError(t, err)
 	assert.Len(t, e.Machines, 4)
 	assert.Len(t, e.Sentences, 10)
@@ -77,7 +77,7 @@ func TestTheExampleReads(t *testing.T) {
 	assert.False(t, e.Belongs("ops", "ops"), "a group is no person")
 
 	nouns, rules := Template("saltmarsh", "mara")
-	_, err = read(string(nouns), string(rules))
+	_, err = readBoth(string(nouns), string(rules))
 	require.NoError(t, err)
 }
 
@@ -113,7 +113,7 @@ func TestErrors(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			require.Contains(t, tides+tideRules, c.old)
-			_, err := read(strings.Replace(tides, c.old, c.new, 1), strings.Replace(tideRules, c.old, c.new, 1))
+			_, err := readBoth(strings.Replace(tides, c.old, c.new, 1), strings.Replace(tideRules, c.old, c.new, 1))
 			if c.want == "" {
 				require.NoError(t, err)
 				return
@@ -128,9 +128,9 @@ func TestErrors(t *testing.T) {
 	}
 	_, err := Read(File{FileName, make([]byte, 50<<20)})
 	require.ErrorContains(t, err, "estate.yaml: the file is 50 MB; at most 16 MB are read")
-	_, err = read("estate: a\n---\nestate: b\n", "")
+	_, err = readBoth("estate: a\n---\nestate: b\n", "")
 	require.ErrorContains(t, err, "expected single document")
-	_, err = read(strings.Replace(tides, "address: auto}", "address: [203.0.113.9]}", 1), strings.Replace(tideRules, "gauge-web-1 on ssh", "tide-archive on ssh", 1))
+	_, err = readBoth(strings.Replace(tides, "address: auto}", "address: [203.0.113.9]}", 1), strings.Replace(tideRules, "gauge-web-1 on ssh", "tide-archive on ssh", 1))
 	require.ErrorContains(t, err, "front pier and machine tide-archive share no address family")
 }
 
@@ -203,7 +203,7 @@ func TestTheSchemaKnowsTheKeysThatAreRead(t *testing.T) {
 	}
 	require.NoError(t, json.Unmarshal(Schema(), &doc))
 	known := func(file string) string {
-		_, err := read(file, "")
+		_, err := readBoth(file, "")
 		es, _ := errors.AsType[sentence.Errors](err)
 		require.NotEmpty(t, es)
 		return strings.TrimPrefix(es[0].Hint, "known here: ")
@@ -222,7 +222,7 @@ func FuzzRead(f *testing.F) {
 	f.Add(tides, tideRules)
 	f.Add("estate: {a: [", "allow")
 	f.Fuzz(func(t *testing.T, nouns, rules string) {
-		if _, err := read(nouns, rules); err != nil {
+		if _, err := readBoth(nouns, rules); err != nil {
 			require.NotEmpty(t, err.Error())
 			return
 		}
@@ -277,7 +277,7 @@ func TestAddressesOfNetworksAreHeldToWhatWorks(t *testing.T) {
 		"no such script":    {file("l: {range: 10.60.1.0/24}", ", setup: gauge.sh"), "machine m: there is no script setup/gauge.sh", ""},
 	} {
 		t.Run(name, func(t *testing.T) {
-			_, err := read(c.file, "")
+			_, err := readBoth(c.file, "")
 			es, _ := errors.AsType[sentence.Errors](err)
 			require.NotEmpty(t, es)
 			assert.Contains(t, es[0].Problem, c.problem)
@@ -285,6 +285,6 @@ func TestAddressesOfNetworksAreHeldToWhatWorks(t *testing.T) {
 		})
 	}
 	// What is suggested works.
-	_, err := read(file("l: {range: 10.60.0.0/24}, b: {range: 10.60.1.16/28, for: bastion}", ", inside: 10.60.0.200"), "")
+	_, err := readBoth(file("l: {range: 10.60.0.0/24}, b: {range: 10.60.1.16/28, for: bastion}", ", inside: 10.60.0.200"), "")
 	require.NoError(t, err)
 }

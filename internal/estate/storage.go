@@ -267,7 +267,10 @@ func (r *reader) checkStores() {
 	for i := range e.Volumes {
 		v := &e.Volumes[i]
 		if v.From != "" {
-			if s, ok := e.Snapshot(v.From); ok && s.Volume == "" {
+			s, ok := e.Snapshot(v.From)
+			if !ok {
+				r.fail(v.At, fmt.Sprintf("volume %s: there is no snapshot “%s”", v.Name, v.From), suggest(v.From, sortedKeys(e.names.stores[kindSnapshot])))
+			} else if s.Volume == "" {
 				r.fail(v.At, fmt.Sprintf("volume %s begins as snapshot %s, which is of a machine", v.Name, v.From), "write it as the image of a machine")
 			}
 		}

@@ -90,9 +90,17 @@ func Open(ctx context.Context, path string, readOnly bool) (*DB, error) {
 	switch {
 	case errors.Is(err, fs.ErrNotExist) && readOnly:
 		return nil, ErrAbsent
+	case errors.Is(err, fs.ErrNotExist): // SQLite would let others read it
+		f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o600)
+		if err != nil {
+			return nil, &Unwritable{path, "it cannot be made", err}
+		}
+		if err := f.Close(); err != nil {
+			return nil, err
+		}
 	case err == nil && !info.Mode().IsRegular():
 		return nil, &Damaged{path, "is no ordinary file", "move it away"}
-	case err != nil && !errors.Is(err, fs.ErrNotExist):
+	case err != nil:
 		return nil, err
 	}
 	s, err := open(ctx, path, options(path, readOnly))

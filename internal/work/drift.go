@@ -16,7 +16,7 @@ type Drift struct {
 	Things   []change.Drifted
 	Outside  []site.Outside // as the site's own record tells it
 	Exposure exposure.Difference
-	Since    func(exposure.Change) time.Time // when a difference came about; zero: not known
+	Since    func(exposure.Entry) time.Time // when a difference came about; zero: not known
 }
 
 // IsEmpty reports whether all is as it was enacted.
@@ -26,7 +26,7 @@ func (d *Drift) IsEmpty() bool { return len(d.Things) == 0 && d.Exposure.IsEmpty
 // difference where the tables were touched, and otherwise little.
 func (w *Work) Drift(st *State) *Drift {
 	r := st.Report
-	d := &Drift{Things: change.Drift(r.Things, r.Gone), Outside: r.Outside, Since: func(exposure.Change) time.Time { return time.Time{} }}
+	d := &Drift{Things: change.Drift(r.Things, r.Gone), Outside: r.Outside, Since: func(exposure.Entry) time.Time { return time.Time{} }}
 	touched := slices.DeleteFunc(slices.Clone(r.Outside), func(o site.Outside) bool { return len(o.In)+len(o.Out) == 0 })
 	if len(touched) == 0 || r.Unfinished != nil { // an enactment on its way cuts the tables down itself
 		return d
@@ -37,10 +37,10 @@ func (w *Work) Drift(st *State) *Drift {
 	}
 	now := w.Clock.Now()
 	d.Exposure = exposure.Compare(exposure.NewView(withOpenings(plan, r.Openings, now), now), exposure.NewView(st.Plan, now))
-	d.Since = func(c exposure.Change) time.Time {
+	d.Since = func(e exposure.Entry) time.Time {
 		for _, o := range touched {
 			for _, row := range o.In {
-				if one, err := flow.RowSentence(row); err == nil && one != "" && one == c.Entry.Origin.Sentence {
+				if one, err := flow.RowSentence(row); err == nil && one != "" && one == e.Origin.Sentence {
 					return o.At
 				}
 			}

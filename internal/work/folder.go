@@ -128,7 +128,12 @@ func (t *TooLarge) Error() string {
 }
 
 // Estate reads the files into an estate.
-func (fs Files) Estate() (*estate.Estate, error) {
+func (fs Files) Estate() (*estate.Estate, error) { return fs.read(estate.Read) }
+
+// Enacted reads files that were enacted.
+func (fs Files) Enacted() (*estate.Estate, error) { return fs.read(estate.ReadEnacted) }
+
+func (fs Files) read(read func(estate.File, ...estate.File) (*estate.Estate, error)) (*estate.Estate, error) {
 	if len(fs) == 0 {
 		return nil, nil
 	}
@@ -137,7 +142,7 @@ func (fs Files) Estate() (*estate.Estate, error) {
 		return nil, fmt.Errorf("there is no %s among the files", estate.FileName)
 	}
 	rules := slices.Delete(slices.Clone(fs), i, i+1)
-	return estate.Read(fs[i], rules...)
+	return read(fs[i], rules...)
 }
 
 // With returns the files with the contents of one in place of those it had, or added.

@@ -127,6 +127,7 @@ func (w *Work) handPasswords(ctx context.Context, e *estate.Estate) (failed []er
 // notes tells what a person should know of a review besides.
 func (w *Work) notes(r *Review) (list []string) {
 	waiting, _ := w.waiting() // what cannot be read is told when it is handed over
+	waiting = append(waiting, w.Chosen...)
 	for _, m := range r.Estate.Machines {
 		now, there := r.before.Report.Machines[m.Name]
 		if m.Password && (!there || now.Locked) && !slices.Contains(waiting, m.Name) {

@@ -28,7 +28,7 @@ var sectionOf = map[estate.Kind]string{estate.KindMachine: "machines", estate.Ki
 
 // Remove returns the files without some machines, fronts and bastions. Sentences
 // that speak of nothing else go along, others lose the names; volumes are detached.
-func (w *Work) Remove(files Files, rm Removal, prices cost.Prices) (Removed, error) {
+func (w *Work) Remove(files Files, rm Removal, c cost.Catalogue) (Removed, error) {
 	e, err := files.Estate()
 	if err != nil {
 		return Removed{}, err
@@ -52,7 +52,7 @@ func (w *Work) Remove(files Files, rm Removal, prices cost.Prices) (Removed, err
 			out.Along = append(out.Along, fmt.Sprintf("volume %s goes, with all its data", v.Name))
 		default:
 			out.Files, err = out.Files.unset([]string{"volumes", v.Name}, "machine", "device")
-			out.Stays = append(out.Stays, fmt.Sprintf("volume %s stays, %d GB, with its data: %s a month", v.Name, v.GB, prices.Disk(v.Speed)*cost.Money(v.GB)*cost.HoursAMonth))
+			out.Stays = append(out.Stays, fmt.Sprintf("volume %s stays, %d GB, with its data: %s %s a month", v.Name, v.GB, c.Currency, c.Prices.Disk(v.Speed)*cost.Money(v.GB)*cost.HoursAMonth))
 		}
 		if err != nil {
 			return Removed{}, err
@@ -63,7 +63,7 @@ func (w *Work) Remove(files Files, rm Removal, prices cost.Prices) (Removed, err
 			continue
 		}
 		for _, name := range m.Address.Reserved {
-			out.Stays = append(out.Stays, fmt.Sprintf("address %s stays reserved: %s a month", name, prices.Address*cost.HoursAMonth))
+			out.Stays = append(out.Stays, fmt.Sprintf("address %s stays reserved: %s %s a month", name, c.Currency, c.Prices.Address*cost.HoursAMonth))
 		}
 		for _, s := range e.Snapshots {
 			if s.Machine == m.Name {

@@ -25,6 +25,8 @@ type Work struct {
 	Person string
 	// Discard are the strays that an enactment is to take away, by ID. It leaves all others.
 	Discard map[string]bool
+	// Chosen are the machines whose passwords are chosen and not kept yet.
+	Chosen []string
 }
 
 // State is an estate with what decides about its flows: as installed on the
@@ -45,7 +47,7 @@ func (w *Work) Installed(ctx context.Context) (*State, error) {
 	if err != nil {
 		return nil, err
 	}
-	e, err := Files(r.Files).Estate()
+	e, err := Files(r.Files).Enacted()
 	if err != nil {
 		return nil, fmt.Errorf("the files that were last enacted: %w", err)
 	}
@@ -207,7 +209,7 @@ func (w *Work) At(ctx context.Context, at time.Time) (*State, error) {
 
 // past turns a moment of the journal into a state. How machines did then is not known.
 func past(m site.Moment) (*State, error) {
-	e, err := Files(m.Files).Estate()
+	e, err := Files(m.Files).Enacted()
 	if err != nil {
 		return nil, fmt.Errorf("the files that were enacted then: %w", err)
 	}

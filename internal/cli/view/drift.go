@@ -40,10 +40,14 @@ type driftLine struct {
 // open to everywhere since 14:02”.
 func driftLines(d *work.Drift, ph *Phrasing) (lines []driftLine) {
 	tell := func(list []exposure.Change, format string, open bool) {
-		for _, c := range list {
-			since := d.Since(c)
+		entries := make([]exposure.Entry, len(list))
+		for i, c := range list {
+			entries[i] = c.Entry
+		}
+		for _, row := range ph.gather(entries) {
+			since := d.Since(row.entry)
 			lines = append(lines, driftLine{
-				text: fmt.Sprintf(format, ph.service(c.Entry.Services), ph.machine(c.Entry.Door.Machine, c.Entry.Door), ph.names.Plain(c.Entry.From), Clock(since, ph.now)),
+				text: fmt.Sprintf(format, ph.service(row.services), row.machine, ph.names.Plain(row.from), Clock(since, ph.now)),
 				open: open, since: since,
 			})
 		}

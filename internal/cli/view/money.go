@@ -16,6 +16,10 @@ func month(m cost.Money) string { return (m * cost.HoursAMonth).String() }
 func (p *Printer) Cost(before, after cost.Bill, prices cost.Prices, outward int, by string) {
 	if by != "" {
 		p.byTag(after, by)
+		if outward > 0 {
+			p.Line("")
+			p.outward(prices, outward, after.Currency)
+		}
 		return
 	}
 	now := map[string]cost.Money{}

@@ -12,8 +12,7 @@ import (
 )
 
 // Things lists the things of one kind on the site, or with "" those of all kinds.
-func (p *Printer) Things(st *work.State, kind change.Kind) {
-	ph := &Phrasing{}
+func (p *Printer) Things(st *work.State, kind change.Kind, ph *Phrasing) {
 	told := 0
 	for _, k := range change.Kinds {
 		var list []change.Thing

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"strings"
 	"sync"
 
@@ -44,7 +43,10 @@ func (s *Site) Console(ctx context.Context, person, machine string) (io.ReadWrit
 	if err := s.tell(ctx, person, "began a session on the console of machine "+machine); err != nil {
 		return nil, err
 	}
-	near, far := net.Pipe()
+	near, far, err := pair()
+	if err != nil {
+		return nil, err
+	}
 	end := sync.OnceValue(func() error {
 		return s.tell(context.WithoutCancel(ctx), person, "ended the session on the console of machine "+machine)
 	})

@@ -16,6 +16,7 @@ import (
 	"github.com/pkg/sftp"
 	"golang.org/x/crypto/bcrypt"
 	"golang.org/x/crypto/ssh"
+	"golang.org/x/sys/unix"
 	"golang.org/x/term"
 
 	"ironbark/internal/flow"
@@ -43,13 +44,35 @@ func (s *Site) Dial(ctx context.Context, from netip.Addr, to netip.AddrPort) (ne
 	if m.State != site.Running || now.Before(m.Ready) || !in.guest.Running("ssh") {
 		return nil, &site.Refused{To: to, Machine: in.thing.Name, State: m.State}
 	}
-	near, far := net.Pipe()
+	near, far, err := pair()
+	if err != nil {
+		return nil, err
+	}
 	go func() {
 		defer far.Close()
 		sv := &server{session: session{s: s, in: in}}
 		_ = sv.serve(context.WithoutCancel(ctx), far) // whoever calls sees the session end
 	}()
 	return near, nil
+}
+
+// pair returns two ends that are joined. They hold what is on its way, as a
+// network does: in SSH both sides speak first.
+func pair() (near, far net.Conn, err error) {
+	fds, err := unix.Socketpair(unix.AF_UNIX, unix.SOCK_STREAM|unix.SOCK_CLOEXEC, 0)
+	if err != nil {
+		return nil, nil, err
+	}
+	var ends [2]net.Conn
+	for i, fd := range fds {
+		f := os.NewFile(uintptr(fd), "session")
+		c, err := net.FileConn(f)
+		if err = errors.Join(err, f.Close()); err != nil {
+			return nil, nil, err
+		}
+		ends[i] = c
+	}
+	return ends[0], ends[1], nil
 }
 
 // HostKey returns the public key of a machine's SSH server, as the site knows it.

@@ -155,7 +155,7 @@ func (g *Guest) shell(ctx context.Context, user, name, script string, in io.Read
 		return 1
 	}
 	err = r.Run(ctx, prog)
-	if status, ok := interp.IsExitStatus(err); ok {
+	if status, ok := errors.AsType[interp.ExitStatus](err); ok {
 		return int(status)
 	}
 	if err != nil {

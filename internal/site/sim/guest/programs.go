@@ -60,11 +60,11 @@ func (g *Guest) exec(ctx context.Context, args []string) error {
 	}
 	if !ok {
 		fmt.Fprintf(h.Stderr, "sh: %s: not found\n", args[0])
-		return interp.NewExitStatus(127)
+		return interp.ExitStatus(127)
 	}
 	status := run(call{g: g, ctx: ctx, args: args[1:], in: h.Stdin, out: h.Stdout, err: h.Stderr, user: h.Env.Get("USER").String()})
 	if status != 0 {
-		return interp.NewExitStatus(uint8(status))
+		return interp.ExitStatus(uint8(status))
 	}
 	return nil
 }
