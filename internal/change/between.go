@@ -257,3 +257,18 @@ func merge(a, b flow.Public) flow.Public {
 	}
 	return a
 }
+
+// Hinges tells which of the changes that failed keep this one from being done: what
+// is needed was not made, or the snapshot of what would be removed or altered was
+// not taken. It returns "" where none does.
+func (c Change) Hinges(failed []Change) string {
+	for _, f := range failed {
+		switch {
+		case slices.Contains(c.Thing.needs(), f.Thing.ID()) && f.Verb == Make:
+			return fmt.Sprintf("it needs %s, which was not made", f.Thing.ID())
+		case f.Thing.Kind == Snapshot && f.Thing.subject() == c.Thing.ID() && c.Verb != Make:
+			return fmt.Sprintf("it stays as it is, since %s was not taken", f.Thing.ID())
+		}
+	}
+	return ""
+}

@@ -40,7 +40,7 @@ func words(list []change.Change) (out []string) {
 }
 
 func TestBetween(t *testing.T) {
-	has, err := change.Wanted(read(t, nouns), nil, nil)
+	has, err := change.Wanted(read(t, nouns), nil, nil, nil)
 	require.NoError(t, err)
 	nothing, err := change.Between(has, has, nil)
 	require.NoError(t, err)
@@ -56,7 +56,7 @@ func TestBetween(t *testing.T) {
 	assert.Equal(t, "remove network estuary", words(gone)[6])
 
 	edited := strings.Replace(strings.Replace(nouns, "a: {image: i, size: s,", "a: {image: i, size: big,", 1), "role: web", "role: db", 1)
-	wanted, err := change.Wanted(read(t, edited), has, nil)
+	wanted, err := change.Wanted(read(t, edited), has, nil, nil)
 	require.NoError(t, err)
 	list, err := change.Between(has, wanted, nil)
 	require.NoError(t, err)
@@ -64,14 +64,14 @@ func TestBetween(t *testing.T) {
 	assert.True(t, list[0].Restart)
 	assert.False(t, list[1].Restart)
 
-	other, err := change.Wanted(read(t, strings.Replace(nouns, "a: {image: i,", "a: {image: other,", 1)), has, nil)
+	other, err := change.Wanted(read(t, strings.Replace(nouns, "a: {image: i,", "a: {image: other,", 1)), has, nil, nil)
 	require.NoError(t, err)
 	_, err = change.Between(has, other, nil)
 	require.ErrorContains(t, err, "the image of a machine that exists cannot be altered")
 }
 
 func TestAFullSubnetIsTold(t *testing.T) {
-	_, err := change.Wanted(read(t, strings.Replace(nouns, "fronts:", "  c: {image: i, size: s, at: landing}\n  d: {image: i, size: s, at: landing}\nfronts:", 1)), nil, nil)
+	_, err := change.Wanted(read(t, strings.Replace(nouns, "fronts:", "  c: {image: i, size: s, at: landing}\n  d: {image: i, size: s, at: landing}\nfronts:", 1)), nil, nil, nil)
 	require.ErrorContains(t, err, "subnet landing is full: 10.60.1.0/29 has no address left for machine d")
 }
 
@@ -82,9 +82,9 @@ func TestAddressesAreUniqueAndStay(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		shift := rapid.IntRange(0, 5).Draw(t, "shift")
 		first, second := oracle.DrawShifted(t, shift), oracle.DrawShifted(t, shift)
-		has, err := change.Wanted(first.Estate, nil, nil)
+		has, err := change.Wanted(first.Estate, nil, nil, nil)
 		require.NoError(t, err)
-		wanted, err := change.Wanted(second.Estate, has, nil)
+		wanted, err := change.Wanted(second.Estate, has, nil, nil)
 		require.NoError(t, err)
 		held := map[string]change.Thing{}
 		for _, h := range has {

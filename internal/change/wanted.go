@@ -9,11 +9,15 @@ import (
 
 // Wanted lists the things that an estate asks for, in the order in which they
 // are made. Inside addresses are those given before where they still fit, and
-// otherwise the lowest free ones of the subnet; a full subnet is an error. disks
-// tells how large, in GB, a machine's system disk is to be; nil where nobody cares.
-func Wanted(e *estate.Estate, has []Thing, disks func(estate.Machine) int) ([]Thing, error) {
-	if disks == nil {
-		disks = func(m estate.Machine) int { return m.Disk.GB }
+// otherwise the lowest free ones of the subnet; a full subnet is an error. sizes
+// tells how large, in GB, snapshots are, and least how large the system disk of
+// a machine must be that starts from an image; nil where nobody cares.
+func Wanted(e *estate.Estate, has []Thing, sizes map[string]int, least func(image string) int) ([]Thing, error) {
+	disks := func(m estate.Machine) int {
+		if m.Disk.GB == 0 && least != nil {
+			return least(m.Image)
+		}
+		return m.Disk.GB
 	}
 	var list []Thing
 	put := func(kind Kind, name string, s Spec) { list = append(list, Thing{Kind: kind, Name: name, Spec: s}) }
@@ -45,14 +49,7 @@ func Wanted(e *estate.Estate, has []Thing, disks func(estate.Machine) int) ([]Th
 		put(Image, i.Name, s)
 	}
 	for _, n := range e.Snapshots {
-		s := Spec{Machine: n.Machine, Volume: n.Volume}
-		s.GB = have[string(Snapshot)+" "+n.Name].Spec.GB
-		if v, ok := e.Volume(n.Volume); ok && s.GB == 0 {
-			s.GB = v.GB
-		}
-		if m, ok := e.Machine(n.Machine); ok && s.GB == 0 {
-			s.GB = disks(m)
-		}
+		s := Spec{Machine: n.Machine, Volume: n.Volume, GB: sizes[n.Name]}
 		put(Snapshot, n.Name, s)
 	}
 	alloc := newAllocator(e, has)

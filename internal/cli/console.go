@@ -5,9 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"os"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/sys/unix"
 	"golang.org/x/term"
 
 	"ironbark/internal/work"
@@ -76,7 +78,7 @@ func (a *app) sit(line io.ReadWriteCloser) (err error) {
 		}
 	}()
 	_, err = io.Copy(a.print.Out, line)
-	if errors.Is(err, io.ErrClosedPipe) {
+	if errors.Is(err, unix.ECONNRESET) || errors.Is(err, net.ErrClosed) { // the other end left first
 		err = nil
 	}
 	return errors.Join(err, line.Close())

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -114,12 +115,12 @@ func (a *app) enact(ctx context.Context, w *work.Work, r *work.Review) error {
 		}
 		a.print.Note("  %*d/%d  %s", len(fmt.Sprint(e.Of)), e.Done, e.Of, e.Text)
 	}
-	err := w.Enact(ctx, r, tell)
-	if err != nil {
-		return err
+	failed := w.Enact(ctx, r, tell)
+	if partly := (*work.PartlyDone)(nil); failed != nil && !errors.As(failed, &partly) {
+		return failed
 	}
 	troubled := false
-	err = w.Await(ctx, r, machinesTime, func(name string, m site.Machine) {
+	err := w.Await(ctx, r, machinesTime, func(name string, m site.Machine) {
 		text := fmt.Sprintf("%s is %s", name, m.State)
 		switch {
 		case m.State == site.Stuck:
@@ -132,6 +133,9 @@ func (a *app) enact(ctx context.Context, w *work.Work, r *work.Review) error {
 	})
 	if err != nil {
 		return err
+	}
+	if failed != nil {
+		return failed
 	}
 	a.print.Note("done: the site is as the files say")
 	if troubled {

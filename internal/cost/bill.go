@@ -76,7 +76,7 @@ func (c Catalogue) Of(e *estate.Estate, meter Meter) Bill {
 
 func (b *Bill) machine(c Catalogue, m estate.Machine, meter Meter) {
 	size, _ := c.Size(m.Size)
-	gb := c.Disks(meter.Own)(m)
+	gb := c.Disk(m, meter.Own)
 	hour := Money(gb) * c.Prices.Disk(m.Disk.Speed)
 	what := fmt.Sprintf("%s, %d GB %s disk", m.Size, gb, cmp.Or(m.Disk.Speed, estate.Standard))
 	public := m.Address.Auto || len(m.Address.Fixed) > 0

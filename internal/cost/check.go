@@ -22,15 +22,13 @@ func (c Catalogue) Least(image string, own Sizes) int {
 	return max(own[image], 1)
 }
 
-// Disks tells how large a machine's system disk is to be: as large as it asks
-// for, or as its image needs.
-func (c Catalogue) Disks(own Sizes) func(estate.Machine) int {
-	return func(m estate.Machine) int {
-		if m.Disk.GB > 0 {
-			return m.Disk.GB
-		}
-		return c.Least(m.Image, own)
+// Disk tells how large a machine's system disk is to be: as large as it asks for,
+// or as its image needs.
+func (c Catalogue) Disk(m estate.Machine, own Sizes) int {
+	if m.Disk.GB > 0 {
+		return m.Disk.GB
 	}
+	return c.Least(m.Image, own)
 }
 
 // Recipe finds a recipe by name.

@@ -186,7 +186,7 @@ func settle(file string, rules []string) World {
 
 // give gives addresses as a site would.
 func give(e *estate.Estate) flow.Assigned {
-	things, err := change.Wanted(e, nil, nil)
+	things, err := change.Wanted(e, nil, nil, nil)
 	if err != nil {
 		panic(err)
 	}

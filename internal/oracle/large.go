@@ -174,7 +174,7 @@ func (l Large) Read() (*estate.Estate, flow.Assigned, error) {
 	if err != nil {
 		return nil, flow.Assigned{}, err
 	}
-	things, err := change.Wanted(e, nil, nil)
+	things, err := change.Wanted(e, nil, nil, nil)
 	if err != nil {
 		return nil, flow.Assigned{}, err
 	}

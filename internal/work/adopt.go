@@ -189,7 +189,7 @@ func MachineAt(st *State, name string, want change.Spec, c cost.Catalogue) (chan
 	m := estate.Machine{Name: name, Image: cmp.Or(want.Image, c.Images[0].Name), Size: cmp.Or(want.Size, c.Sizes[0].Name), Subnets: want.Subnets}
 	e := *st.Estate
 	e.Machines = append(slices.Clone(e.Machines), m)
-	list, err := change.Wanted(&e, st.Report.Things, c.Disks(nil))
+	list, err := change.Wanted(&e, st.Report.Things, nil, func(image string) int { return c.Least(image, nil) })
 	if err != nil {
 		return change.Thing{}, err
 	}

@@ -82,10 +82,15 @@ func (w *Work) Enact(ctx context.Context, r *Review, progress Progress) (err err
 		}
 	}
 	var failed []error
+	var undone []change.Change
 	for _, c := range r.Changes {
 		text := fmt.Sprintf("%s %s %s", c.Verb, c.Thing.Kind, c.Thing.Name)
-		if err := x.step(text, x.change(ctx, c)); err != nil {
-			failed = append(failed, fmt.Errorf("%s: %w", text, err))
+		err := errors.New(c.Hinges(undone))
+		if err.Error() == "" {
+			err = x.change(ctx, c)
+		}
+		if x.step(text, err) != nil {
+			failed, undone = append(failed, fmt.Errorf("%s: %w", text, err)), append(undone, c)
 		}
 		if ctx.Err() != nil {
 			return &BrokenOff{ctx.Err()}

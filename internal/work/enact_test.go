@@ -184,7 +184,7 @@ func TestNothingIsOpenOnTheWay(t *testing.T) {
 }
 
 // begin makes a site with an estate enacted, and an opening if the estate permits one.
-func begin(t *rapid.T, fs Files) (*Work, func()) {
+func begin(t require.TestingT, fs Files) (*Work, func()) {
 	ctx := context.Background()
 	dir, err := os.MkdirTemp("", "ironbark-work-")
 	require.NoError(t, err)

@@ -33,7 +33,7 @@ func (w *Work) Review(ctx context.Context, files Files) (*Review, error) {
 	if err != nil {
 		return nil, err
 	}
-	own := sizes(before.Report.Things)
+	own := w.sizes(e, before.Report.Things)
 	uploads, err := w.uploads(e, before.Report.Things, own)
 	if err != nil {
 		return nil, err
@@ -45,15 +45,11 @@ func (w *Work) Review(ctx context.Context, files Files) (*Review, error) {
 	if err := standingTooLong(before, e.Sentences, now); err != nil {
 		return nil, err
 	}
-	disks := w.Site.Catalogue().Disks(own)
-	wanted, err := change.Wanted(e, before.Report.Things, disks)
+	wanted, err := w.wanted(e, before.Report.Things, own)
 	if err != nil {
 		return nil, err
 	}
 	for i, t := range wanted {
-		if t.Kind == change.Snapshot {
-			own[t.Name] = t.Spec.GB
-		}
 		if up, ok := uploads[t.Name]; ok && t.Kind == change.Image {
 			wanted[i].Spec.Format, wanted[i].Spec.GB = up.Format, up.GB()
 		}

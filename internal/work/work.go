@@ -83,19 +83,42 @@ func (w *Work) drafted(ctx context.Context, files Files) (*State, error) {
 	if err != nil {
 		return nil, err
 	}
-	wanted, err := change.Wanted(e, r.Things, w.Site.Catalogue().Disks(sizes(r.Things)))
+	wanted, err := w.wanted(e, r.Things, w.sizes(e, r.Things))
 	if err != nil {
 		return nil, err
 	}
 	return w.draft(files, e, r, wanted), nil
 }
 
-// sizes tells how large the site's images of the estate's own and its snapshots are.
-func sizes(things []change.Thing) cost.Sizes {
-	own := cost.Sizes{}
-	for _, t := range things {
+// wanted lists the things that an estate asks for.
+func (w *Work) wanted(e *estate.Estate, has []change.Thing, own cost.Sizes) ([]change.Thing, error) {
+	c := w.Site.Catalogue()
+	return change.Wanted(e, has, own, func(image string) int { return c.Least(image, own) })
+}
+
+// sizes tells how large the site's images of the estate's own and its snapshots
+// are, and how large those will be that the estate asks for.
+func (w *Work) sizes(e *estate.Estate, has []change.Thing) cost.Sizes {
+	own, gb := cost.Sizes{}, map[string]int{}
+	for _, t := range has {
+		gb[t.ID()] = t.Spec.GB
 		if t.Kind == change.Image || t.Kind == change.Snapshot {
 			own[t.Name] = t.Spec.GB
+		}
+	}
+	c := w.Site.Catalogue()
+	for _, s := range e.Snapshots {
+		if own[s.Name] > 0 {
+			continue
+		}
+		// Of what is there it is taken before anything is altered or removed.
+		if own[s.Name] = max(gb[string(change.Volume)+" "+s.Volume], gb[string(change.Machine)+" "+s.Machine]); own[s.Name] > 0 {
+			continue
+		}
+		if v, ok := e.Volume(s.Volume); ok {
+			own[s.Name] = v.GB
+		} else if m, ok := e.Machine(s.Machine); ok {
+			own[s.Name] = c.Disk(m, own)
 		}
 	}
 	return own
@@ -108,7 +131,7 @@ func meter(r *site.Report, own cost.Sizes) cost.Meter {
 
 // Bill tells what an installed estate costs.
 func (w *Work) Bill(st *State) cost.Bill {
-	return w.Site.Catalogue().Of(st.Estate, meter(st.Report, sizes(st.Report.Things)))
+	return w.Site.Catalogue().Of(st.Estate, meter(st.Report, w.sizes(st.Estate, st.Report.Things)))
 }
 
 // draft is drafted for what is read already.

@@ -30,9 +30,10 @@ type life struct {
 	Took    time.Duration      `json:"took,omitempty"`  // how long the stop took
 	Hard    bool               `json:"hard,omitempty"`
 	Stuck   bool               `json:"stuck,omitempty"`
-	Key     string             `json:"key,omitempty"`  // the public key inside it
-	Hash    string             `json:"hash,omitempty"` // of its first user's password
-	Host    []byte             `json:"host,omitempty"` // the seed of its SSH server's key
+	SetUp   bool               `json:"setUp,omitempty"` // its first boot was run
+	Key     string             `json:"key,omitempty"`   // the public key inside it
+	Hash    string             `json:"hash,omitempty"`  // of its first user's password
+	Host    []byte             `json:"host,omitempty"`  // the seed of its SSH server's key
 	Listens []string           `json:"listens,omitempty"`
 	Results []site.SetupResult `json:"results,omitempty"`
 }
@@ -133,7 +134,7 @@ func (s *Site) readLife(text string, t change.Thing) (l life, err error) {
 		return l, fmt.Errorf("machine %s: %w", t.Name, err)
 	}
 	if l.Listens == nil { // from before machines had an inside
-		l.Fresh = true
+		l.Fresh, l.SetUp = true, true
 		l.Listens = s.fresh(t).Listens()
 	}
 	return l, nil
@@ -215,7 +216,8 @@ func (in *inner) save(ctx context.Context, tx *sql.Tx) error {
 	return err
 }
 
-// boot starts a machine at a moment; its first boot is run where it never was, or anew.
+// boot starts a machine at a moment. Its first boot is run where it never was, and
+// with setup anew.
 func (s *Site) boot(ctx context.Context, in *inner, now time.Time, setup bool) {
 	l := &in.life
 	l.Booted, l.Stop, l.Took, l.Hard, l.Setup = now.UTC(), time.Time{}, 0, false, 0
@@ -237,8 +239,8 @@ func (s *Site) boot(ctx context.Context, in *inner, now time.Time, setup bool) {
 		in.log = b.String()
 		return
 	}
-	if setup {
-		l.Results = nil
+	if setup || !l.SetUp {
+		l.Results, l.SetUp = nil, true
 		for _, part := range in.thing.Spec.Setup {
 			script := part.Script
 			if r, ok := s.cat.Offer.Recipe(part.Name); ok && script == "" {
@@ -325,7 +327,7 @@ func (s *Site) inhabit(ctx context.Context, tx *sql.Tx, c change.Change) error {
 			in.guest.Inside = append(in.guest.Inside, a.String())
 		}
 	}
-	s.boot(ctx, in, s.clock.Now(), true)
+	s.boot(ctx, in, s.clock.Now(), false)
 	return in.save(ctx, tx)
 }
 

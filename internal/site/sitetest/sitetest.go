@@ -81,7 +81,7 @@ func (s *suite) enact(rule string) {
 	e, err := estate.Read(files[0], files[1])
 	require.NoError(s, err)
 	r := s.report()
-	wanted, err := change.Wanted(e, r.Things, s.site.Catalogue().Disks(nil))
+	wanted, err := change.Wanted(e, r.Things, nil, nil)
 	require.NoError(s, err)
 	changes, err := change.Between(r.Things, wanted, nil)
 	require.NoError(s, err)
