@@ -9,6 +9,12 @@
 // known without measuring. Cost: linear in the map.
 package picture
 
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
 // Level is how open something is. The zero Level is closed.
 type Level uint8
 
@@ -50,9 +56,45 @@ type Node struct {
 	About string
 	Down  bool // it does not run
 	Lets  []Let
+	Also  []string // others of which the very same is to be told
 }
 
-// Let is one thing that a node lets through.
+// few is how many nodes of a subnet are told one by one.
+const few = 12
+
+// Gathered returns the map with those nodes told together that let the very same
+// things through, in subnets where there are many.
+func (m Map) Gathered() Map {
+	m.Networks = slices.Clone(m.Networks)
+	for i, n := range m.Networks {
+		m.Networks[i].Subnets = slices.Clone(n.Subnets)
+		for j, s := range n.Subnets {
+			if len(s.Nodes) > few {
+				m.Networks[i].Subnets[j].Nodes = gathered(s.Nodes)
+			}
+		}
+	}
+	return m
+}
+
+func gathered(nodes []Node) (out []Node) {
+	place := map[string]int{}
+	for _, n := range nodes {
+		key := fmt.Sprint(n.Kind, n.Down, n.Lets)
+		i, known := place[key]
+		if n.quiet() || !known {
+			place[key] = len(out)
+			out = append(out, n)
+			continue
+		}
+		out[i].Also = append(slices.Clone(out[i].Also), n.Name)
+		out[i].About = ""
+	}
+	return out
+}
+
+// Let is one thing that a node lets through. Where it is closed it tells what a
+// door leads to, whether or not anybody is let in there, and From says that.
 type Let struct {
 	Service string
 	From    string
@@ -63,11 +105,33 @@ type Let struct {
 // Text tells a let in words.
 func (l Let) Text() string {
 	text := l.Service + " ← " + l.From
+	if l.Level == Closed {
+		text = l.Service + " " + l.From
+	}
 	if l.How != "" {
 		text += ", " + l.How
 	}
 	return text
 }
+
+// others tells of which other nodes the same is to be told; "" where of none.
+func (n Node) others() string {
+	if len(n.Also) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("and the same of %d others: %s", len(n.Also), strings.Join(n.Also, ", "))
+}
+
+// Heading tells what a node is, in words, below its name.
+func (n Node) Heading() string {
+	if n.About != "" {
+		return n.About
+	}
+	return n.others()
+}
+
+// quiet reports whether the node's name is all that there is to tell.
+func (n Node) quiet() bool { return len(n.Lets) == 0 }
 
 // Level is that of the most open thing that the node lets through.
 func (n Node) Level() (most Level) {

@@ -61,6 +61,7 @@ func wide(text string) float64 { return float64(utf8.RuneCountInString(text)) * 
 
 // LayOut places everything.
 func LayOut(m Map) *Scene {
+	m = m.Gathered()
 	s := &Scene{w: width}
 	y := float64(margin)
 	s.words(margin, y, m.Title, styleHead)
@@ -132,13 +133,13 @@ func (s *Scene) shelf(nodes []Node, x, y, w float64) float64 {
 	}
 	column := 0.0
 	for _, n := range nodes {
-		if n.Level() == Closed {
+		if n.quiet() {
 			column = max(column, wide(caption(n))+2*pad)
 		}
 	}
 	closed := false
 	for _, n := range nodes {
-		if n.Level() == Closed {
+		if n.quiet() {
 			if !closed && right > x { // they begin in a row of their own
 				at, right, high = at+high+pad, x, 0
 			}
@@ -165,14 +166,14 @@ func caption(n Node) string {
 	return text
 }
 
-// open places a node that lets something through.
+// open places a node that has something to tell.
 func (s *Scene) open(n Node, place func(w, h float64) (x, y float64)) {
 	type line struct {
 		text string
 		look style
 	}
 	lines := []line{{caption(n), styleHead}}
-	for _, text := range wrap(n.About, mostChars) {
+	for _, text := range wrap(n.Heading(), mostChars) {
 		lines = append(lines, line{text, styleQuiet})
 	}
 	for _, l := range n.Lets {
@@ -195,10 +196,7 @@ func (s *Scene) open(n Node, place func(w, h float64) (x, y float64)) {
 	for _, l := range lines {
 		w = max(w, wide(l.text))
 	}
-	look := styleOpen
-	if n.Level() == Administrative {
-		look = styleAdministrative
-	}
+	look := [...]style{styleClosed, styleOpen, styleAdministrative}[n.Level()]
 	x, y := place(w+2*pad, float64(len(lines))*lineHigh+pad)
 	s.rects = append(s.rects, rect{x, y, w + 2*pad, float64(len(lines))*lineHigh + pad, look})
 	for i, l := range lines {

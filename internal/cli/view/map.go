@@ -3,6 +3,7 @@ package view
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -19,9 +20,18 @@ import (
 // MapOf makes the map of a state: what stands where, and what is let through.
 func MapOf(st *work.State, reach []exposure.Entry, ph *Phrasing) picture.Map {
 	lets := map[string][]picture.Let{}
+	routed := map[string]map[string][]string{} // machines by where they are reached from and service
 	for _, r := range ph.gather(reach) {
+		if r.entry.Reason == exposure.ByRoute { // that stands with the bastion: whoever is not on it is not let in
+			from, service := ph.names.Plain(r.from), ph.service(r.services)
+			if routed[from] == nil {
+				routed[from] = map[string][]string{}
+			}
+			routed[from][service] = append(routed[from][service], r.machine)
+			continue
+		}
 		level := picture.Open
-		if r.entry.Administrative {
+		if r.entry.Administrative && r.entry.Door.Kind != flow.DoorBastion {
 			level = picture.Administrative
 		}
 		how := ""
@@ -47,6 +57,7 @@ func MapOf(st *work.State, reach []exposure.Entry, ph *Phrasing) picture.Map {
 			}
 		case change.Bastion:
 			node.About = publicOf(t)
+			node.Lets = append(node.Lets, leadsOn(routed, t.Name)...)
 		case change.Front:
 			node.About = publicOf(t)
 			node.Lets = published(st, t.Name, ph)
@@ -71,7 +82,7 @@ func MapOf(st *work.State, reach []exposure.Entry, ph *Phrasing) picture.Map {
 		for _, s := range n.Subnets {
 			nodes := at[s.Name]
 			slices.SortFunc(nodes, func(a, b picture.Node) int {
-				return cmp.Or(cmp.Compare(b.Level(), a.Level()), cmp.Compare(a.Name, b.Name))
+				return cmp.Or(cmp.Compare(b.Level(), a.Level()), cmp.Compare(len(b.Lets), len(a.Lets)), cmp.Compare(a.Name, b.Name))
 			})
 			net.Subnets = append(net.Subnets, picture.Subnet{Name: s.Name, About: prefixes(s.Range), Nodes: nodes})
 		}
@@ -81,6 +92,27 @@ func MapOf(st *work.State, reach []exposure.Entry, ph *Phrasing) picture.Map {
 		m.Lines = append(m.Lines, picture.Node{Kind: "line", Name: l.Name + " into " + l.Network, About: prefixes(l.Range)})
 	}
 	return m
+}
+
+// leadsOn tells what a bastion's routes lead on to.
+func leadsOn(routed map[string]map[string][]string, bastion string) (list []picture.Let) {
+	to := map[string][]string{} // machines by service
+	for from, services := range routed {
+		if name, _, _ := strings.Cut(from, " "); name == bastion {
+			for service, machines := range services {
+				to[service] = append(to[service], machines...)
+			}
+		}
+	}
+	for _, service := range slices.Sorted(maps.Keys(to)) {
+		names := slices.Compact(slices.Sorted(slices.Values(to[service])))
+		text := strings.Join(names, ", ")
+		if len(names) > 6 {
+			text = fmt.Sprintf("%d machines", len(names))
+		}
+		list = append(list, picture.Let{Service: service, From: "leads on to " + text})
+	}
+	return list
 }
 
 // published tells which ports of a front lead where. Whether anybody is let in
@@ -109,6 +141,7 @@ func prefixes[T fmt.Stringer](list []T) string {
 
 // Map draws a map in the terminal.
 func (p *Printer) Map(m picture.Map) {
+	m = m.Gathered()
 	p.Head(m.Title)
 	for _, n := range m.Networks {
 		var body []string
@@ -136,7 +169,7 @@ func (p *Printer) nodes(list []picture.Node, width int) (lines []string) {
 	var closed, down []string
 	for _, n := range list {
 		switch {
-		case n.Level() != picture.Closed:
+		case len(n.Lets) > 0:
 			lines = append(lines, p.node(n, width)...)
 		case n.Down:
 			down = append(down, n.Name)
@@ -167,7 +200,7 @@ func (p *Printer) node(n picture.Node, width int) (lines []string) {
 	if n.Kind != "machine" {
 		name = n.Kind + " " + n.Name
 	}
-	for i, line := range wrap(name+"  "+n.About, width) {
+	for i, line := range wrap(name+"  "+n.Heading(), width) {
 		if i == 0 {
 			line = p.style(styleHead, name) + p.Quiet(strings.TrimPrefix(line, name))
 		}
@@ -175,9 +208,6 @@ func (p *Printer) node(n picture.Node, width int) (lines []string) {
 	}
 	for _, l := range n.Lets {
 		text, mark := l.Text(), ""
-		if l.Level == picture.Closed { // a front's port
-			text = l.Service + " " + l.From
-		}
 		if l.Level == picture.Administrative {
 			mark = "! "
 		}
