@@ -53,7 +53,7 @@ func (a *app) password(how, machine string) (string, error) {
 	case "stdin":
 		line, err := a.line()
 		if line == "" && err != nil {
-			return "", usage("--password stdin: there is no line to read")
+			return "", wrong("--password stdin: there is no line for %s; each machine takes one", machine)
 		}
 		return line, nil
 	}

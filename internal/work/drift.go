@@ -32,8 +32,8 @@ func (w *Work) Drift(st *State) *Drift {
 		return d
 	}
 	plan, err := flow.FromRows(enacted(r.Base, touched))
-	if err != nil {
-		return d // rows that somebody made up; the site's record tells of them
+	if err != nil { // the record is not whole: what the files come to is the next best
+		plan = flow.Compile(st.Estate, change.Assigned(r.Things))
 	}
 	now := w.Clock.Now()
 	d.Exposure = exposure.Compare(exposure.NewView(withOpenings(plan, r.Openings, now), now), exposure.NewView(st.Plan, now))

@@ -2,6 +2,7 @@ package work
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -31,7 +32,7 @@ func (w *Work) Review(ctx context.Context, files Files) (*Review, error) {
 	}
 	e, err := files.Estate()
 	if err != nil {
-		return nil, err
+		return nil, w.moreErrors(files, err)
 	}
 	own := w.sizes(e, before.Report.Things)
 	uploads, err := w.uploads(e, before.Report.Things, own)
@@ -80,6 +81,18 @@ func (w *Work) Review(ctx context.Context, files Files) (*Review, error) {
 	r.same = slices.Equal(base.Rows(), before.Report.Base)
 	r.Only = len(changes) == 0 && r.same && len(r.Ending) == 0 && len(r.Said) == 0 && len(r.Back) == 0
 	return r, nil
+}
+
+// moreErrors adds to what is wrong with files by themselves what the site has to
+// say to them, as far as they can be read, so that all of it is told at once.
+func (w *Work) moreErrors(files Files, err error) error {
+	errs, ok := errors.AsType[sentence.Errors](err)
+	e, unread := files.Enacted()
+	if !ok || unread != nil {
+		return err
+	}
+	more, _ := errors.AsType[sentence.Errors](w.Site.Catalogue().Check(e, nil))
+	return append(slices.Clone(errs), more...)
 }
 
 // without returns the sentences of a that b does not have.

@@ -73,7 +73,17 @@ func (s *Site) meddle(ctx context.Context, who, what string, do func(tx *sql.Tx)
 // MeddleTables puts rows into the tables, or takes them out.
 func (s *Site) MeddleTables(ctx context.Context, who, what string, in, out []flow.Row) error {
 	return s.meddle(ctx, who, what, func(tx *sql.Tx) (meddled, error) {
+		var fresh []flow.Row // the rule's group may be there already, for another rule
 		for _, r := range in {
+			var body string
+			err := tx.QueryRowContext(ctx, `SELECT body FROM tables WHERE owner = ? AND key = ?`, base, r.Key).Scan(&body)
+			if err == nil && body == r.Body {
+				continue
+			}
+			if err != nil && !errors.Is(err, sql.ErrNoRows) {
+				return meddled{}, err
+			}
+			fresh = append(fresh, r)
 			if _, err := tx.ExecContext(ctx, `INSERT INTO tables VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET body = excluded.body`, base, r.Key, r.Body); err != nil {
 				return meddled{}, err
 			}
@@ -83,7 +93,7 @@ func (s *Site) MeddleTables(ctx context.Context, who, what string, in, out []flo
 				return meddled{}, err
 			}
 		}
-		return meddled{In: in, Out: out}, nil
+		return meddled{In: fresh, Out: out}, nil
 	})
 }
 
