@@ -18,8 +18,8 @@ demo: build
 
 # What the tests run besides Go: Debian's packages.
 packages:
-	@command -v sqlite3 >/dev/null && command -v unshare >/dev/null && command -v bash >/dev/null || \
-		{ apt-get update -q && apt-get install -y -q --no-install-recommends sqlite3 util-linux bash; }
+	@for c in sqlite3 unshare bash puttygen ssh-keygen openssl dot; do command -v $$c >/dev/null || missing=yes; done; \
+		[ -z "$$missing" ] || { apt-get update -q && apt-get install -y -q --no-install-recommends sqlite3 util-linux bash putty-tools openssh-client openssl graphviz; }
 
 test: packages
 	go test $(TESTFLAGS) ./...
@@ -37,6 +37,7 @@ fuzz:
 	go test ./internal/sentence -run xxx -fuzz FuzzArgs -fuzztime 1m -fuzzminimizetime 1s
 	go test ./internal/flow -run xxx -fuzz FuzzRows -fuzztime 1m -fuzzminimizetime 1s
 	go test ./internal/estate -run xxx -fuzz FuzzRead -fuzztime 1m -fuzzminimizetime 1s
+	go test ./internal/imagefile -run xxx -fuzz FuzzRead -fuzztime 1m -fuzzminimizetime 1s
 
 bench: build
 	@command -v z3 >/dev/null || { apt-get update -q && apt-get install -y -q --no-install-recommends z3; }

@@ -2,6 +2,7 @@ package change_test
 
 import (
 	"net/netip"
+	"slices"
 	"strings"
 	"testing"
 
@@ -107,4 +108,81 @@ func TestAddressesAreUniqueAndStay(t *testing.T) {
 			}
 		}
 	})
+}
+
+const disks = `estate: a
+site: sim
+networks: {n: {space: [10.0.0.0/16], outside: true, subnets: {s: {range: [10.0.1.0/24], gateway: 10.0.1.4, allocate: [10.0.1.2-10.0.1.5, 10.0.1.200]}, t: {range: [10.0.2.0/24]}}}}
+addresses: {slip: ipv4, jetty: ipv4}
+snapshots: {old: {machine: a}, new: {volume: v}}
+machines:
+  a: {image: i, size: c, at: [s, t], address: slip, inside: 10.0.2.9}
+  b: {image: old, size: c, at: s, address: jetty}
+volumes: {v: {gb: 10, machine: a}, w: {gb: 10, from: new, machine: b, device: vdx}}
+`
+
+func TestWhatIsNeededComesFirst(t *testing.T) {
+	wanted, err := change.Wanted(read(t, disks), nil, map[string]int{"old": 8}, func(string) int { return 8 })
+	require.NoError(t, err)
+	list, err := change.Between(nil, wanted, nil)
+	require.NoError(t, err)
+	place := map[string]int{}
+	for i, c := range list {
+		place[c.Thing.ID()] = i
+	}
+	for _, order := range [][]string{
+		{"machine a", "snapshot old", "machine b", "volume w"}, {"volume v", "snapshot new", "volume w"}, {"address slip", "machine a"}, {"subnet s", "machine a"},
+	} {
+		for i := 1; i < len(order); i++ {
+			require.Less(t, place[order[i-1]], place[order[i]], "%s before %s", order[i-1], order[i])
+		}
+	}
+	for _, thing := range wanted {
+		switch thing.ID() {
+		case "machine a":
+			require.Equal(t, "10.0.1.5", thing.Spec.Inside["s"][0].String(), "the first that is allocated, in no reserve and no gateway")
+			require.Equal(t, "10.0.2.9", thing.Spec.Inside["t"][0].String(), "asked for")
+			require.Contains(t, thing.Describe(), "reserved address slip leading to s", "which interface it leads to is said")
+		case "machine b":
+			require.Equal(t, "10.0.1.200", thing.Spec.Inside["s"][0].String())
+		}
+	}
+	_, err = change.Wanted(read(t, strings.Replace(disks, "volumes:", "  c: {image: i, size: c, at: s}\nvolumes:", 1)), nil, nil, nil)
+	require.ErrorContains(t, err, "subnet s is full")
+	// A snapshot of what is there comes before all else, and holds what it is of.
+	without, err := change.Wanted(read(t, strings.Replace(disks, "volumes: {v: {gb: 10, machine: a}, ", "volumes: {", 1)), wanted, nil, func(string) int { return 8 })
+	require.NoError(t, err)
+	has := slices.DeleteFunc(slices.Clone(wanted), func(t change.Thing) bool { return t.ID() == "snapshot new" || t.ID() == "volume w" })
+	list, err = change.Between(has, without, nil)
+	require.NoError(t, err)
+	require.Equal(t, []string{"make snapshot new", "remove volume v"}, words(list)[:2])
+	require.Contains(t, list[1].Hinges(list[:1]), "it stays as it is, since snapshot new was not taken")
+	require.Empty(t, list[1].Hinges(nil))
+	// What is on the site and in no file stays, unless it is to be discarded.
+	has[0].Stray = true
+	list, err = change.Between(has[:1], nil, nil)
+	require.NoError(t, err)
+	require.Empty(t, list)
+	list, err = change.Between(has[:1], nil, map[string]bool{has[0].ID(): true})
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	// Disks do not shrink.
+	smaller, err := change.Wanted(read(t, strings.Replace(disks, "gb: 10, machine: a", "gb: 9, machine: a", 1)), wanted, map[string]int{"old": 8}, func(string) int { return 8 })
+	require.NoError(t, err)
+	_, err = change.Between(wanted, smaller, nil)
+	require.ErrorContains(t, err, "a disk cannot shrink, from 10 GB to 9 GB")
+}
+
+func TestAddressesChangePlaces(t *testing.T) {
+	wanted, err := change.Wanted(read(t, disks), nil, nil, nil)
+	require.NoError(t, err)
+	swapped := strings.NewReplacer("address: slip", "address: jetty", "address: jetty", "address: slip").Replace(disks)
+	other, err := change.Wanted(read(t, swapped), wanted, nil, nil)
+	require.NoError(t, err)
+	list, err := change.Between(wanted, other, nil)
+	require.NoError(t, err)
+	require.Equal(t, []string{
+		"alter machine a gives its public address up", "alter machine b gives its public address up",
+		"alter machine a reserved address slip → jetty", "alter machine b reserved address jetty → slip",
+	}, words(list))
 }

@@ -70,6 +70,9 @@ func (a *app) added(w *work.Work, old work.Files, n noun, in *nounInput, name st
 	if files, err = takeScripts(old, in); err != nil {
 		return nil, nil, err
 	}
+	if in.file != "" {
+		in.file = fromFolder(w, in.file)
+	}
 	fields, err := n.fields(in)
 	if err != nil {
 		return nil, nil, err
@@ -86,6 +89,21 @@ func (a *app) added(w *work.Work, old work.Files, n noun, in *nounInput, name st
 		}
 	}
 	return files, names, a.passwords(w, in.password, names, opt)
+}
+
+// fromFolder turns a path from where the person is into one from the estate's
+// folder, or an absolute one for what is not in it.
+func fromFolder(w *work.Work, file string) string {
+	dir, err1 := filepath.Abs(w.Folder.Dir)
+	path, err2 := filepath.Abs(file)
+	rel, err3 := filepath.Rel(dir, path)
+	switch {
+	case err1 != nil || err2 != nil:
+		return file
+	case err3 != nil || !filepath.IsLocal(rel):
+		return path
+	}
+	return rel
 }
 
 // mostAtOnce is how many machines one command adds.

@@ -47,3 +47,30 @@ fronts: {f: {network: n, address: auto}}
 	c.Images[0].Name = "linus"
 	require.ErrorContains(t, c.Check(e, nil), "the site has no image “linux”")
 }
+
+func TestDisksTagsAndTransferArePriced(t *testing.T) {
+	c := Catalogue{
+		Images: []Image{{Name: "linux", DiskGB: 10}}, Sizes: []Size{{Name: "c1", CPUs: 1, MemoryMiB: 1024, Hour: 9_000}},
+		Prices: Prices{DiskGB: 100, FastGB: 300, SnapshotGB: 50, Address: 4_000, Outward: []Tier{{100, 0}, {1000, 20_000}, {0, 8_000}}},
+	}
+	e, err := estate.Read(estate.File{Name: estate.FileName, Data: []byte(`estate: a
+site: sim
+networks: {n: {space: [10.0.0.0/16], outside: true, subnets: {s: {range: [10.0.1.0/24]}}}}
+addresses: {slip: ipv4}
+machines: {m: {image: linux, size: c1, at: s, address: slip, tags: {role: web}, disk: {gb: 20, kind: fast}}, o: {image: snap, size: c1, at: s, address: auto, tags: {role: db}}}
+snapshots: {snap: {machine: m}}
+volumes: {v: {gb: 10, machine: m}, w: {gb: 5, kind: fast}}
+`)})
+	require.NoError(t, err)
+	meter := Meter{Own: Sizes{"snap": 20}, Stopped: func(m string) bool { return m == "o" }}
+	require.NoError(t, c.Check(e, meter.Own))
+	b := c.Of(e, meter)
+	assert.Equal(t, Money(9_000+20*300+20*100+10*100+5*300+20*50+4_000), b.Hour(), "a stopped machine costs only its disk")
+	assert.Equal(t, []Share{{"db", 2_000}, {"web", 9_000 + 6_000 + 1_000}, {"", 1_500 + 1_000 + 4_000}}, b.ByTag("role"))
+	assert.Equal(t, 20+20+10+5, b.Used.DiskGB)
+	assert.Equal(t, 2, b.Used.Addresses)
+	for gb, want := range map[int]Money{0: 0, 100: 0, 101: 20_000, 1000: 900 * 20_000, 1001: 900*20_000 + 8_000} {
+		_, sum := c.Prices.Transfer(gb)
+		assert.Equal(t, want, sum, "%d GB", gb)
+	}
+}

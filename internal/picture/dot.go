@@ -13,7 +13,7 @@ import (
 // each thing that is let through is an edge from where it comes from.
 func DOT(w io.Writer, m Map) error {
 	b := &strings.Builder{}
-	b.WriteString("digraph estate {\n  rankdir=LR;\n  node [shape=box, fontname=\"monospace\", color=\"#dedede\", fontcolor=\"#787878\"];\n")
+	b.WriteString("digraph estate {\n  rankdir=LR;\n  graph [fontname=\"monospace\"];\n  edge [fontname=\"monospace\"];\n  node [shape=box, fontname=\"monospace\", color=\"#dedede\", fontcolor=\"#787878\"];\n")
 	fmt.Fprintf(b, "  label=%s;\n", strconv.Quote(m.Title))
 	sources := map[string]bool{}
 	edges := &strings.Builder{}

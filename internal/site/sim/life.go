@@ -57,7 +57,7 @@ func (s *Site) at(l life, now time.Time) site.Machine {
 	}
 	start := build + s.millis(s.cat.Life.Start) + l.Setup
 	listen := start + s.millis(s.cat.Life.Listen)
-	m := site.Machine{State: site.Running, Since: l.Booted.Add(start), Ready: l.Booted.Add(listen)}
+	m := site.Machine{State: site.Running, Since: l.Booted.Add(start), Ready: l.Booted.Add(listen), Hard: l.Hard}
 	switch age := now.Sub(l.Booted); {
 	case age < build:
 		m.State, m.Since = site.Building, l.Booted

@@ -4,6 +4,7 @@ package sitetest
 
 import (
 	"context"
+	"io"
 	"net/netip"
 	"testing"
 	"time"
@@ -35,7 +36,7 @@ people: {mara: {groups: [ops]}}
 networks: {estuary: {space: [10.60.0.0/16], outside: true, subnets: {landing: {range: [10.60.1.0/24]}}}}
 machines:
   gauge-1: {image: linux-web, size: c1m1, at: landing, address: auto}
-  gauge-2: {image: linux-web, size: c1m1, at: landing}
+  gauge-2: {image: linux-web, size: c1m1, at: landing, console: true, password: true}
 `
 
 // Run runs the suite. open opens one and the same site, as another process would,
@@ -50,6 +51,9 @@ func Run(t *testing.T, fresh func(t *testing.T, c *Clock) (open func() site.Site
 		"nothing is opened on an unfinished site":       (*suite).unfinished,
 		"the past is told as it was":                    (*suite).past,
 		"the journal is whole":                          (*suite).journal,
+		"machines start, stop and keep what they have":  (*suite).power,
+		"a serial line is used if it is permitted":      (*suite).console,
+		"a session comes about as packets do":           (*suite).dial,
 	} {
 		t.Run(name, func(t *testing.T) {
 			c := &Clock{At: start}
@@ -97,15 +101,20 @@ func (s *suite) enact(rule string) {
 	s.clock.At = s.clock.At.Add(time.Minute)
 }
 
-// probe sends a packet to gauge-1's public address.
-func (s *suite) probe(service flow.Service) bool {
-	var public netip.Addr
+// public is gauge-1's public address.
+func (s *suite) public() (public netip.Addr) {
 	for _, t := range s.report().Things {
 		if t.ID() == "machine gauge-1" {
 			public = t.Given.Addr4
 		}
 	}
 	require.True(s, public.IsValid())
+	return public
+}
+
+// probe sends a packet to gauge-1's public address.
+func (s *suite) probe(service flow.Service) bool {
+	public := s.public()
 	fates, err := s.site.Probe(s.ctx(), site.Packet{Source: netip.MustParseAddr("198.51.100.7"), Target: public, Service: service})
 	require.NoError(s, err)
 	require.NotEmpty(s, fates)
@@ -251,4 +260,97 @@ func (s *suite) journal() {
 	assert.Equal(s, 2, actions["enact"])
 	assert.Positive(s, actions["make"])
 	assert.Equal(s, 1, actions["open"])
+}
+
+func (s *suite) power() {
+	s.enact("allow https from everywhere to gauge-1")
+	before := s.report()
+	m, err := s.site.Power(s.ctx(), "mara", "gauge-1", site.Power{Do: site.Stop, Grace: time.Minute})
+	require.NoError(s, err)
+	assert.Equal(s, site.Stopping, m.State)
+	s.clock.At = m.Ready
+	r := s.report()
+	assert.Equal(s, site.Stopped, r.Machines["gauge-1"].State)
+	assert.False(s, r.Machines["gauge-1"].Hard)
+	assert.True(s, r.Machines["gauge-1"].Listens.IsEmpty())
+	assert.Equal(s, before.Things, r.Things, "it keeps its addresses")
+	again, err := s.site.Power(s.ctx(), "mara", "gauge-1", site.Power{Do: site.Stop})
+	require.NoError(s, err, "stopping twice is no error")
+	assert.Equal(s, site.Stopped, again.State)
+	m, err = s.site.Power(s.ctx(), "mara", "gauge-1", site.Power{Do: site.Start})
+	require.NoError(s, err)
+	assert.Equal(s, site.Starting, m.State)
+	s.clock.At = m.Ready
+	assert.Equal(s, site.Running, s.report().Machines["gauge-1"].State)
+	m, err = s.site.Power(s.ctx(), "mara", "gauge-1", site.Power{Do: site.Restart})
+	require.NoError(s, err)
+	assert.True(s, m.Hard, "without any grace it is switched off")
+	s.clock.At = m.Ready
+	r = s.report()
+	assert.Equal(s, site.Running, r.Machines["gauge-1"].State)
+	assert.False(s, r.Machines["gauge-1"].Listens.IsEmpty())
+	none := &site.NoMachine{}
+	_, err = s.site.Power(s.ctx(), "mara", "gauge-9", site.Power{Do: site.Start})
+	require.ErrorAs(s, err, &none)
+	boot, err := s.site.Boot(s.ctx(), "gauge-1")
+	require.NoError(s, err)
+	assert.Contains(s, boot.Log, "gauge-1")
+	entries, head, err := s.site.Journal(s.ctx())
+	require.NoError(s, err)
+	require.NoError(s, journal.Verify(entries, head))
+	assert.Equal(s, "restart", entries[len(entries)-1].Action)
+}
+
+func (s *suite) console() {
+	s.enact("allow https from everywhere to gauge-1")
+	assert.True(s, s.report().Machines["gauge-2"].Locked, "no password was ever set")
+	require.NoError(s, s.site.Secure(s.ctx(), "mara", "gauge-2", "$2a$04$abcdefghijklmnopqrstuuKlzDJjLuyGwE9QcX7zcNmHpwFCoYs2G"))
+	assert.False(s, s.report().Machines["gauge-2"].Locked)
+	refused := &site.NoConsole{}
+	_, err := s.site.Console(s.ctx(), "mara", "gauge-1")
+	require.ErrorAs(s, err, &refused, "off by default")
+	assert.NotEmpty(s, refused.Mend)
+	line, err := s.site.Console(s.ctx(), "mara", "gauge-2")
+	require.NoError(s, err)
+	log := make([]byte, 64)
+	n, err := line.Read(log)
+	require.NoError(s, err)
+	assert.NotZero(s, n)
+	require.NoError(s, line.Close())
+	entries, _, err := s.site.Journal(s.ctx())
+	require.NoError(s, err)
+	last := entries[len(entries)-2:]
+	assert.Equal(s, []string{"console", "console"}, []string{last[0].Action, last[1].Action}, "its beginning and its end")
+}
+
+func (s *suite) dial() {
+	s.enact("allow https from everywhere to gauge-1")
+	from := s.site.Callers()[0]
+	to := netip.AddrPortFrom(s.public(), 22)
+	closed := &site.Unreachable{}
+	_, err := s.site.Dial(s.ctx(), from, to)
+	require.ErrorAs(s, err, &closed)
+	assert.Equal(s, "administrative", closed.Reason)
+	o, rows := s.granted()
+	_, err = s.site.Open(s.ctx(), s.report().Revision, o, rows)
+	require.NoError(s, err)
+	c, err := s.site.Dial(s.ctx(), from, to)
+	require.NoError(s, err)
+	hello := make([]byte, 4)
+	_, err = io.ReadFull(c, hello)
+	require.NoError(s, err)
+	assert.Equal(s, "SSH-", string(hello))
+	require.NoError(s, c.Close())
+	key, err := s.site.HostKey(s.ctx(), "gauge-1")
+	require.NoError(s, err)
+	assert.Contains(s, key, "ssh-")
+	again, err := s.open().HostKey(s.ctx(), "gauge-1")
+	require.NoError(s, err)
+	assert.Equal(s, key, again, "it stays")
+	m, err := s.site.Power(s.ctx(), "mara", "gauge-1", site.Power{Do: site.Stop, Grace: time.Minute})
+	require.NoError(s, err)
+	s.clock.At = m.Ready
+	nobody := &site.Refused{}
+	_, err = s.site.Dial(s.ctx(), from, to)
+	require.ErrorAs(s, err, &nobody, "packets pass, and nothing listens")
 }
