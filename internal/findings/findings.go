@@ -40,7 +40,7 @@ type Finding struct {
 // Look returns what is found in an estate and its plan at a moment, in the order
 // of the files.
 func Look(e *estate.Estate, p *flow.Plan, at time.Time) []Finding {
-	l := &looker{e: e, p: p, at: at, resolve: flow.NewResolver(e, p), namings: flow.Namings(nil, e)}
+	l := &looker{e: e, p: p, at: at, resolve: flow.NewResolver(e, p), namings: flow.Namings(nil, e), doors: map[int32]flow.Addrs{}}
 	for _, st := range e.Sentences {
 		l.pos = st.At
 		l.sentence(st.Sentence)
@@ -55,6 +55,7 @@ type looker struct {
 	at      time.Time
 	resolve flow.Resolver
 	namings []flow.Naming
+	doors   map[int32]flow.Addrs // the sources of all doors of a machine
 	pos     sentence.Pos
 	list    []Finding
 }
@@ -140,12 +141,7 @@ func (l *looker) standing(s sentence.Sentence, until time.Time) {
 // families while its machines have one.
 func (l *looker) reaches(s sentence.Allow, from, to sentence.Set) {
 	source := l.resolve.Source(from)
-	var uses flow.Addrs
-	for _, m := range l.resolve.Group(to).Machines {
-		for _, d := range l.p.DoorsTo(m) {
-			uses = uses.Union(d.From.Intersect(source))
-		}
-	}
+	uses := l.leads(l.resolve.Group(to)).Intersect(source)
 	if uses.IsEmpty() {
 		l.find(Caution, "give the machines a public address, a forward or a spread", "no door leads from there to there, so this sentence opens nothing: %s", s)
 		return
@@ -156,6 +152,25 @@ func (l *looker) reaches(s sentence.Allow, from, to sentence.Set) {
 			l.find(Note, "", "“%s” has %s addresses, from which no door leads there: %s", from, word, s)
 		}
 	}
+}
+
+// leads returns the sources from which a door leads to any machine of a group.
+// Machines are looked at once, however many sentences speak of them.
+func (l *looker) leads(g *flow.Group) (all flow.Addrs) {
+	var last flow.Addrs
+	for _, m := range g.Machines {
+		from, known := l.doors[m]
+		if !known {
+			for _, d := range l.p.DoorsTo(m) {
+				from = from.Union(d.From)
+			}
+			l.doors[m] = from
+		}
+		if !from.Equal(last) { // most machines of a group are led to alike
+			all, last = all.Union(from), from
+		}
+	}
+	return all
 }
 
 // general reports whether a source is one of the wide words, which nobody
