@@ -97,23 +97,11 @@ func (a *app) overSSH(ctx context.Context, w *work.Work, machine string, opt *co
 		return usage("--for and --because go together: for how long, and why")
 	}
 	if opt.length != "" {
-		words := []string{"open", "ssh", "to", machine, "from", "me", "for", opt.length, "because", opt.because}
-		s, err := sentence.ParseArgs(words, a.now())
-		if err != nil {
-			return err
+		shut, opening := a.openFor(ctx, w, machine, opt)
+		if opening != nil {
+			return opening
 		}
-		granted, err := w.Open(ctx, s.(sentence.Open))
-		if err != nil {
-			return err
-		}
-		a.print.Note("%s  opening %d, until %s at the latest", a.print.Open("opened"), granted.Opening.ID, view.Moment(granted.Opening.End, a.clock.Now()))
-		defer func() {
-			_, closing := w.Close(context.WithoutCancel(ctx), func(o opening.Opening) bool { return o.ID == granted.Opening.ID })
-			if closing == nil {
-				a.print.Note("closed  opening %d", granted.Opening.ID)
-			}
-			err = errors.Join(err, closing)
-		}()
+		defer func() { err = errors.Join(err, shut()) }()
 	}
 	way, err := a.way(ctx, w, machine, opt)
 	if err != nil {
@@ -126,6 +114,35 @@ func (a *app) overSSH(ctx context.Context, w *work.Work, machine string, opt *co
 	}
 	defer client.Close()
 	return do(client)
+}
+
+// openFor opens ssh for a session and returns what closes it again. Where it is
+// open already it stays as it is: the session did not open it, and does not close it.
+func (a *app) openFor(ctx context.Context, w *work.Work, machine string, opt *connecting) (shut func() error, err error) {
+	if err := w.CheckKey(ctx, machine, opt.key); err != nil {
+		return nil, err
+	}
+	if way, err := w.Way(ctx, machine, opt.key); err == nil {
+		a.print.Note("ssh is open already, by %s, and stays as it is", way.Part.Origin.Sentence)
+		return func() error { return nil }, nil
+	}
+	s, err := sentence.ParseArgs([]string{"open", "ssh", "to", machine, "from", "me", "for", opt.length, "because", opt.because}, a.now())
+	if err != nil {
+		return nil, err
+	}
+	granted, err := w.Open(ctx, s.(sentence.Open))
+	if err != nil {
+		return nil, err
+	}
+	id := granted.Opening.ID
+	a.print.Note("%s  opening %d, until %s at the latest", a.print.Open("opened"), id, view.Moment(granted.Opening.End, a.clock.Now()))
+	return func() error {
+		_, err := w.Close(context.WithoutCancel(ctx), func(o opening.Opening) bool { return o.ID == id })
+		if err == nil {
+			a.print.Note("closed  opening %d", id)
+		}
+		return err
+	}, nil
 }
 
 // remoteStatus is the exit status of a command on a machine.

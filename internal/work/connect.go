@@ -94,6 +94,21 @@ func (w *Work) Way(ctx context.Context, machine, keyPath string) (*Way, error) {
 	return way, err
 }
 
+// CheckKey checks the key for a machine, as Way does, and nothing else. The
+// errors are *site.NoMachine and *BadKey.
+func (w *Work) CheckKey(ctx context.Context, machine, keyPath string) error {
+	st, err := w.Installed(ctx)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(st.Report.Things, func(t change.Thing) bool { return t.Kind == change.Machine && t.Name == machine })
+	if i < 0 {
+		return &site.NoMachine{Name: machine}
+	}
+	_, err = w.keyFor(st, st.Report.Things[i], keyPath)
+	return err
+}
+
 // find takes the first door that is open for one of the caller's addresses.
 func (w *Way) find(callers []netip.Addr) bool {
 	ssh := flow.TCPPort(22)
