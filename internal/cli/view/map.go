@@ -212,8 +212,10 @@ func (p *Printer) node(n picture.Node, width int) (lines []string) {
 			mark = "! "
 		}
 		for i, line := range wrap(mark+text, width-4) {
-			switch {
-			case l.Level != picture.Closed:
+			switch l.Level {
+			case picture.Administrative:
+				line = p.Bad(line)
+			case picture.Open:
 				line = p.Open(line)
 			default:
 				line = p.Quiet(line)
