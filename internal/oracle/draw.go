@@ -55,6 +55,7 @@ networks:
       bank: {range: [10.62.0.0/25, "2001:db8:62:1::/64"]}
 lines:
   headland: {network: %s, range: [172.20.0.0/16, "2001:db8:77::/48"]}
+addresses: {slip: ipv4}
 machines:
 `
 
@@ -81,13 +82,21 @@ func DrawShifted(t *rapid.T, shift int) World {
 	outside := func() bool { return rapid.IntRange(0, 3).Draw(t, "outside") > 0 }
 	first := outside()
 	file := fmt.Sprintf(nouns, pick("admin", []string{"", ", wide", ", ping"}), first, outside(), pick("joins", []string{"", "estuary", "shoal"}), outside(), pick("line", []string{"estuary", "harbour"}))
+	slip := rapid.IntRange(0, 8).Draw(t, "slip") // which machine has the reserved address; 0: the front; 7, 8: none
 	for i := range rapid.IntRange(2, 6).Draw(t, "machines") {
 		at := subnets[(i+shift)%len(subnets)]
 		extra := pick("tags", []string{"", ", tags: {role: web}", ", tags: {role: db}"}) + pick("address", []string{"", ", address: auto"})
+		if i+1 == slip {
+			extra = ", address: slip"
+		}
 		file += fmt.Sprintf("  m-%d: {image: linux-base, size: c1m1, at: %s%s}\n", i+1, at, extra)
 	}
 	if first {
-		file += "fronts:\n  pier: {network: estuary, address: auto}\nbastions:\n  beacon: {subnet: lookout, address: auto, from: [" + pick("from", []string{"everywhere", "office", "internet"}) + "]}\n"
+		front := "auto"
+		if slip == 0 {
+			front = "slip"
+		}
+		file += "fronts:\n  pier: {network: estuary, address: " + front + "}\nbastions:\n  beacon: {subnet: lookout, address: auto, from: [" + pick("from", []string{"everywhere", "office", "internet"}) + "]}\n"
 	}
 	set := setDrawer(t, pick)
 	var rules []string
@@ -175,7 +184,7 @@ func settle(file string, rules []string) World {
 				continue
 			}
 			lines := strings.Split(file, "\n")
-			lines[one.At.Line-1] = strings.ReplaceAll(lines[one.At.Line-1], ", address: auto", "")
+			lines[one.At.Line-1] = strings.NewReplacer(", address: auto", "", ", address: slip", "").Replace(lines[one.At.Line-1])
 			file = strings.Join(lines, "\n")
 		}
 		if before == file+strings.Join(rules, "\n") {
@@ -204,7 +213,7 @@ func assign(things []change.Thing) flow.Assigned {
 			things[i].Given.Addr6, next6 = next6, next6.Next()
 		}
 	}
-	return change.Assigned(things)
+	return change.Assigned(change.Planned(things, things))
 }
 
 func drawOpenings(t *rapid.T, w World, set func(string, []string) string) World {

@@ -67,6 +67,9 @@ func (w World) Ask(src, dst netip.Addr, service flow.Service, at time.Time) (lis
 
 // place is the network, line or "internet" that an address belongs to; "own" for public addresses of the estate.
 func (w World) place(a netip.Addr) string {
+	if slices.Contains(w.Given.Reserved, a) {
+		return "own"
+	}
 	for _, m := range w.Estate.Machines {
 		if m.Address.Wanted() && a == w.Given.Machines[m.Name].Public {
 			return "own"

@@ -110,6 +110,9 @@ func (w *Work) Enact(ctx context.Context, r *Review, progress Progress) (err err
 // something closes, or changes under tables that know it. What is only made is
 // in no table yet.
 func (r *Review) closes() bool {
+	if !r.Drift.IsEmpty() { // what others took away may have left its addresses in the tables
+		return true
+	}
 	if r.same || r.Never {
 		return false
 	}

@@ -105,11 +105,13 @@ func (w *Work) handPasswords(ctx context.Context, e *estate.Estate) (failed []er
 		return []error{err}
 	}
 	for _, name := range names {
-		m, ok := e.Machine(name)
-		if !ok || !m.Password {
+		path := w.passwordPath(name)
+		if m, ok := e.Machine(name); !ok || !m.Password { // nobody is to have it, not even a later machine of that name
+			if err := os.Remove(path); err != nil {
+				failed = append(failed, err)
+			}
 			continue
 		}
-		path := w.passwordPath(name)
 		hash, err := os.ReadFile(path)
 		if err == nil {
 			err = answered(func() error { return w.Site.Secure(ctx, w.Person, name, string(hash)) }, func() (bool, error) { return false, nil })

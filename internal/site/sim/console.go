@@ -180,15 +180,19 @@ func (l *session) shell(ctx context.Context) {
 		if strings.TrimSpace(text) == "exit" || err != nil && text == "" {
 			return
 		}
-		if l.run(ctx, text, l.t); l.in.guest.Power != "" || err != nil {
+		if l.run(ctx, text, strings.NewReader(""), l.t); l.in.guest.Power != "" || err != nil {
 			return
 		}
 	}
 }
 
-// run runs one command line, and keeps what it changed.
-func (l *session) run(ctx context.Context, text string, out io.Writer) int {
-	status := l.in.guest.Command(ctx, l.user, text, strings.NewReader(""), out)
+// run runs one command line on what is in the machine by now, for others may have
+// sessions too, and keeps what it changed.
+func (l *session) run(ctx context.Context, text string, in io.Reader, out io.Writer) int {
+	if now, err := l.s.look(ctx, l.in.thing.Name); err == nil {
+		l.in = now
+	}
+	status := l.in.guest.Command(ctx, l.user, text, in, out)
 	if err := l.s.keep(ctx, l.in); err != nil {
 		fmt.Fprintln(out, err)
 	}

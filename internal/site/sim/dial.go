@@ -172,9 +172,7 @@ func (sv *server) channel(ctx context.Context, ch ssh.Channel, requests <-chan *
 		}
 		switch req.Type {
 		case "exec":
-			status := sv.in.guest.Command(ctx, sv.user, payload.Text, ch, ch)
-			_ = sv.s.keep(ctx, sv.in) // the command's own output is told all the same
-			exit(ch, status)
+			exit(ch, sv.run(ctx, payload.Text, ch, ch))
 			return
 		case "shell":
 			sv.t = term.NewTerminal(ch, "")
