@@ -3,12 +3,16 @@ package estate
 import (
 	"encoding/json"
 	"errors"
+	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"go.yaml.in/yaml/v4"
+	"pgregory.net/rapid"
 
 	"ironbark/internal/sentence"
 )
@@ -287,4 +291,73 @@ func TestAddressesOfNetworksAreHeldToWhatWorks(t *testing.T) {
 	// What is suggested works.
 	_, err := readBoth(file("l: {range: 10.60.0.0/24}, b: {range: 10.60.1.16/28, for: bastion}", ", inside: 10.60.0.200"), "")
 	require.NoError(t, err)
+}
+
+// TestEditsChangeOneFieldOnly draws files in several styles and edits of them: the
+// field has the new value, every other field its own, and every other line stays.
+func TestEditsChangeOneFieldOnly(t *testing.T) {
+	values := []string{"x", "10.60.1.0/24", "[a, b]", "{k: v}", "\"a # b\"", "'it''s'", "true", "12"}
+	rapid.Check(t, func(t *rapid.T) {
+		block := rapid.Bool().Draw(t, "block")
+		lines := []string{"estate: a # ours", "site: sim", "", "machines:"}
+		fields := map[string]map[string]string{}
+		for i := range rapid.IntRange(1, 3).Draw(t, "machines") {
+			name := fmt.Sprintf("m-%d", i)
+			fields[name] = map[string]string{}
+			var flow []string
+			var own []string
+			for j := range rapid.IntRange(1, 4).Draw(t, "fields") {
+				key, value := fmt.Sprintf("f-%d", j), rapid.SampledFrom(values).Draw(t, "value")
+				fields[name][key] = value
+				flow = append(flow, key+": "+value)
+				own = append(own, "    "+key+": "+value+rapid.SampledFrom([]string{"", "   # why"}).Draw(t, "comment"))
+			}
+			if block {
+				lines = append(append(lines, "  "+name+":   # one"), own...)
+			} else {
+				lines = append(lines, "  "+name+": {"+strings.Join(flow, ", ")+"} # one")
+			}
+		}
+		lines = append(lines, "# the end", "fronts:", "")
+		file := strings.Join(lines, "\n")
+		name := fmt.Sprintf("m-%d", rapid.IntRange(0, len(fields)-1).Draw(t, "name"))
+		key := fmt.Sprintf("f-%d", rapid.IntRange(0, 5).Draw(t, "key"))
+		set, err := Set([]byte(file), []string{"machines", name}, key, List("new", "values"))
+		require.NoError(t, err, file)
+		root, err := tree(set)
+		require.NoError(t, err, string(set))
+		for m, list := range fields {
+			for f := range list {
+				want, got := child(child(child(mustTree(file), "machines"), m), f), child(child(child(root, "machines"), m), f)
+				if m == name && f == key {
+					require.Equal(t, []string{"new", "values"}, []string{got.Content[0].Value, got.Content[1].Value})
+				} else {
+					require.True(t, same(want, got, nil), "%s of %s\n%s", f, m, set)
+				}
+			}
+		}
+		before, after := strings.Split(file, "\n"), strings.Split(string(set), "\n")
+		require.InDelta(t, len(before), len(after), 1)
+		differ := 0
+		for _, line := range before {
+			if !slices.Contains(after, line) {
+				differ++
+			}
+		}
+		require.LessOrEqual(t, differ, 1, "%s\n=====\n%s", file, set)
+		if _, there := fields[name][key]; there {
+			gone, err := Remove(set, []string{"machines", name}, key)
+			require.NoError(t, err)
+			_, there := Lookup(gone, []string{"machines", name}, key)
+			require.False(t, there)
+		}
+	})
+}
+
+func mustTree(file string) *yaml.Node {
+	root, err := tree([]byte(file))
+	if err != nil {
+		panic(err)
+	}
+	return root
 }

@@ -329,3 +329,48 @@ func TestSlipsAgreesWithItsDefinition(t *testing.T) {
 		assert.Equal(t, slow(a, b), slips(a, b, 99), "%q %q", a, b)
 	}
 }
+
+// TestWithoutSpeaksNoMoreOfWhatIsGone takes names out of drawn sentences: what is
+// left is a sentence that does not have them, and one that never had them stays.
+func TestWithoutSpeaksNoMoreOfWhatIsGone(t *testing.T) {
+	kept, went := 0, 0
+	rapid.Check(t, func(t *rapid.T) {
+		s := drawSentence(t)
+		words := regexp.MustCompile(`[\s,]+`).Split(s.String(), -1)
+		name := rapid.SampledFrom(words).Draw(t, "name")
+		left, keep := Without(s, func(n string) bool { return n == name })
+		if !keep {
+			went++
+			return
+		}
+		kept++
+		again, err := ParseArgs([]string{left.String()}, time.Time{})
+		require.NoError(t, err, "%s less %s is %s", s, name, left)
+		require.Equal(t, left.String(), again.String())
+		same, keep := Without(s, func(string) bool { return false })
+		require.True(t, keep)
+		require.Equal(t, s.String(), same.String())
+	})
+	require.Positive(t, kept)
+	require.Positive(t, went)
+	for text, want := range map[string]string{
+		"allow https from gauge, office to a, gauge except gauge":  "allow https from office to a",
+		"deny any from everywhere except gauge to all":             "deny any from everywhere to all",
+		"allow https from gauge to all":                            "",
+		"forward pier tcp/8022 to gauge on ssh":                    "",
+		"forward gauge tcp/8022 to a on ssh":                       "",
+		"spread pier https over gauge, a on https from everywhere": "spread pier https over a on https from everywhere",
+		"route ssh to all via gauge for ops":                       "",
+		"permit gauge to open ssh to all from everywhere up to 4h": "permit gauge to open ssh to all from everywhere up to 4h",
+		"permit ops to open ssh to gauge from everywhere up to 4h": "",
+		"never ssh from internet to gauge-*":                       "never ssh from internet to gauge-*",
+		"always https from office to gauge, pier":                  "always https from office to pier",
+	} {
+		left, keep := Without(MustParse(text), func(n string) bool { return n == "gauge" })
+		got := ""
+		if keep {
+			got = left.String()
+		}
+		require.Equal(t, want, got, text)
+	}
+}
