@@ -222,10 +222,24 @@ func isUnwritable(err error) bool {
 	return c == lib.SQLITE_CANTOPEN || c == lib.SQLITE_READONLY || errors.Is(err, fs.ErrPermission)
 }
 
+// Read runs f in a transaction that only reads. What f makes nothing of is told as
+// a *[Damaged]: nobody but this program writes to the file.
+func (s *DB) Read(ctx context.Context, f func(tx *sql.Tx) error) error {
+	err := s.Do(ctx, f)
+	damaged, told := errors.AsType[*Damaged](err)
+	switch {
+	case told:
+		return damaged
+	case err == nil || code(err) != 0 || ctx.Err() != nil:
+		return err
+	}
+	return &Damaged{s.path, "is damaged: " + err.Error(), "restore it from a copy; nothing was written to it"}
+}
+
 // explain turns the codes of SQLite (https://sqlite.org/rescode.html) into what a person can act on.
 func (s *DB) explain(err error) error {
 	switch code(err) {
-	case lib.SQLITE_CORRUPT, lib.SQLITE_NOTADB:
+	case lib.SQLITE_CORRUPT, lib.SQLITE_NOTADB, lib.SQLITE_TOOBIG, lib.SQLITE_MISMATCH:
 		return &Damaged{s.path, "is damaged", "restore it from a copy; nothing was written to it"}
 	case lib.SQLITE_FULL, lib.SQLITE_IOERR:
 		return &Unwritable{s.path, "the disk is full or does not answer", err}

@@ -160,7 +160,7 @@ func (s *Site) Report(ctx context.Context) (*site.Report, error) {
 	if err != nil {
 		return nil, err
 	}
-	err = db.Do(ctx, func(tx *sql.Tx) error { return s.report(ctx, tx, r) })
+	err = db.Read(ctx, func(tx *sql.Tx) error { return s.report(ctx, tx, r) })
 	if err != nil {
 		return nil, err
 	}
