@@ -31,7 +31,7 @@ func DOT(w io.Writer, m Map) error {
 		}
 		fmt.Fprintf(b, "%s%s [label=%s%s];\n", indent, strconv.Quote(id), strconv.Quote(caption(n)), look)
 		for _, l := range n.Lets {
-			if l.Level == Closed {
+			if l.To != "" {
 				continue
 			}
 			colour := "#d67e14"
@@ -47,7 +47,7 @@ func DOT(w io.Writer, m Map) error {
 		}
 	}
 	for i, n := range m.Networks {
-		fmt.Fprintf(b, "  subgraph cluster_%d {\n    label=%s;\n", i, strconv.Quote(n.Name+"  "+n.About))
+		fmt.Fprintf(b, "  subgraph cluster_%d {\n    label=%s;\n", i, strconv.Quote(n.Name+"  "+n.About()))
 		for _, f := range n.Fronts {
 			node("    ", f)
 		}

@@ -36,10 +36,23 @@ type Map struct {
 // Network is a network with its fronts and subnets.
 type Network struct {
 	Name    string
-	About   string
+	Space   string
+	Joins   []string
 	Outside bool
 	Fronts  []Node
 	Subnets []Subnet
+}
+
+// About tells the network's space and what it leads to.
+func (n Network) About() string {
+	text := n.Space
+	if n.Outside {
+		text += ", outside"
+	}
+	if len(n.Joins) > 0 {
+		text += ", joins " + strings.Join(n.Joins, ", ")
+	}
+	return text
 }
 
 // Subnet is a subnet with what stands in it.
@@ -93,21 +106,22 @@ func gathered(nodes []Node) (out []Node) {
 	return out
 }
 
-// Let is one thing that a node lets through. Where it is closed it tells what a
-// door leads to, whether or not anybody is let in there, and From says that.
+// Let is one thing that a node lets through, or with To what one of its doors
+// leads to, whether or not anybody is let in there.
 type Let struct {
 	Service string
 	From    string
 	How     string // through which door, until when; may be empty
 	Level   Level
+	To      string // instead of From and How
 }
 
 // Text tells a let in words.
 func (l Let) Text() string {
-	text := l.Service + " ← " + l.From
-	if l.Level == Closed {
-		text = l.Service + " " + l.From
+	if l.To != "" {
+		return l.Service + " leads to " + l.To
 	}
+	text := l.Service + " ← " + l.From
 	if l.How != "" {
 		text += ", " + l.How
 	}

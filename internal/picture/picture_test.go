@@ -27,8 +27,8 @@ func estate(machines int) Map {
 		nodes = append(nodes, n)
 	}
 	return Map{Title: "tides", Networks: []Network{
-		{Name: "estuary", About: "10.60.0.0/16", Fronts: []Node{{Kind: "front", Name: "pier", Lets: []Let{{Service: "https", From: "leads to gauge-1"}}}}, Subnets: []Subnet{{Name: "landing", Nodes: nodes}, {Name: "empty"}}},
-		{Name: "shoal", About: "10.61.0.0/16"},
+		{Name: "estuary", Space: "10.60.0.0/16", Fronts: []Node{{Kind: "front", Name: "pier", Lets: []Let{{Service: "https", To: "gauge-1"}}}}, Subnets: []Subnet{{Name: "landing", Nodes: nodes}, {Name: "empty"}}},
+		{Name: "shoal", Space: "10.61.0.0/16"},
 	}, Lines: []Node{{Kind: "line", Name: "headland"}}}
 }
 

@@ -92,7 +92,7 @@ func (s *Scene) network(n Network, y float64) float64 {
 	box := len(s.rects)
 	s.rects = append(s.rects, rect{margin, y, width - 2*margin, 0, styleNetwork})
 	s.words(margin+pad, y+4, n.Name, styleHead)
-	s.words(margin+pad+wide(n.Name+"  "), y+4, cut(n.About, chars(width-2*margin-4*pad)-utf8.RuneCountInString(n.Name)), styleQuiet)
+	s.words(margin+pad+wide(n.Name+"  "), y+4, cut(n.About(), chars(width-2*margin-4*pad)-utf8.RuneCountInString(n.Name)), styleQuiet)
 	at := y + headHigh + pad/2
 	if len(n.Fronts) > 0 {
 		at = s.shelf(n.Fronts, margin+pad, at, width-2*margin-2*pad) + pad

@@ -34,10 +34,7 @@ func MapOf(st *work.State, reach []exposure.Entry, ph *Phrasing) picture.Map {
 		if r.entry.Administrative && r.entry.Door.Kind != flow.DoorBastion {
 			level = picture.Administrative
 		}
-		how := ""
-		if doors := slices.DeleteFunc(slices.Clone(r.doors), func(d string) bool { return d == "direct" || d == "inside" }); len(doors) > 0 {
-			how = "through " + strings.Join(doors, ", ")
-		}
+		how := through(r.doors)
 		if t := r.entry.Until; !t.IsZero() {
 			how = strings.TrimPrefix(how+", "+Left(t, ph.now)+" left", ", ")
 		}
@@ -72,13 +69,7 @@ func MapOf(st *work.State, reach []exposure.Entry, ph *Phrasing) picture.Map {
 	}
 	m := picture.Map{Title: st.Estate.Name + " on " + st.Estate.Site + ", " + ph.now.UTC().Format("2006-01-02 15:04:05Z")}
 	for _, n := range st.Estate.Networks {
-		net := picture.Network{Name: n.Name, About: prefixes(n.Space), Outside: n.Outside, Fronts: fronts[n.Name]}
-		if n.Outside {
-			net.About += ", outside"
-		}
-		if len(n.Joins) > 0 {
-			net.About += ", joins " + strings.Join(n.Joins, ", ")
-		}
+		net := picture.Network{Name: n.Name, Space: prefixes(n.Space), Joins: n.Joins, Outside: n.Outside, Fronts: fronts[n.Name]}
 		for _, s := range n.Subnets {
 			nodes := at[s.Name]
 			slices.SortFunc(nodes, func(a, b picture.Node) int {
@@ -92,6 +83,25 @@ func MapOf(st *work.State, reach []exposure.Entry, ph *Phrasing) picture.Map {
 		m.Lines = append(m.Lines, picture.Node{Kind: "line", Name: l.Name + " into " + l.Network, About: prefixes(l.Range)})
 	}
 	return m
+}
+
+// through tells by which doors somebody comes in; nothing where they are the machine's own.
+func through(doors []string) string {
+	var published, plain []string
+	for _, d := range doors {
+		if d == "direct" || d == "inside" {
+			plain = append(plain, d)
+		} else {
+			published = append(published, d)
+		}
+	}
+	switch {
+	case len(published) == 0:
+		return ""
+	case len(plain) == 0:
+		return "through " + strings.Join(published, ", ")
+	}
+	return strings.Join(plain, ", ") + " or through " + strings.Join(published, ", ")
 }
 
 // leadsOn tells what a bastion's routes lead on to.
@@ -110,7 +120,7 @@ func leadsOn(routed map[string]map[string][]string, bastion string) (list []pict
 		if len(names) > 6 {
 			text = fmt.Sprintf("%d machines", len(names))
 		}
-		list = append(list, picture.Let{Service: service, From: "leads on to " + text})
+		list = append(list, picture.Let{Service: service, To: text})
 	}
 	return list
 }
@@ -126,7 +136,7 @@ func published(st *work.State, front string, ph *Phrasing) (list []picture.Let) 
 		for _, m := range d.To.Machines {
 			names = append(names, st.Plan.Machines[m].Name)
 		}
-		list = append(list, picture.Let{Service: ph.service(flow.ServicesAt(d.Service)), From: "leads to " + strings.Join(names, ", ") + " " + ph.service(flow.ServicesAt(d.On))})
+		list = append(list, picture.Let{Service: ph.service(flow.ServicesAt(d.Service)), To: strings.Join(names, ", ") + " " + ph.service(flow.ServicesAt(d.On))})
 	}
 	return list
 }
@@ -152,7 +162,7 @@ func (p *Printer) Map(m picture.Map) {
 		for _, s := range n.Subnets {
 			body = append(body, p.box(s.Name, s.About, p.nodes(s.Nodes, inner-4), inner)...)
 		}
-		for _, line := range p.box(n.Name, n.About, body, p.columns()) {
+		for _, line := range p.box(n.Name, n.About(), body, p.columns()) {
 			fmt.Fprintln(p.Out, line)
 		}
 	}
@@ -251,11 +261,16 @@ func MapJSON(m picture.Map) any {
 		How     string `json:"how,omitempty"`
 		Level   string `json:"level"`
 	}
+	type lead struct {
+		Service string `json:"service"`
+		To      string `json:"to"`
+	}
 	type node struct {
 		Kind    string `json:"kind"`
 		Name    string `json:"name"`
 		Running bool   `json:"running"`
 		Lets    []let  `json:"lets"`
+		Leads   []lead `json:"leads,omitempty"`
 	}
 	type subnet struct {
 		Name  string `json:"name"`
@@ -272,8 +287,12 @@ func MapJSON(m picture.Map) any {
 	nodes := func(list []picture.Node) []node {
 		out := []node{}
 		for _, n := range list {
-			one := node{n.Kind, n.Name, !n.Down, []let{}}
+			one := node{Kind: n.Kind, Name: n.Name, Running: !n.Down, Lets: []let{}}
 			for _, l := range n.Lets {
+				if l.To != "" {
+					one.Leads = append(one.Leads, lead{l.Service, l.To})
+					continue
+				}
 				one.Lets = append(one.Lets, let{l.Service, l.From, l.How, [...]string{"closed", "open", "administrative"}[l.Level]})
 			}
 			out = append(out, one)
@@ -282,7 +301,7 @@ func MapJSON(m picture.Map) any {
 	}
 	doc := []network{}
 	for _, n := range m.Networks {
-		one := network{n.Name, n.About, n.Outside, nodes(n.Fronts), []subnet{}}
+		one := network{n.Name, n.Space, n.Outside, nodes(n.Fronts), []subnet{}}
 		for _, s := range n.Subnets {
 			one.Subnets = append(one.Subnets, subnet{s.Name, s.About, nodes(s.Nodes)})
 		}
