@@ -186,3 +186,24 @@ func TestAddressesChangePlaces(t *testing.T) {
 		"alter machine a reserved address slip → jetty", "alter machine b reserved address jetty → slip",
 	}, words(list))
 }
+
+// TestTheNearerSettingOfAConsoleWins goes through what estate and machine can say.
+func TestTheNearerSettingOfAConsoleWins(t *testing.T) {
+	for _, c := range []struct {
+		estate, machine string
+		want            bool
+	}{
+		{"", "", false},
+		{"console: true\n", "", true},
+		{"console: false\n", "", false},
+		{"", ", console: true", true},
+		{"", ", console: false", false},
+		{"console: true\n", ", console: false", false},
+		{"console: false\n", ", console: true", true},
+	} {
+		e := read(t, "estate: a\nsite: sim\n"+c.estate+"networks: {n: {space: [10.0.0.0/16], subnets: {s: {range: [10.0.1.0/24]}}}}\nmachines: {m: {image: i, size: c, at: s"+c.machine+"}}\n")
+		list, err := change.Wanted(e, nil, nil, nil)
+		require.NoError(t, err)
+		require.Equal(t, c.want, list[len(list)-1].Spec.Console, "%q %q", c.estate, c.machine)
+	}
+}

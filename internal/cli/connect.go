@@ -73,6 +73,9 @@ func (a *app) clientConfig(ctx context.Context, w *work.Work, machine string, op
 }
 
 func (a *app) way(ctx context.Context, w *work.Work, machine string, opt *connecting) (*work.Way, error) {
+	if _, err := machinesNamed(ctx, w, []string{machine}); err != nil {
+		return nil, err
+	}
 	way, err := w.Way(ctx, machine, opt.key)
 	var closed *work.Closed
 	if errors.As(err, &closed) {

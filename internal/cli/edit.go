@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironbark/internal/cli/view"
+	"ironbark/internal/estate"
 	"ironbark/internal/sentence"
 	"ironbark/internal/site"
 	"ironbark/internal/work"
@@ -142,6 +143,16 @@ func (a *app) enact(ctx context.Context, w *work.Work, r *work.Review) error {
 		return errFailed
 	}
 	return nil
+}
+
+// readBoth reads the files, and what they say.
+func readBoth(w *work.Work) (work.Files, *estate.Estate, error) {
+	files, err := w.Folder.Read()
+	if err != nil {
+		return nil, nil, err
+	}
+	e, err := files.Estate()
+	return files, e, err
 }
 
 // reviewed reviews the files as they are.

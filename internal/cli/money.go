@@ -9,9 +9,6 @@ import (
 	"ironbark/internal/work"
 )
 
-// priced is what cost and quota look at: the site as it is, and the files.
-func priced(ctx context.Context, w *work.Work) (*work.Review, error) { return reviewed(ctx, w) }
-
 func (a *app) costCommand() *cobra.Command {
 	var outward int
 	var by string
@@ -24,7 +21,7 @@ func (a *app) costCommand() *cobra.Command {
 			if outward < 0 {
 				return usage("--outward is a number of GB, not %d", outward)
 			}
-			r, err := priced(ctx, w)
+			r, err := reviewed(ctx, w)
 			if err != nil {
 				return err
 			}
@@ -46,7 +43,7 @@ func (a *app) quotaCommand() *cobra.Command {
 		Use: "quota", Short: "Tell what is used of the site's limits, now and after the pending edits", Args: noArgs,
 		Long: "Tell what is used of the site's limits, now and after the edits that are pending, and who holds the public addresses.\n\nExit status 3: the files ask for more than there is.",
 		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
-			r, err := priced(ctx, w)
+			r, err := reviewed(ctx, w)
 			if err != nil {
 				return err
 			}

@@ -186,11 +186,7 @@ func (a *app) changeNounCommand(n noun) *cobra.Command {
 			if len(args) != 1 {
 				return usage("change %s takes one name", n.kind)
 			}
-			old, err := w.Folder.Read()
-			if err != nil {
-				return err
-			}
-			e, err := old.Estate()
+			old, e, err := readBoth(w)
 			if err != nil {
 				return err
 			}

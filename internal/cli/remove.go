@@ -68,11 +68,7 @@ func (a *app) removeNounCommand(kind, section string) *cobra.Command {
 			if len(args) == 0 {
 				return usage("remove %s takes a name", kind)
 			}
-			old, err := w.Folder.Read()
-			if err != nil {
-				return err
-			}
-			e, err := old.Estate()
+			old, e, err := readBoth(w)
 			if err != nil {
 				return err
 			}
@@ -175,11 +171,7 @@ func (a *app) removeTag(ctx context.Context, w *work.Work, word string, volumes 
 	if bad := sentence.ValidTag(key, value); bad != "" {
 		return usage("“%s” is no tag: %s", word, bad)
 	}
-	old, err := w.Folder.Read()
-	if err != nil {
-		return err
-	}
-	e, err := old.Estate()
+	old, e, err := readBoth(w)
 	if err != nil {
 		return err
 	}
@@ -197,11 +189,7 @@ func (a *app) removeTag(ctx context.Context, w *work.Work, word string, volumes 
 
 // removeEverything takes all of an estate away; the question is its name.
 func (a *app) removeEverything(ctx context.Context, w *work.Work, name string, opt *editing) error {
-	old, err := w.Folder.Read()
-	if err != nil {
-		return err
-	}
-	e, err := old.Estate()
+	old, e, err := readBoth(w)
 	if err != nil {
 		return err
 	}
