@@ -144,6 +144,9 @@ func TestAnySeriesOfCommandsEndsWell(t *testing.T) {
 		}
 		ironbark("sim", "faults", "none")
 		status, out = ironbark("enact", "--yes")
+		if strings.Contains(out, "somebody made one of that name without ironbark") {
+			continue // the meddler was first, and a person has to settle that
+		}
 		require.Zero(t, status, "%s\n%s", out, told())
 		status, out = ironbark("review", "--must-match")
 		require.Zero(t, status, "%s\n%s", out, told())

@@ -59,13 +59,17 @@ func Between(has, wanted []Thing, discard map[string]bool) ([]Change, error) {
 			list = append(list, c)
 			continue
 		}
-		how := differs(old.Spec, t.Spec)
+		how := append(differs(old.Spec, t.Spec), takes(t, old, have)...)
 		switch bad := unalterable(old, t); {
 		case len(how) == 0 && (old.Stray || old.Asked != nil):
 			list = append(list, Change{Verb: Adopt, Thing: t})
 		case len(how) == 0:
 		case bad != "":
-			errs = append(errs, &sentence.Error{Problem: fmt.Sprintf("%s %s: %s", t.Kind, t.Name, bad), Hint: "remove it, enact, and add it again"})
+			hint := "remove it, enact, and add it again"
+			if old.Stray {
+				hint = "somebody made one of that name without ironbark: take yours out of the files, remove theirs, and add it again"
+			}
+			errs = append(errs, &sentence.Error{Problem: fmt.Sprintf("%s %s: %s", t.Kind, t.Name, bad), Hint: hint})
 		default:
 			if old.hands(claimed) && len(t.publics()) == 0 && !t.Spec.Auto4 {
 				given = append(given, Change{Verb: Alter, Thing: t, How: how, Restart: t.Kind == Machine && old.Spec.Size != t.Spec.Size})
@@ -81,6 +85,21 @@ func Between(has, wanted []Thing, discard map[string]bool) ([]Change, error) {
 		return nil, errs
 	}
 	return slices.Concat(first, removed, given, afterNeeds(list)), nil
+}
+
+// takes tells of the reserved addresses that a thing asks for as before, and does
+// not have: somebody took the reservation away, and it is made again.
+func takes(t, old Thing, have map[string]Thing) (how []string) {
+	for _, name := range t.Spec.Reserved {
+		if !slices.Contains(old.Spec.Reserved, name) {
+			continue // told as a difference
+		}
+		r, there := have[string(Address)+" "+name]
+		if !there || r.Given.Addr4.IsValid() && r.Given.Addr4 != old.Given.Addr4 || r.Given.Addr6.IsValid() && r.Given.Addr6 != old.Given.Addr6 {
+			how = append(how, "takes the reserved address "+name+" as it is now")
+		}
+	}
+	return how
 }
 
 // claims tells who wants each reserved or given public address, by its name.

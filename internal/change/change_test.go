@@ -185,6 +185,11 @@ func TestAddressesChangePlaces(t *testing.T) {
 		"alter machine a gives its public address up", "alter machine b gives its public address up",
 		"alter machine a reserved address slip → jetty", "alter machine b reserved address jetty → slip",
 	}, words(list))
+	// A reservation that somebody took away is made again, and whoever asks for it takes the new one.
+	lost := slices.DeleteFunc(slices.Clone(wanted), func(t change.Thing) bool { return t.ID() == "address slip" })
+	list, err = change.Between(lost, wanted, nil)
+	require.NoError(t, err)
+	require.Equal(t, []string{"make address slip", "alter machine a takes the reserved address slip as it is now"}, words(list))
 }
 
 // TestTheNearerSettingOfAConsoleWins goes through what estate and machine can say.
