@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -135,7 +136,7 @@ func (a *app) completeNouns(kind string) func(*cobra.Command, []string, string) 
 	}
 }
 
-// completeNounFlags offers images, sizes, subnets, keys and networks for the options of add.
+// completeNounFlags offers what the options of add and change can name.
 func (a *app) completeNounFlags(c *cobra.Command) {
 	offer := func(flag string, list func(w *work.Work) []string) {
 		if c.Flags().Lookup(flag) == nil {
@@ -161,12 +162,33 @@ func (a *app) completeNounFlags(c *cobra.Command) {
 	offer("key", names("key"))
 	offer("network", names("network"))
 	offer("joins", names("network"))
-	offer("address", func(*work.Work) []string { return []string{"auto"} })
+	words := func(list ...string) func(*work.Work) []string {
+		return func(*work.Work) []string { return list }
+	}
+	offer("address", func(w *work.Work) []string { return append([]string{"auto", none}, offered(w).NamesOf("address")...) })
+	offer("machine", names("machine"))
+	offer("volume", names("volume"))
+	if c.Flags().Lookup("gb") != nil { // a bastion's from is something else
+		offer("from", names("snapshot"))
+	}
+	offer("to", names("machine"))
+	offer("console", words("on", "off"))
+	offer("password", words("ask", "generate", "stdin", none))
+	offer("kind", words("standard", "fast"))
+	offer("disk-kind", words("standard", "fast"))
+	offer("which", words("ipv4", "ipv6"))
+	offer("for", words("bastion"))
+	offer("setup", func(w *work.Work) (list []string) {
+		for _, r := range w.Site.Catalogue().Recipes {
+			list = append(list, r.Name+"\t"+r.About)
+		}
+		return append(list, slices.Sorted(maps.Keys(offered(w).Scripts))...)
+	})
 	offer("image", func(w *work.Work) (list []string) {
 		for _, i := range w.Site.Catalogue().Images {
 			list = append(list, i.Name+"\t"+i.About)
 		}
-		return list
+		return append(append(list, offered(w).NamesOf("image")...), offered(w).NamesOf("snapshot")...)
 	})
 	offer("size", func(w *work.Work) (list []string) {
 		for _, s := range w.Site.Catalogue().Sizes {

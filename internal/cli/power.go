@@ -107,7 +107,7 @@ type powered struct {
 func (a *app) power(ctx context.Context, w *work.Work, names []string, act site.Power) error {
 	done := []powered{}
 	for _, name := range names {
-		if _, err := w.Site.Power(ctx, w.Person, name, act); err != nil {
+		if _, err := w.Power(ctx, name, act); err != nil {
 			return fmt.Errorf("%s %s: %w", act.Do, name, err)
 		}
 	}

@@ -38,8 +38,24 @@ func (w *Work) Open(ctx context.Context, words sentence.Open) (opening.Granted, 
 	if err != nil {
 		return granted, err
 	}
-	granted.Opening, err = w.Site.Open(ctx, st.Report.Revision, granted.Opening, func(o opening.Opening) []flow.Row {
-		return st.Plan.RuleRows(o.Rule(st.Plan))
+	asked := granted.Opening
+	err = answered(func() (err error) {
+		granted.Opening, err = w.Site.Open(ctx, st.Report.Revision, asked, func(o opening.Opening) []flow.Row {
+			return st.Plan.RuleRows(o.Rule(st.Plan))
+		})
+		return err
+	}, func() (bool, error) {
+		report, err := w.Site.Report(ctx)
+		if err != nil {
+			return false, err
+		}
+		i := slices.IndexFunc(report.Openings, func(o opening.Opening) bool {
+			return o.Person == asked.Person && o.Words.String() == asked.Words.String() && o.Begin.Equal(asked.Begin) && o.End.Equal(asked.End) && o.Active(now)
+		})
+		if i >= 0 {
+			granted.Opening = report.Openings[i]
+		}
+		return i >= 0, nil
 	})
 	return granted, err
 }
@@ -109,7 +125,8 @@ func (w *Work) Close(ctx context.Context, which func(opening.Opening) bool) ([]o
 	if len(ids) == 0 {
 		return nil, nil
 	}
-	if err := w.Site.End(ctx, w.Person, "", ids...); err != nil {
+	end := func() error { return w.Site.End(ctx, w.Person, "", ids...) }
+	if err := answered(end, func() (bool, error) { return false, nil }); err != nil { // ending twice is no error
 		return nil, err
 	}
 	for i := range list {

@@ -79,9 +79,13 @@ func permitted(m meta, in *inner) error {
 
 // tell puts an entry of a console session into the journal.
 func (s *Site) tell(ctx context.Context, person, text string) error {
-	return s.step(ctx, func(context.Context, *sql.Tx) (note, error) {
+	err := s.step(ctx, func(context.Context, *sql.Tx) (note, error) {
 		return note{person, "console", text, record{}}, nil
 	})
+	if errors.Is(err, site.ErrLost) { // it is in the journal, and nobody waits for the answer
+		return nil
+	}
+	return err
 }
 
 // ending is a line that tells when it is closed.

@@ -59,6 +59,8 @@ func (s *Site) at(l life, now time.Time) site.Machine {
 	listen := start + s.millis(s.cat.Life.Listen)
 	m := site.Machine{State: site.Running, Since: l.Booted.Add(start), Ready: l.Booted.Add(listen), Hard: l.Hard}
 	switch age := now.Sub(l.Booted); {
+	case age < 0: // a restart stops it first
+		m.State, m.Since = site.Stopping, l.Booted
 	case age < build:
 		m.State, m.Since = site.Building, l.Booted
 	case age < start:
@@ -367,8 +369,8 @@ func (s *Site) Power(ctx context.Context, person, machine string, act site.Power
 			if act.Do == site.Restart && in.life.Stop.IsZero() {
 				s.halt(in, now, state, act.Grace)
 			}
-			begin := now.Add(in.life.Took)
-			if !in.life.Stop.IsZero() && in.life.Stop.Add(in.life.Took).Before(begin) {
+			begin := in.life.Stop.Add(in.life.Took) // after the stop, which may be under way
+			if begin.Before(now) {
 				begin = now
 			}
 			hard := in.life.Hard
