@@ -73,12 +73,12 @@ func (a *app) statusCommand() *cobra.Command {
 				return err
 			}
 			now := a.clock.Now()
-			reach := slices.Collect(exposure.NewView(st.Plan, now).ReachAll())
+			reach := exposure.NewView(st.Plan, now).ReachAll()
 			found := findings.Look(st.Estate, st.Plan, now)
 			broken := exposure.Guarantees(st.Estate, st.Plan, now)
 			drift := w.Drift(st)
 			if a.json {
-				return a.print.JSON(view.StatusJSON(st, drift, reach, found, broken, now))
+				return a.print.JSON(view.StatusJSON(st, drift, slices.Collect(reach), found, broken, now))
 			}
 			a.print.Status(st, drift, reach, found, broken, now)
 			return nil

@@ -3,6 +3,7 @@ package view
 import (
 	"cmp"
 	"fmt"
+	"iter"
 	"slices"
 	"strings"
 	"time"
@@ -132,6 +133,34 @@ func (ph *Phrasing) gather(list []exposure.Entry) (rows []entryRow) {
 		}
 	}
 	return rows
+}
+
+// first gathers what is open machine by machine, and returns the first rows,
+// administrative ones before others, and how many there are. Cost: memory for one
+// machine at a time, however much is open.
+func (ph *Phrasing) first(open iter.Seq[exposure.Entry], most int) (rows []entryRow, total int) {
+	var administrative, other []entryRow
+	var batch []exposure.Entry
+	flush := func() {
+		for _, r := range ph.gather(batch) {
+			total++
+			if r.entry.Administrative && len(administrative) < most {
+				administrative = append(administrative, r)
+			} else if !r.entry.Administrative && len(other) < most {
+				other = append(other, r)
+			}
+		}
+		batch = batch[:0]
+	}
+	for e := range open {
+		if len(batch) > 0 && ph.machine(batch[0].Door.Machine, batch[0].Door) != ph.machine(e.Door.Machine, e.Door) {
+			flush()
+		}
+		batch = append(batch, e)
+	}
+	flush()
+	rows = append(administrative, other...)
+	return rows[:min(len(rows), most)], total
 }
 
 func administrativeFirst(a, b entryRow) int {

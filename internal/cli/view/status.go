@@ -2,6 +2,7 @@ package view
 
 import (
 	"fmt"
+	"iter"
 	"maps"
 	"slices"
 	"strings"
@@ -20,7 +21,7 @@ const most = 12
 
 // Status prints the estate on one screen: machines, what is reachable now,
 // openings with the time left, drift and findings.
-func (p *Printer) Status(st *work.State, drift *work.Drift, reach []exposure.Entry, found []findings.Finding, broken []exposure.Broken, now time.Time) {
+func (p *Printer) Status(st *work.State, drift *work.Drift, reach iter.Seq[exposure.Entry], found []findings.Finding, broken []exposure.Broken, now time.Time) {
 	ph := NewPhrasing(st, now)
 	name := st.Estate.Name
 	if len(st.Report.Files) == 0 {
@@ -42,16 +43,11 @@ func (p *Printer) Status(st *work.State, drift *work.Drift, reach []exposure.Ent
 	}
 	p.Line("")
 	p.Head("Reachable now")
-	gathered := ph.gather(reach)
-	slices.SortStableFunc(gathered, administrativeFirst)
-	if len(gathered) == 0 {
+	rows, total := ph.first(reach, most)
+	if total == 0 {
 		p.Line("  nothing")
 	}
-	for i, r := range gathered {
-		if i == most {
-			p.Line("  … and %d more: ironbark reach", len(gathered)-most)
-			break
-		}
+	for _, r := range rows {
 		service := ph.service(r.services)
 		if r.entry.Administrative {
 			service = p.Open(service + " !")
@@ -61,6 +57,9 @@ func (p *Printer) Status(st *work.State, drift *work.Drift, reach []exposure.Ent
 			text += ", " + Left(t, now) + " left"
 		}
 		p.Wrap("  ", text)
+	}
+	if total > len(rows) {
+		p.Line("  … and %d more: ironbark reach", total-len(rows))
 	}
 	p.Line("")
 	p.Head("Open for a while")
