@@ -54,7 +54,11 @@ func driftLines(d *work.Drift, ph *Phrasing) (lines []driftLine) {
 	}
 	tell(d.Exposure.Opened, "%s to %s has been open to %s since %s", true)
 	tell(d.Exposure.Closed, "%s to %s has been closed to %s since %s", false)
-	tell(d.Exposure.Moved, "%s to %s is open to %s until another moment since %s", true)
+	for _, c := range d.Exposure.Moved {
+		since := d.Since(c.Entry)
+		lines = append(lines, driftLine{text: fmt.Sprintf("%s to %s is open to %s until %s, and not until %s, since %s", ph.service(c.Entry.Services), ph.machine(c.Entry.Door.Machine, c.Entry.Door),
+			ph.names.Plain(c.Entry.From), orEver(c.Entry.Until, ph.now), orEver(c.Before, ph.now), Clock(since, ph.now)), open: true, since: since})
+	}
 	return lines
 }
 

@@ -19,15 +19,30 @@ import (
 
 // meddled is what the site's own record holds of one change.
 type meddled struct {
-	In  []flow.Row `json:"in,omitempty"`
-	Out []flow.Row `json:"out,omitempty"`
+	After int64      `json:"after"` // the last entry of the journal at that moment: clocks may stand still
+	In    []flow.Row `json:"in,omitempty"`
+	Out   []flow.Row `json:"out,omitempty"`
 }
 
 // outsideSince reads the site's own record after a number.
 func outsideSince(ctx context.Context, tx *sql.Tx, seen int64) (list []site.Outside, err error) {
+	all, err := readOutside(ctx, tx, seen)
+	for _, o := range all {
+		list = append(list, o.Outside)
+	}
+	return list, err
+}
+
+// placed is an entry of the site's own record with its place in the journal.
+type placed struct {
+	site.Outside
+	after int64
+}
+
+func readOutside(ctx context.Context, tx *sql.Tx, seen int64) (list []placed, err error) {
 	err = each(ctx, tx, `SELECT at, who, what, data FROM outside WHERE seq > ? ORDER BY seq`, func(scan func(...any) error) error {
 		var at, data string
-		var o site.Outside
+		var o placed
 		var m meddled
 		if err := scan(&at, &o.Who, &o.What, &data); err != nil {
 			return err
@@ -35,7 +50,7 @@ func outsideSince(ctx context.Context, tx *sql.Tx, seen int64) (list []site.Outs
 		if err := json.Unmarshal([]byte(data), &m); err != nil {
 			return err
 		}
-		o.In, o.Out = m.In, m.Out
+		o.In, o.Out, o.after = m.In, m.Out, m.After
 		if o.At, err = time.Parse(time.RFC3339Nano, at); err != nil {
 			return err
 		}
@@ -59,6 +74,9 @@ func (s *Site) meddle(ctx context.Context, who, what string, do func(tx *sql.Tx)
 		}
 		how, err := do(tx)
 		if err != nil {
+			return err
+		}
+		if err := tx.QueryRowContext(ctx, `SELECT coalesce(max(seq), 0) FROM journal`).Scan(&how.After); err != nil {
 			return err
 		}
 		data, err := json.Marshal(how)

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"slices"
 	"time"
 
@@ -27,8 +28,8 @@ func (s *Site) Past(ctx context.Context, yield func(site.Moment) (more bool, err
 		return err
 	}
 	p := past{tables: map[int64]map[string]string{}, openings: map[int64]storedOpening{}}
-	meddled := func(until time.Time) error {
-		for len(outside) > 0 && outside[0].At.Before(until) {
+	meddled := func(before int64) error {
+		for len(outside) > 0 && outside[0].after < before {
 			o := outside[0]
 			outside = outside[1:]
 			d := delta{Owner: base, In: map[string]string{}}
@@ -50,7 +51,7 @@ func (s *Site) Past(ctx context.Context, yield func(site.Moment) (more bool, err
 		return nil
 	}
 	for _, e := range entries {
-		if err := meddled(e.At); err != nil {
+		if err := meddled(e.Seq); err != nil {
 			return enough(err)
 		}
 		var r record
@@ -68,7 +69,7 @@ func (s *Site) Past(ctx context.Context, yield func(site.Moment) (more bool, err
 			return err
 		}
 	}
-	return enough(meddled(s.clock.Now().Add(time.Nanosecond)))
+	return enough(meddled(math.MaxInt64))
 }
 
 // errEnough says that whoever asked has heard enough.
@@ -82,16 +83,16 @@ func enough(err error) error {
 }
 
 // outside reads all that others did to the tables.
-func (s *Site) outside(ctx context.Context) (list []site.Outside, err error) {
+func (s *Site) outside(ctx context.Context) (list []placed, err error) {
 	db, err := s.open(ctx, false)
 	if err != nil {
 		return nil, absentIsEmpty(err)
 	}
 	err = db.Do(ctx, func(tx *sql.Tx) error {
-		list, err = outsideSince(ctx, tx, 0)
+		list, err = readOutside(ctx, tx, 0)
 		return err
 	})
-	return slices.DeleteFunc(list, func(o site.Outside) bool { return len(o.In)+len(o.Out) == 0 }), err
+	return slices.DeleteFunc(list, func(o placed) bool { return len(o.In)+len(o.Out) == 0 }), err
 }
 
 // past is what the journal comes to up to an entry.
