@@ -19,10 +19,16 @@ import (
 type Folder struct{ Dir string }
 
 // NoEstate says that there is no estate where one was looked for.
-type NoEstate struct{ Dir string }
+type NoEstate struct {
+	Dir   string
+	Above bool // it was looked for above the folder, too
+}
 
 // Error tells where it was looked for.
 func (n *NoEstate) Error() string {
+	if !n.Above {
+		return fmt.Sprintf("there is no %s in %s", estate.FileName, n.Dir)
+	}
 	return fmt.Sprintf("there is no %s in %s or above it", estate.FileName, n.Dir)
 }
 
@@ -37,7 +43,7 @@ func FindFolder(dir string) (Folder, error) {
 			return Folder{at}, nil
 		}
 		if at == filepath.Dir(at) {
-			return Folder{}, &NoEstate{start}
+			return Folder{}, &NoEstate{start, true}
 		}
 	}
 }
@@ -52,7 +58,7 @@ func (f Folder) Read() (Files, error) {
 	nouns, err := readFile(filepath.Join(f.Dir, estate.FileName), estate.MaxFile)
 	if err != nil {
 		if errors.Is(err, fs.ErrNotExist) {
-			return nil, &NoEstate{f.Dir}
+			return nil, &NoEstate{Dir: f.Dir}
 		}
 		return nil, err
 	}
