@@ -3,9 +3,12 @@ package main
 import (
 	"bytes"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -127,5 +130,52 @@ func TestTwoEnactmentsAtOnce(t *testing.T) {
 		assert.Equal(t, 1, bytes.Count([]byte(entries), []byte("began an enactment")), entries)
 		status, out := run(t, dir, nil, "review", "--must-match")
 		assert.Zero(t, status, out)
+	}
+}
+
+// TestASessionThatIsBrokenOffClosesWhatItOpened sends signals to a session that
+// opened ssh for itself, and to one at a console.
+func TestASessionThatIsBrokenOffClosesWhatItOpened(t *testing.T) {
+	dir := t.TempDir()
+	do := func(args ...string) string {
+		c := exec.Command(program, append(args, "--person", "mara")...)
+		c.Dir = filepath.Join(dir, "tides")
+		if args[0] == "new" {
+			c.Dir = dir
+		}
+		out, err := c.CombinedOutput()
+		require.NoError(t, err, string(out))
+		return string(out)
+	}
+	do("new", "tides")
+	do("add", "key", "ops", "--yes")
+	do("permit", "ops", "to", "open", "ssh", "to", "all", "from", "everywhere", "up", "to", "4h", "--yes")
+	do("add", "machine", "desk", "--image", "linux-base", "--size", "c1m1", "--at", "landing", "--key", "ops", "--console", "on", "--setup", "console-login", "--yes")
+	for _, sig := range []syscall.Signal{syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP} {
+		for _, args := range [][]string{{"connect", "desk", "--for", "1h", "--because", "look"}, {"console", "desk"}} {
+			c := exec.Command(program, append(args, "--person", "mara")...)
+			c.Dir = filepath.Join(dir, "tides")
+			in, err := c.StdinPipe() // nobody types anything
+			require.NoError(t, err)
+			out, err := c.StdoutPipe()
+			require.NoError(t, err)
+			require.NoError(t, c.Start())
+			shown := ""
+			for b := make([]byte, 256); !strings.Contains(shown, "desk:~$") && !strings.Contains(shown, "desk login:"); {
+				n, err := out.Read(b)
+				require.NoError(t, err, shown)
+				shown += string(b[:n])
+			}
+			if args[0] == "connect" {
+				assert.Contains(t, do("openings"), "look")
+			}
+			require.NoError(t, c.Process.Signal(sig))
+			_, _ = io.Copy(io.Discard, out)
+			_ = c.Wait() // its status is not what this is about
+			_ = in.Close()
+			assert.Contains(t, do("openings"), "Nothing is open for a while", "%v after %v", args, sig)
+			last := do("journal", "--last", "1")
+			assert.True(t, strings.Contains(last, "ended the session") || strings.Contains(last, "closed opening"), last)
+		}
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"io"
 	"net/netip"
 	"os"
+	"os/signal"
 	"path"
 	"path/filepath"
 	"strings"
@@ -14,6 +15,7 @@ import (
 	"github.com/pkg/sftp"
 	"github.com/spf13/cobra"
 	"golang.org/x/crypto/ssh"
+	"golang.org/x/sys/unix"
 	"golang.org/x/term"
 
 	"ironbark/internal/cli/view"
@@ -99,6 +101,8 @@ func (a *app) overSSH(ctx context.Context, w *work.Work, machine string, opt *co
 	if (opt.length == "") != (opt.because == "") {
 		return usage("--for and --because go together: for how long, and why")
 	}
+	ctx, stop := untilSignal(ctx)
+	defer stop()
 	if opt.length != "" {
 		shut, opening := a.openFor(ctx, w, machine, opt)
 		if opening != nil {
@@ -116,7 +120,18 @@ func (a *app) overSSH(ctx context.Context, w *work.Work, machine string, opt *co
 		return err
 	}
 	defer client.Close()
-	return do(client)
+	defer context.AfterFunc(ctx, func() { _ = client.Close() })()
+	err = do(client)
+	if ctx.Err() != nil {
+		return fmt.Errorf("the session was broken off")
+	}
+	return err
+}
+
+// untilSignal returns a context that ends when the program is told to end, so that
+// what was opened for a session is closed, and its end is told, before it does.
+func untilSignal(ctx context.Context) (context.Context, func()) {
+	return signal.NotifyContext(ctx, unix.SIGINT, unix.SIGTERM, unix.SIGHUP)
 }
 
 // openFor opens ssh for a session and returns what closes it again. Where it is

@@ -7,6 +7,7 @@ import (
 	"io"
 	"net"
 	"os"
+	"sync"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/sys/unix"
@@ -45,11 +46,27 @@ func (a *app) consoleCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			ctx, stop := untilSignal(ctx)
+			defer stop()
+			line = &onceClosed{ReadWriteCloser: line}
+			defer context.AfterFunc(ctx, func() { _ = line.Close() })()
 			return a.sit(line)
 		}),
 	}
 	c.Flags().BoolVar(&log, "log", false, "only show the boot log; no session begins")
 	return c
+}
+
+// onceClosed is a line that can be closed from two sides; the second waits for the first.
+type onceClosed struct {
+	io.ReadWriteCloser
+	once sync.Once
+	err  error
+}
+
+func (o *onceClosed) Close() error {
+	o.once.Do(func() { o.err = o.ReadWriteCloser.Close() })
+	return o.err
 }
 
 func onlyIf(yes bool, err error) error {
