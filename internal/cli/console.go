@@ -28,8 +28,10 @@ func (a *app) consoleCommand() *cobra.Command {
 			if len(args) != 1 {
 				return usage("console takes one machine")
 			}
-			if names, err := machinesNamed(ctx, w, args); err != nil || len(names) != 1 {
-				return errors.Join(err, onlyIf(len(names) > 1, usage("console takes one machine")))
+			if names, err := machinesNamed(ctx, w, args); err != nil {
+				return err
+			} else if len(names) > 1 {
+				return usage("console takes one machine")
 			}
 			if log {
 				boot, err := w.Site.Boot(ctx, args[0])
@@ -67,13 +69,6 @@ type onceClosed struct {
 func (o *onceClosed) Close() error {
 	o.once.Do(func() { o.err = o.ReadWriteCloser.Close() })
 	return o.err
-}
-
-func onlyIf(yes bool, err error) error {
-	if yes {
-		return err
-	}
-	return nil
 }
 
 // sit joins the terminal to a line until either end is closed. A terminal hands

@@ -85,8 +85,10 @@ func (w *Work) Enact(ctx context.Context, r *Review, progress Progress) (err err
 	var undone []change.Change
 	for _, c := range r.Changes {
 		text := fmt.Sprintf("%s %s %s", c.Verb, c.Thing.Kind, c.Thing.Name)
-		err := errors.New(c.Hinges(undone))
-		if err.Error() == "" {
+		var err error
+		if why := c.Hinges(undone); why != "" {
+			err = errors.New(why)
+		} else {
 			err = x.change(ctx, c)
 		}
 		if x.step(text, err) != nil {

@@ -38,7 +38,7 @@ type life struct {
 	Results []site.SetupResult `json:"results,omitempty"`
 }
 
-// cleanGrace is how long a machine takes to stop cleanly, if it can.
+// millis is a length of the catalogue's, which are in milliseconds.
 func (s *Site) millis(n int) time.Duration { return time.Duration(n) * time.Millisecond }
 
 // at computes the state at a moment.
