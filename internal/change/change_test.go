@@ -142,7 +142,7 @@ func TestWhatIsNeededComesFirst(t *testing.T) {
 		case "machine a":
 			require.Equal(t, "10.0.1.5", thing.Spec.Inside["s"][0].String(), "the first that is allocated, in no reserve and no gateway")
 			require.Equal(t, "10.0.2.9", thing.Spec.Inside["t"][0].String(), "asked for")
-			require.Contains(t, thing.Describe(), "reserved address slip leading to s", "which interface it leads to is said")
+			require.Equal(t, "i, c, 8 GB standard disk, at s, t, reserved address slip leading to s", thing.Describe(), "which interface it leads to is said")
 		case "machine b":
 			require.Equal(t, "10.0.1.200", thing.Spec.Inside["s"][0].String())
 		}

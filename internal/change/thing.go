@@ -159,7 +159,7 @@ func (t Thing) Describe() string {
 	add("in "+s.Network, s.Network != "")
 	add("outside", s.Outside)
 	add("joins "+strings.Join(s.Joins, ", "), len(s.Joins) > 0)
-	add("for "+s.For, s.For != "")
+	add("for "+s.For, s.For != "" && t.Kind != Machine) // of a machine it is where its public address leads
 	add("gateway "+addrs(s.Gateway), len(s.Gateway) > 0)
 	add("fixed addresses", s.Static)
 	add("allocates "+strings.Join(s.Allocate, ", "), len(s.Allocate) > 0)
