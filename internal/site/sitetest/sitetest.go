@@ -6,7 +6,9 @@ import (
 	"context"
 	"io"
 	"net/netip"
+	"strings"
 	"testing"
+	"testing/iotest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -54,6 +56,7 @@ func Run(t *testing.T, fresh func(t *testing.T, c *Clock) (open func() site.Site
 		"machines start, stop and keep what they have":  (*suite).power,
 		"a serial line is used if it is permitted":      (*suite).console,
 		"a session comes about as packets do":           (*suite).dial,
+		"an image is what was uploaded":                 (*suite).upload,
 	} {
 		t.Run(name, func(t *testing.T) {
 			c := &Clock{At: start}
@@ -353,4 +356,19 @@ func (s *suite) dial() {
 	nobody := &site.Refused{}
 	_, err = s.site.Dial(s.ctx(), from, to)
 	require.ErrorAs(s, err, &nobody, "packets pass, and nothing listens")
+}
+
+func (s *suite) upload() {
+	x, err := s.site.Begin(s.ctx(), "mara", s.report().Revision)
+	require.NoError(s, err)
+	image := change.Thing{Kind: change.Image, Name: "gauge-os", Spec: change.Spec{File: "gauge-os.raw", Format: "raw", GB: 2}}
+	torn := iotest.TimeoutReader(strings.NewReader("half of it"))
+	require.Error(s, x.Upload(s.ctx(), change.Change{Verb: change.Make, Thing: image}, io.MultiReader(strings.NewReader("begun, "), torn)))
+	assert.Empty(s, s.report().Things, "one that breaks off is no image")
+	require.NoError(s, x.Upload(s.ctx(), change.Change{Verb: change.Make, Thing: image}, strings.NewReader("all of it")))
+	require.NoError(s, x.Close())
+	things := s.report().Things
+	require.Len(s, things, 1)
+	assert.Equal(s, "07630777646b9ad0ad5940c20f7703e5ba431d90dc8f191af6916bffca3e859c", things[0].Spec.Digest, "SHA-256")
+	assert.Equal(s, 2, things[0].Spec.GB)
 }
