@@ -71,14 +71,16 @@ func Between(has, wanted []Thing, discard map[string]bool) ([]Change, error) {
 			}
 			errs = append(errs, &sentence.Error{Problem: fmt.Sprintf("%s %s: %s", t.Kind, t.Name, bad), Hint: hint})
 		default:
-			if old.hands(claimed) && len(t.publics()) == 0 && !t.Spec.Auto4 {
-				given = append(given, Change{Verb: Alter, Thing: t, How: how, Restart: t.Kind == Machine && old.Spec.Size != t.Spec.Size})
-				continue
-			}
-			if old.hands(claimed) {
+			alter := Change{Verb: Alter, Thing: t, How: how, Restart: t.Kind == Machine && old.Spec.Size != t.Spec.Size}
+			switch {
+			case !old.hands(claimed):
+				list = append(list, alter)
+			case len(t.publics()) == 0 && !t.Spec.Auto4: // it wants none in its place
+				given = append(given, alter)
+			default:
 				given = append(given, Change{Verb: Alter, Thing: without(old), How: []string{"gives its public address up"}})
+				list = append(list, alter)
 			}
-			list = append(list, Change{Verb: Alter, Thing: t, How: how, Restart: t.Kind == Machine && old.Spec.Size != t.Spec.Size})
 		}
 	}
 	if len(errs) > 0 {

@@ -6,6 +6,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironbark/internal/change"
+	"ironbark/internal/cli/view"
 	"ironbark/internal/work"
 )
 
@@ -36,6 +37,8 @@ func (a *app) adoptCommand() *cobra.Command {
 					return wrong("%s %s is as it was enacted, or is not there: there is nothing to adopt", args[0], args[1])
 				}
 				list = append(list, one)
+			case len(args) == 0 && a.json:
+				return a.print.JSON(view.DriftJSON(d, a.phrasing(st)))
 			case len(args) == 0:
 				a.print.Drift(d, a.phrasing(st))
 				return nil

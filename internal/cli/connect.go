@@ -75,9 +75,6 @@ func (a *app) clientConfig(ctx context.Context, w *work.Work, machine string, op
 }
 
 func (a *app) way(ctx context.Context, w *work.Work, machine string, opt *connecting) (*work.Way, error) {
-	if _, err := machinesNamed(ctx, w, []string{machine}); err != nil {
-		return nil, err
-	}
 	way, err := w.Way(ctx, machine, opt.key)
 	var closed *work.Closed
 	if errors.As(err, &closed) {
@@ -235,7 +232,12 @@ func (a *app) copyCommand() *cobra.Command {
 			case fromThere == toThere:
 				return usage("one of both is on a machine: MACHINE:PATH")
 			case toThere:
-				return a.overSSH(ctx, w, toMachine, opt, func(c *ssh.Client) error { return a.put(c, from, toMachine, to) })
+				local, err := ordinary(from) // before anything is opened for it
+				if err != nil {
+					return err
+				}
+				defer local.Close()
+				return a.overSSH(ctx, w, toMachine, opt, func(c *ssh.Client) error { return a.put(c, local, toMachine, to) })
 			}
 			return a.overSSH(ctx, w, fromMachine, opt, func(c *ssh.Client) error { return a.get(c, fromMachine, from, to) })
 		}),
@@ -253,15 +255,20 @@ func onMachine(word string) (machine, at string, there bool) {
 	return machine, at, true
 }
 
-func (a *app) put(client *ssh.Client, from, machine, to string) (err error) {
-	local, err := os.Open(from)
+// ordinary opens an ordinary file to be read.
+func ordinary(path string) (*os.File, error) {
+	f, err := os.Open(path)
 	if err != nil {
-		return wrong("%v", err)
+		return nil, wrong("%v", err)
 	}
-	defer local.Close()
-	if info, err := local.Stat(); err != nil || !info.Mode().IsRegular() {
-		return errors.Join(err, wrong("%s is no ordinary file", from))
+	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
+		return nil, errors.Join(err, wrong("%s is no ordinary file", path), f.Close())
 	}
+	return f, nil
+}
+
+func (a *app) put(client *ssh.Client, local *os.File, machine, to string) (err error) {
+	from := local.Name()
 	f, err := sftp.NewClient(client)
 	if err != nil {
 		return err

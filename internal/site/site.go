@@ -106,10 +106,18 @@ type SetupResult struct {
 }
 
 // NoMachine says that the site has no such machine.
-type NoMachine struct{ Name string }
+type NoMachine struct {
+	Name string
+	Near string // a name that was perhaps meant; may be empty
+}
 
-// Error tells the name.
-func (n *NoMachine) Error() string { return fmt.Sprintf("the site has no machine “%s”", n.Name) }
+// Error tells the name, and the one that was perhaps meant.
+func (n *NoMachine) Error() string {
+	if n.Near != "" {
+		return fmt.Sprintf("the site has no machine “%s”; did you mean “%s”?", n.Name, n.Near)
+	}
+	return fmt.Sprintf("the site has no machine “%s”", n.Name)
+}
 
 // NoConsole says why a serial line may not be used, and who or what could change that.
 type NoConsole struct{ Why, Mend string }

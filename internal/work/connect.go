@@ -8,7 +8,6 @@ import (
 	"net"
 	"net/netip"
 	"path/filepath"
-	"slices"
 
 	"golang.org/x/crypto/ssh"
 
@@ -69,16 +68,12 @@ var sshAsk = func(machine string) sentence.Ask {
 // tried. keyPath is a private half; "" for that of the machine's key. The errors
 // are *site.NoMachine, *Closed and *BadKey.
 func (w *Work) Way(ctx context.Context, machine, keyPath string) (*Way, error) {
-	st, err := w.Installed(ctx)
+	st, t, err := w.machine(ctx, machine)
 	if err != nil {
 		return nil, err
 	}
-	i := slices.IndexFunc(st.Report.Things, func(t change.Thing) bool { return t.Kind == change.Machine && t.Name == machine })
-	if i < 0 {
-		return nil, &site.NoMachine{Name: machine}
-	}
 	way := &Way{Machine: machine, User: "keeper"}
-	if image, ok := w.Site.Catalogue().Image(st.Report.Things[i].Spec.Image); ok && image.User != "" {
+	if image, ok := w.Site.Catalogue().Image(t.Spec.Image); ok && image.User != "" {
 		way.User = image.User
 	}
 	if way.Answer, err = w.Ask(st, sshAsk(machine), w.Clock.Now()); err != nil {
@@ -90,23 +85,39 @@ func (w *Work) Way(ctx context.Context, machine, keyPath string) (*Way, error) {
 	if way.HostKey, err = w.Site.HostKey(ctx, machine); err != nil {
 		return nil, err
 	}
-	way.KeyPath, err = w.keyFor(st, st.Report.Things[i], keyPath)
+	way.KeyPath, err = w.keyFor(st, t, keyPath)
 	return way, err
 }
 
 // CheckKey checks the key for a machine, as Way does, and nothing else. The
 // errors are *site.NoMachine and *BadKey.
 func (w *Work) CheckKey(ctx context.Context, machine, keyPath string) error {
-	st, err := w.Installed(ctx)
+	st, t, err := w.machine(ctx, machine)
 	if err != nil {
 		return err
 	}
-	i := slices.IndexFunc(st.Report.Things, func(t change.Thing) bool { return t.Kind == change.Machine && t.Name == machine })
-	if i < 0 {
-		return &site.NoMachine{Name: machine}
-	}
-	_, err = w.keyFor(st, st.Report.Things[i], keyPath)
+	_, err = w.keyFor(st, t, keyPath)
 	return err
+}
+
+// machine finds a machine of the site. The error is a *site.NoMachine.
+func (w *Work) machine(ctx context.Context, name string) (*State, change.Thing, error) {
+	st, err := w.Installed(ctx)
+	if err != nil {
+		return nil, change.Thing{}, err
+	}
+	var known []string
+	for _, t := range st.Report.Things {
+		switch {
+		case t.Kind != change.Machine:
+		case t.Name == name:
+			return st, t, nil
+		default:
+			known = append(known, t.Name)
+		}
+	}
+	near, _ := sentence.Nearest(name, known)
+	return nil, change.Thing{}, &site.NoMachine{Name: name, Near: near}
 }
 
 // find takes the first door that is open for one of the caller's addresses.

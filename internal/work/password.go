@@ -50,7 +50,7 @@ func Weak(password string, words ...string) string {
 // passwordLetters has no letters that look alike.
 const passwordLetters = "abcdefghjkmnpqrstuvwxyzABCDEFGHJKLMNPQRSTUVWXYZ23456789"
 
-// NewPassword makes a password of 20 letters and digits: 114 bits.
+// NewPassword makes a password of 20 letters and digits: 115 bits.
 func NewPassword() (string, error) {
 	out := make([]byte, 0, 20)
 	for len(out) < 20 {

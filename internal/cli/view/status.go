@@ -179,6 +179,7 @@ func StatusJSON(st *work.State, drift *work.Drift, reach []exposure.Entry, found
 		End  time.Time `json:"end"`
 		Left int64     `json:"left"`
 	}
+	ph := NewPhrasing(st, now)
 	doc := struct {
 		Estate     string      `json:"estate"`
 		At         time.Time   `json:"at"`
@@ -192,7 +193,7 @@ func StatusJSON(st *work.State, drift *work.Drift, reach []exposure.Entry, found
 		Drift      any         `json:"drift"`
 	}{
 		Estate: st.Estate.Name, At: now.UTC(), Differ: st.Differ, Unfinished: st.Report.Unfinished != nil,
-		Machines: []machine{}, Reach: []reachJSON{}, Openings: []open{}, Findings: FindingsJSON(found), Broken: len(broken), Drift: DriftJSON(drift, NewPhrasing(st, now)),
+		Machines: []machine{}, Reach: []reachJSON{}, Openings: []open{}, Findings: FindingsJSON(found), Broken: len(broken), Drift: DriftJSON(drift, ph),
 	}
 	for _, t := range st.Report.Things {
 		if t.Kind != change.Machine {
@@ -210,7 +211,6 @@ func StatusJSON(st *work.State, drift *work.Drift, reach []exposure.Entry, found
 		}
 		doc.Machines = append(doc.Machines, row)
 	}
-	ph := NewPhrasing(st, now)
 	for _, e := range reach {
 		doc.Reach = append(doc.Reach, entryJSON(e, ph))
 	}
