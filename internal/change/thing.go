@@ -134,6 +134,17 @@ func Assigned(things []Thing) flow.Assigned {
 	return a
 }
 
+// InsideWords lists a thing's inside addresses, in the order of its subnets.
+func (t Thing) InsideWords() []string {
+	words := []string{}
+	for _, at := range t.Spec.Subnets {
+		for _, a := range t.Spec.Inside[at] {
+			words = append(words, a.String())
+		}
+	}
+	return words
+}
+
 // Describe tells in a few words what a thing is.
 func (t Thing) Describe() string {
 	s := t.Spec

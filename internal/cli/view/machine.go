@@ -26,13 +26,7 @@ func (p *Printer) Machine(m Machine, ph *Phrasing) {
 	p.Head(m.Name)
 	if m.Thing.Name != "" {
 		p.Wrap("  is       ", m.Thing.Describe())
-		var inside []string
-		for _, at := range m.Thing.Spec.Subnets {
-			for _, a := range m.Thing.Spec.Inside[at] {
-				inside = append(inside, a.String())
-			}
-		}
-		p.Wrap("  inside   ", strings.Join(inside, " "))
+		p.Wrap("  inside   ", strings.Join(m.Thing.InsideWords(), " "))
 		if m.Thing.Given.Addr4.IsValid() {
 			p.Wrap("  public   ", m.Thing.Given.Addr4.String())
 		}

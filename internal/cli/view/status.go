@@ -95,17 +95,11 @@ var machineHeads = []string{"MACHINE", "STATE", "SIZE", "AT", "INSIDE", "PUBLIC"
 func machineRows(st *work.State, list []change.Thing, ph *Phrasing) (rows [][]string) {
 	for _, t := range list {
 		m := st.Report.Machines[t.Name]
-		var inside []string
-		for _, at := range t.Spec.Subnets {
-			for _, a := range t.Spec.Inside[at] {
-				inside = append(inside, a.String())
-			}
-		}
 		public := "none"
 		if t.Given.Addr4.IsValid() {
 			public = t.Given.Addr4.String()
 		}
-		rows = append(rows, []string{t.Name, state(m), t.Spec.Size, strings.Join(t.Spec.Subnets, ", "), strings.Join(inside, " "), public, ph.listens(m)})
+		rows = append(rows, []string{t.Name, state(m), t.Spec.Size, strings.Join(t.Spec.Subnets, ", "), strings.Join(t.InsideWords(), " "), public, ph.listens(m)})
 	}
 	return rows
 }
@@ -200,12 +194,7 @@ func StatusJSON(st *work.State, drift *work.Drift, reach []exposure.Entry, found
 			continue
 		}
 		m := st.Report.Machines[t.Name]
-		row := machine{Name: t.Name, State: string(m.State), Since: m.Since.UTC(), Addresses: []string{}, Listens: flow.ServiceRuns(m.Listens)}
-		for _, at := range t.Spec.Subnets {
-			for _, a := range t.Spec.Inside[at] {
-				row.Addresses = append(row.Addresses, a.String())
-			}
-		}
+		row := machine{Name: t.Name, State: string(m.State), Since: m.Since.UTC(), Addresses: t.InsideWords(), Listens: flow.ServiceRuns(m.Listens)}
 		if t.Given.Addr4.IsValid() {
 			row.Public = t.Given.Addr4.String()
 		}

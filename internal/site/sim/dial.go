@@ -41,7 +41,7 @@ func (s *Site) Dial(ctx context.Context, from netip.Addr, to netip.AddrPort) (ne
 	}
 	now := s.clock.Now()
 	m := s.at(in.life, now)
-	if m.State != site.Running || now.Before(m.Ready) || !in.guest.Running("ssh") {
+	if !up(m, now) || !in.guest.Running("ssh") {
 		return nil, &site.Refused{To: to, Machine: in.thing.Name, State: m.State}
 	}
 	near, far, err := pair()

@@ -41,7 +41,10 @@ type life struct {
 // millis is a length of the catalogue's, which are in milliseconds.
 func (s *Site) millis(n int) time.Duration { return time.Duration(n) * time.Millisecond }
 
-// at computes the state at a moment.
+// up reports whether a machine runs and listens.
+func up(m site.Machine, now time.Time) bool { return m.State == site.Running && !now.Before(m.Ready) }
+
+// at computes the state at a moment, but for what the machine listens on.
 func (s *Site) at(l life, now time.Time) site.Machine {
 	if !l.Stop.IsZero() {
 		end := l.Stop.Add(l.Took)
@@ -67,8 +70,6 @@ func (s *Site) at(l life, now time.Time) site.Machine {
 		m.State, m.Since = site.Starting, l.Booted.Add(build)
 	case l.Stuck:
 		m.State, m.Ready = site.Stuck, m.Since
-	case age >= listen:
-		m.Listens = listening(l.Listens)
 	}
 	for _, r := range l.Results {
 		if r.Exit != 0 && m.Failed == "" {
@@ -114,16 +115,12 @@ func (s *Site) machines(ctx context.Context, tx *sql.Tx, r *site.Report, now tim
 		if err != nil {
 			return err
 		}
-		words := strings.Join(l.Listens, " ")
-		known, ok := services[words]
-		if !ok {
-			known = listening(l.Listens)
-			services[words] = known
-		}
-		l.Listens = nil
 		m := s.at(l, now)
-		if m.State == site.Running && !now.Before(m.Ready) {
-			m.Listens = known
+		if words := strings.Join(l.Listens, " "); up(m, now) {
+			if _, known := services[words]; !known {
+				services[words] = listening(l.Listens)
+			}
+			m.Listens = services[words]
 		}
 		m.Locked = t.Spec.Secret && l.Hash == ""
 		r.Machines[name], r.Keys[name] = m, l.Key
@@ -151,6 +148,20 @@ func (s *Site) fresh(t change.Thing) *guest.Guest {
 	return guest.New(t.Name, packages)
 }
 
+// within is what is in a machine, as the store holds it; "" for a fresh one.
+func (s *Site) within(t change.Thing, body string) (*guest.Guest, error) {
+	g := s.fresh(t)
+	if body != "" {
+		g = &guest.Guest{}
+		if err := json.Unmarshal([]byte(body), g); err != nil {
+			return nil, err
+		}
+		g.Name = t.Name
+	}
+	g.Inside = t.InsideWords()
+	return g, nil
+}
+
 // inner is a machine with what is in it.
 type inner struct {
 	thing change.Thing
@@ -162,16 +173,12 @@ type inner struct {
 // inner reads a machine. The error is a *site.NoMachine.
 func (s *Site) inner(ctx context.Context, tx *sql.Tx, name string) (*inner, error) {
 	in := &inner{}
-	var row thingRow
-	err := tx.QueryRowContext(ctx, `SELECT kind, name, spec, given, asked FROM things WHERE kind = 'machine' AND name = ? AND spec <> ''`, name).
-		Scan(&row.kind, &row.name, &row.spec, &row.given, &row.asked)
-	if errors.Is(err, sql.ErrNoRows) {
+	var err error
+	row := tx.QueryRowContext(ctx, `SELECT `+thingColumns+` FROM things WHERE kind = 'machine' AND name = ? AND spec <> ''`, name)
+	if in.thing, _, err = readThing(row.Scan); errors.Is(err, sql.ErrNoRows) {
 		return nil, &site.NoMachine{Name: name}
 	}
 	if err != nil {
-		return nil, err
-	}
-	if in.thing, _, err = row.read(); err != nil {
 		return nil, err
 	}
 	var text, body string
@@ -181,18 +188,8 @@ func (s *Site) inner(ctx context.Context, tx *sql.Tx, name string) (*inner, erro
 	if in.life, err = s.readLife(text, in.thing); err != nil {
 		return nil, err
 	}
-	in.guest = s.fresh(in.thing)
-	if body != "" {
-		in.guest = &guest.Guest{}
-		if err := json.Unmarshal([]byte(body), in.guest); err != nil {
-			return nil, err
-		}
-		in.guest.Name = name
-	}
-	for _, at := range in.thing.Spec.Subnets {
-		for _, a := range in.thing.Spec.Inside[at] {
-			in.guest.Inside = append(in.guest.Inside, a.String())
-		}
+	if in.guest, err = s.within(in.thing, body); err != nil {
+		return nil, err
 	}
 	return in, each(ctx, tx, `SELECT json_extract(spec, '$.device') FROM things WHERE kind = 'volume' AND spec <> '' AND json_extract(spec, '$.machine') = ? ORDER BY 1`, func(scan func(...any) error) error {
 		var device string
@@ -306,27 +303,18 @@ func (s *Site) inhabit(ctx context.Context, tx *sql.Tx, c change.Change) error {
 	if err := s.faults.room(count, t.Spec.Size); err != nil {
 		return err
 	}
-	in := &inner{thing: t, guest: s.fresh(t), life: life{Fresh: true}}
-	var body string
+	in := &inner{thing: t, life: life{Fresh: true}}
+	var body string // what was in the machine that it starts from, if it was one
 	err := tx.QueryRowContext(ctx, `SELECT guest FROM machines WHERE name = ?`, snapshotOf(t.Spec.Image)).Scan(&body)
-	if err == nil {
-		in.guest = &guest.Guest{}
-		err = json.Unmarshal([]byte(body), in.guest)
-		in.guest.Name = t.Name
-	} else if errors.Is(err, sql.ErrNoRows) {
-		err = nil
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return err
 	}
-	if err != nil {
+	if in.guest, err = s.within(t, body); err != nil {
 		return err
 	}
 	if t.Spec.Key != "" {
 		if err := tx.QueryRowContext(ctx, `SELECT json_extract(spec, '$.public') FROM things WHERE kind = 'key' AND name = ?`, t.Spec.Key).Scan(&in.life.Key); err != nil {
 			return fmt.Errorf("the site has no key %s: %w", t.Spec.Key, err)
-		}
-	}
-	for _, at := range t.Spec.Subnets {
-		for _, a := range t.Spec.Inside[at] {
-			in.guest.Inside = append(in.guest.Inside, a.String())
 		}
 	}
 	s.boot(ctx, in, s.clock.Now(), false)

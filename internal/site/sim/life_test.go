@@ -48,7 +48,7 @@ func TestStatesFollowFromMoments(t *testing.T) {
 	} {
 		m := s.at(c.l, ms(c.at))
 		assert.Equal(t, c.state, m.State, "%+v at %d ms", c.l, c.at)
-		assert.Equal(t, c.listens, !m.Listens.IsEmpty(), "%+v at %d ms", c.l, c.at)
+		assert.Equal(t, c.listens, up(m, ms(c.at)), "%+v at %d ms", c.l, c.at)
 		if settled := s.at(c.l, m.Ready); m.State.Settled() {
 			assert.Equal(t, m.State, settled.State)
 		} else {

@@ -174,12 +174,8 @@ func (s *Site) report(ctx context.Context, tx *sql.Tx, r *site.Report) error {
 	}
 	r.Revision, r.Unfinished = m.revision, m.unfinished
 	now := s.clock.Now()
-	err = each(ctx, tx, `SELECT kind, name, spec, given, asked FROM things`, func(scan func(...any) error) error {
-		var row thingRow
-		if err := scan(&row.kind, &row.name, &row.spec, &row.given, &row.asked); err != nil {
-			return err
-		}
-		t, gone, err := row.read()
+	err = each(ctx, tx, `SELECT `+thingColumns+` FROM things`, func(scan func(...any) error) error {
+		t, gone, err := readThing(scan)
 		if err != nil {
 			return err
 		}
@@ -233,25 +229,28 @@ func (s *Site) report(ctx context.Context, tx *sql.Tx, r *site.Report) error {
 	})
 }
 
-// thingRow is a row of the table of things. One without a spec is gone, and one
-// that was never asked for is a stray.
-type thingRow struct {
-	kind, name, spec, given, asked string
-}
+// thingColumns are what readThing reads.
+const thingColumns = `kind, name, spec, given, asked`
 
-func (r thingRow) read() (t change.Thing, gone bool, err error) {
-	t = change.Thing{Kind: change.Kind(r.kind), Name: r.name, Stray: r.asked == ""}
-	text := r.spec
-	if gone = text == ""; gone {
-		text = r.asked
+// readThing reads a row of the table of things. One without a spec is gone, and
+// one that was never asked for is a stray.
+func readThing(scan func(...any) error) (t change.Thing, gone bool, err error) {
+	var spec, given, asked string
+	if err := scan(&t.Kind, &t.Name, &spec, &given, &asked); err != nil {
+		return t, false, err
 	}
-	err = errors.Join(json.Unmarshal([]byte(text), &t.Spec), json.Unmarshal([]byte(r.given), &t.Given))
-	if err == nil && !gone && r.asked != "" && r.asked != r.spec {
+	t.Stray = asked == ""
+	text := spec
+	if gone = spec == ""; gone {
+		text = asked
+	}
+	err = errors.Join(json.Unmarshal([]byte(text), &t.Spec), json.Unmarshal([]byte(given), &t.Given))
+	if err == nil && !gone && asked != "" && asked != spec {
 		t.Asked = &change.Spec{}
-		err = json.Unmarshal([]byte(r.asked), t.Asked)
+		err = json.Unmarshal([]byte(asked), t.Asked)
 	}
 	if err != nil {
-		err = fmt.Errorf("%s %s: %w", r.kind, r.name, err)
+		err = fmt.Errorf("%s: %w", t.ID(), err)
 	}
 	return t, gone, err
 }

@@ -53,12 +53,8 @@ func (s *Site) remove(ctx context.Context, tx *sql.Tx, t change.Thing) error {
 
 // nothingInside refuses to take a subnet away in which something stands.
 func nothingInside(ctx context.Context, tx *sql.Tx, t change.Thing) error {
-	return each(ctx, tx, `SELECT kind, name, spec, given, asked FROM things WHERE kind IN ('machine', 'bastion', 'subnet')`, func(scan func(...any) error) error {
-		var row thingRow
-		if err := scan(&row.kind, &row.name, &row.spec, &row.given, &row.asked); err != nil {
-			return err
-		}
-		o, gone, err := row.read()
+	return each(ctx, tx, `SELECT `+thingColumns+` FROM things WHERE kind IN ('machine', 'bastion', 'subnet')`, func(scan func(...any) error) error {
+		o, gone, err := readThing(scan)
 		if err != nil || gone {
 			return err
 		}
@@ -104,12 +100,8 @@ func (s *Site) address(ctx context.Context, tx *sql.Tx, t change.Thing) (flow.Pu
 	taken := map[netip.Addr]string{}
 	reserved := map[string]change.Thing{}
 	var has flow.Public
-	err := each(ctx, tx, `SELECT kind, name, spec, given, asked FROM things WHERE kind IN ('machine', 'front', 'bastion', 'address')`, func(scan func(...any) error) error {
-		var row thingRow
-		if err := scan(&row.kind, &row.name, &row.spec, &row.given, &row.asked); err != nil {
-			return err
-		}
-		o, gone, err := row.read()
+	err := each(ctx, tx, `SELECT `+thingColumns+` FROM things WHERE kind IN ('machine', 'front', 'bastion', 'address')`, func(scan func(...any) error) error {
+		o, gone, err := readThing(scan)
 		switch {
 		case err != nil || gone:
 			return err
