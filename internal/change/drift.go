@@ -1,9 +1,6 @@
 package change
 
-import (
-	"fmt"
-	"slices"
-)
+import "fmt"
 
 // Drifted is one thing that is not as it was last enacted.
 type Drifted struct {
@@ -47,9 +44,4 @@ func Drift(has, gone []Thing) (list []Drifted) {
 		}
 	}
 	return list
-}
-
-// Strays lists the things that nothing of Ironbark's made.
-func Strays(has []Thing) []Thing {
-	return slices.DeleteFunc(slices.Clone(has), func(t Thing) bool { return !t.Stray })
 }

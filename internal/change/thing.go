@@ -108,6 +108,15 @@ type Setup struct {
 // ID names a thing uniquely.
 func (t Thing) ID() string { return string(t.Kind) + " " + t.Name }
 
+// Find finds a thing by kind and name, and reports whether it is there.
+func Find(things []Thing, kind Kind, name string) (Thing, bool) {
+	i := slices.IndexFunc(things, func(t Thing) bool { return t.Kind == kind && t.Name == name })
+	if i < 0 {
+		return Thing{}, false
+	}
+	return things[i], true
+}
+
 // Assigned tells the flow plan which addresses things have.
 func Assigned(things []Thing) flow.Assigned {
 	a := flow.Assigned{Machines: map[string]flow.MachineAddrs{}, Fronts: map[string]flow.Public{}, Bastions: map[string]flow.BastionAddrs{}}

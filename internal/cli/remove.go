@@ -118,14 +118,14 @@ func (a *app) strays(ctx context.Context, w *work.Work, e *estate.Estate, kind s
 		if err != nil {
 			return err
 		}
-		id := kind + " " + name
-		if !slices.ContainsFunc(change.Strays(st.Report.Things), func(t change.Thing) bool { return t.ID() == id }) {
+		t, there := change.Find(st.Report.Things, change.Kind(kind), name)
+		if !there || !t.Stray {
 			return unknownName(kind, name, known)
 		}
 		if w.Discard == nil {
 			w.Discard = map[string]bool{}
 		}
-		w.Discard[id] = true
+		w.Discard[t.ID()] = true
 	}
 	if w.Discard != nil && len(w.Discard) < len(names) {
 		return wrong("some of these stand in the files and others do not: remove them by themselves")

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -61,11 +60,10 @@ func (a *app) showKindCommand(kind change.Kind) *cobra.Command {
 			case kind == change.Machine:
 				return a.showMachine(ctx, w, st, q, args[0])
 			}
-			i := slices.IndexFunc(st.Report.Things, func(t change.Thing) bool { return t.Kind == kind && t.Name == args[0] })
-			if i < 0 {
+			t, there := change.Find(st.Report.Things, kind, args[0])
+			if !there {
 				return unknownName(string(kind), args[0], namesOf(st, kind))
 			}
-			t := st.Report.Things[i]
 			if a.json {
 				return a.print.JSON(view.ThingJSON(t, st))
 			}
@@ -111,13 +109,12 @@ func (a *app) showMachine(ctx context.Context, w *work.Work, st *work.State, q *
 		return err
 	}
 	m, planned := st.Plan.MachineByName(name)
-	i := slices.IndexFunc(st.Report.Things, func(t change.Thing) bool { return t.Kind == change.Machine && t.Name == name })
-	if !planned && i < 0 {
+	thing, made := change.Find(st.Report.Things, change.Machine, name)
+	if !planned && !made {
 		return unknownName("machine", name, append(st.Estate.NamesOf("machine"), namesOf(st, change.Machine)...))
 	}
-	shown := view.Machine{Name: name, State: st.Report.Machines[name]}
-	if i >= 0 {
-		shown.Thing = st.Report.Things[i]
+	shown := view.Machine{Name: name, Thing: thing, State: st.Report.Machines[name]}
+	if made {
 		for _, t := range st.Report.Things {
 			if t.Kind == change.Volume && t.Spec.Machine == name {
 				shown.Volumes = append(shown.Volumes, t)

@@ -164,18 +164,17 @@ func (a *app) meddleThing(ctx context.Context, st *work.State, verb, kind, name,
 	if bad := sentence.ValidName(name); bad != "" {
 		return usage("“%s” is no name: %s", name, bad)
 	}
-	i := slices.IndexFunc(st.Report.Things, func(t change.Thing) bool { return string(t.Kind) == kind && t.Name == name })
+	t, there := change.Find(st.Report.Things, change.Kind(kind), name)
 	switch {
-	case verb == "make" && i >= 0:
+	case verb == "make" && there:
 		return wrong("%s %s is there already", kind, name)
-	case verb != "make" && i < 0:
+	case verb != "make" && !there:
 		return unknownName(kind, name, namesOf(st, change.Kind(kind)))
 	case verb == "remove":
-		return a.sim.MeddleThing(ctx, meddler, what, st.Report.Things[i], true)
+		return a.sim.MeddleThing(ctx, meddler, what, t, true)
 	case kind != "machine":
 		return usage("a meddler makes and alters machines alone")
 	case verb == "alter":
-		t := st.Report.Things[i]
 		if want.Size == "" {
 			return usage("say what is altered: --size")
 		}

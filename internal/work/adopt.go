@@ -193,6 +193,6 @@ func MachineAt(st *State, name string, want change.Spec, c cost.Catalogue) (chan
 	if err != nil {
 		return change.Thing{}, err
 	}
-	i := slices.IndexFunc(list, func(t change.Thing) bool { return t.Kind == change.Machine && t.Name == name })
-	return list[i], nil
+	t, _ := change.Find(list, change.Machine, name)
+	return t, nil
 }

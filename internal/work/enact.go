@@ -179,13 +179,13 @@ func (x *enacting) change(ctx context.Context, c change.Change) error {
 		if err != nil {
 			return false, err
 		}
-		i := slices.IndexFunc(report.Things, func(t change.Thing) bool { return t.ID() == c.Thing.ID() })
+		_, there := change.Find(report.Things, c.Thing.Kind, c.Thing.Name)
 		if c.Verb == change.Remove {
-			return i < 0, nil
+			return !there, nil
 		}
 		left, err := change.Between(report.Things, []change.Thing{c.Thing}, nil)
 		left = slices.DeleteFunc(left, func(l change.Change) bool { return l.Thing.ID() != c.Thing.ID() })
-		return i >= 0 && len(left) == 0, err
+		return there && len(left) == 0, err
 	})
 }
 
