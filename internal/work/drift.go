@@ -22,6 +22,11 @@ type Drift struct {
 // IsEmpty reports whether all is as it was enacted.
 func (d *Drift) IsEmpty() bool { return len(d.Things) == 0 && d.Exposure.IsEmpty() }
 
+// putRight reports whether an enactment changes any of it back: strays stay.
+func (d *Drift) putRight() bool {
+	return !d.Exposure.IsEmpty() || slices.ContainsFunc(d.Things, func(t change.Drifted) bool { return !t.Thing.Stray })
+}
+
 // Drift compares what is installed with what was last enacted. Cost: that of a
 // difference where the tables were touched, and otherwise little.
 func (w *Work) Drift(st *State) *Drift {

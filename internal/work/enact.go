@@ -310,5 +310,8 @@ func (r *Review) summary() string {
 	}
 	quote("said", r.Said)
 	quote("retracted", r.Back)
+	if r.Drift.putRight() {
+		text += "; put right what others had changed"
+	}
 	return text
 }
