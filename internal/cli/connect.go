@@ -181,6 +181,9 @@ func (a *app) session(client *ssh.Client, command string) (err error) {
 	if e, ok := errors.AsType[*ssh.ExitError](err); ok {
 		return remoteStatus(e.ExitStatus())
 	}
+	if _, ok := errors.AsType[*ssh.ExitMissingError](err); ok {
+		return errors.New("the session was ended from the other side: what let it in is over, or the machine is")
+	}
 	return err
 }
 

@@ -22,15 +22,7 @@ func (s *Site) Console(ctx context.Context, person, machine string) (io.ReadWrit
 	if err != nil {
 		return nil, err
 	}
-	db, err := s.open(ctx, true)
-	if err != nil {
-		return nil, err
-	}
-	var m meta
-	err = db.Do(ctx, func(tx *sql.Tx) error {
-		m, err = s.readMeta(ctx, tx)
-		return err
-	})
+	m, err := s.console(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -51,8 +43,14 @@ func (s *Site) Console(ctx context.Context, person, machine string) (io.ReadWrit
 		return s.tell(context.WithoutCancel(ctx), person, "ended the session on the console of machine "+machine)
 	})
 	done := make(chan struct{})
+	ctx, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	go watch(ctx, s.mayGoOn(machine), func() {
+		cancel()
+		_ = far.Close()
+	})
 	go func() {
 		defer close(done)
+		defer cancel()
 		defer far.Close()
 		l := &session{s: s, person: person, in: in, rw: far, t: term.NewTerminal(far, "")}
 		l.serve(ctx)
@@ -61,6 +59,32 @@ func (s *Site) Console(ctx context.Context, person, machine string) (io.ReadWrit
 		<-done
 		return end()
 	}}, nil
+}
+
+// mayGoOn returns what tells whether a session on a serial line may go on: as it
+// may begin, but for what its own machine does.
+func (s *Site) mayGoOn(machine string) func(context.Context) bool {
+	return func(ctx context.Context) bool {
+		in, err := s.look(ctx, machine)
+		if err != nil {
+			return false
+		}
+		m, err := s.console(ctx)
+		return err == nil && permitted(m, in) == nil
+	}
+}
+
+// console reads the site's own word on serial lines.
+func (s *Site) console(ctx context.Context) (m meta, err error) {
+	db, err := s.open(ctx, false)
+	if err != nil {
+		return m, err
+	}
+	err = db.Do(ctx, func(tx *sql.Tx) error {
+		m, err = s.readMeta(ctx, tx)
+		return err
+	})
+	return m, err
 }
 
 // permitted tells whether a serial line may be used: the site's refusal is final.
@@ -104,6 +128,7 @@ type session struct {
 	rw     io.ReadWriter
 	t      *term.Terminal
 	user   string
+	over   bool // the machine was told to stop
 }
 
 func (l *session) say(format string, args ...any) { fmt.Fprintf(l.t, format+"\n", args...) }
@@ -159,7 +184,7 @@ func (l *session) emergency(ctx context.Context) {
 			return
 		case "":
 		default:
-			l.in.guest.Command(ctx, l.user, text, nil, l.t)
+			l.run(ctx, text, strings.NewReader(""), l.t)
 		}
 		if err != nil {
 			return
@@ -184,7 +209,7 @@ func (l *session) shell(ctx context.Context) {
 		if strings.TrimSpace(text) == "exit" || err != nil && text == "" {
 			return
 		}
-		if l.run(ctx, text, strings.NewReader(""), l.t); l.in.guest.Power != "" || err != nil {
+		if l.run(ctx, text, strings.NewReader(""), l.t); l.over || err != nil {
 			return
 		}
 	}
@@ -192,35 +217,40 @@ func (l *session) shell(ctx context.Context) {
 
 // run runs one command line on what is in the machine by now, for others may have
 // sessions too, and keeps what it changed.
-func (l *session) run(ctx context.Context, text string, in io.Reader, out io.Writer) int {
-	if now, err := l.s.look(ctx, l.in.thing.Name); err == nil {
-		l.in = now
+func (l *session) run(ctx context.Context, text string, in io.Reader, out io.Writer) (status int) {
+	now, err := l.s.look(ctx, l.in.thing.Name)
+	if err != nil {
+		fmt.Fprintln(out, err)
+		return 1
 	}
-	status := l.in.guest.Command(ctx, l.user, text, in, out)
-	if err := l.s.keep(ctx, l.in); err != nil {
+	status, changed, power := now.guest.Command(ctx, l.user, text, in, out)
+	if err := l.s.keep(ctx, now.thing.Name, changed); err != nil {
 		fmt.Fprintln(out, err)
 	}
-	if do, ok := map[string]site.PowerVerb{"reboot": site.Restart, "poweroff": site.Stop}[l.in.guest.Power]; ok {
-		if _, err := l.s.Power(ctx, l.person, l.in.thing.Name, site.Power{Do: do, Grace: l.s.millis(l.s.cat.Life.Stop)}); err != nil {
+	if do, ok := map[string]site.PowerVerb{"reboot": site.Restart, "poweroff": site.Stop}[power]; ok {
+		l.over = true
+		if _, err := l.s.Power(ctx, l.person, now.thing.Name, site.Power{Do: do, Grace: l.s.millis(l.s.cat.Life.Stop)}); err != nil {
 			fmt.Fprintln(out, err)
 		}
 	}
 	return status
 }
 
-// keep writes what a session changed inside a machine. It is no step of the
-// site, and the journal does not have it.
-func (s *Site) keep(ctx context.Context, in *inner) error {
+// keep writes what a session changed inside a machine into what is there by now. It
+// is no step of the site, and the journal does not have it.
+func (s *Site) keep(ctx context.Context, machine string, changed guest.Delta) error {
 	db, err := s.open(ctx, true)
 	if err != nil {
 		return err
 	}
 	return db.Do(ctx, func(tx *sql.Tx) error {
-		now, err := s.inner(ctx, tx, in.thing.Name) // its life may have gone on meanwhile
+		now, err := s.inner(ctx, tx, machine)
 		if err != nil {
 			return err
 		}
-		now.guest = in.guest
+		if err := now.guest.Apply(changed); err != nil {
+			return err
+		}
 		return now.save(ctx, tx)
 	})
 }

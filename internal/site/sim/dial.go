@@ -5,12 +5,9 @@ import (
 	"crypto/ed25519"
 	"crypto/rand"
 	"errors"
-	"fmt"
-	"io"
 	"net"
 	"net/netip"
 	"os"
-	"path"
 	"slices"
 
 	"github.com/pkg/sftp"
@@ -27,7 +24,8 @@ import (
 // Dial begins a TCP session from an address. The packet walker decides whether
 // it comes about, and what answers is a real server inside the machine.
 func (s *Site) Dial(ctx context.Context, from netip.Addr, to netip.AddrPort) (net.Conn, error) {
-	fates, err := s.Probe(ctx, site.Packet{Source: from, Target: to.Addr(), Service: flow.TCPPort(to.Port())})
+	p := site.Packet{Source: from, Target: to.Addr(), Service: flow.TCPPort(to.Port())}
+	fates, err := s.Probe(ctx, p)
 	if err != nil {
 		return nil, err
 	}
@@ -48,10 +46,16 @@ func (s *Site) Dial(ctx context.Context, from netip.Addr, to netip.AddrPort) (ne
 	if err != nil {
 		return nil, err
 	}
+	ctx, cancel := context.WithCancel(context.WithoutCancel(ctx)) // whoever calls sees the session end
+	go watch(ctx, s.passes(p, in.thing.Name), func() {
+		cancel() // what runs inside the machine for it ends, too
+		_ = far.Close()
+	})
 	go func() {
+		defer cancel()
 		defer far.Close()
 		sv := &server{session: session{s: s, in: in}}
-		_ = sv.serve(context.WithoutCancel(ctx), far) // whoever calls sees the session end
+		_ = sv.serve(ctx, far)
 	}()
 	return near, nil
 }
@@ -172,18 +176,19 @@ func (sv *server) channel(ctx context.Context, ch ssh.Channel, requests <-chan *
 		}
 		switch req.Type {
 		case "exec":
-			exit(ch, sv.run(ctx, payload.Text, ch, ch))
+			one := sv.session
+			exit(ch, one.run(ctx, payload.Text, ch, ch))
 			return
 		case "shell":
-			sv.t = term.NewTerminal(ch, "")
-			sv.shell(ctx)
+			one := sv.session // channels of one connection each have a terminal of their own
+			one.t = term.NewTerminal(ch, "")
+			one.shell(ctx)
 			exit(ch, 0)
 			return
 		case "subsystem":
-			fs := &files{g: sv.in.guest}
+			fs := &files{ctx: ctx, s: sv.s, machine: sv.in.thing.Name}
 			rs := sftp.NewRequestServer(ch, sftp.Handlers{FileGet: fs, FilePut: fs, FileCmd: fs, FileList: fs})
 			_ = rs.Serve()
-			_ = sv.s.keep(ctx, sv.in)
 			exit(ch, 0)
 			return
 		}
@@ -193,100 +198,4 @@ func (sv *server) channel(ctx context.Context, ch ssh.Channel, requests <-chan *
 func exit(ch ssh.Channel, status int) {
 	_, _ = ch.SendRequest("exit-status", false, ssh.Marshal(struct{ Status uint32 }{uint32(status)}))
 	_ = ch.Close()
-}
-
-// files serve a guest's files over SFTP.
-type files struct{ g *guest.Guest }
-
-func (f *files) Fileread(r *sftp.Request) (io.ReaderAt, error) {
-	text, ok := f.g.Read(path.Clean(r.Filepath))
-	if !ok {
-		return nil, os.ErrNotExist
-	}
-	return readerAt(text), nil
-}
-
-type readerAt string
-
-func (r readerAt) ReadAt(p []byte, off int64) (int, error) {
-	if off >= int64(len(r)) {
-		return 0, io.EOF
-	}
-	n := copy(p, r[off:])
-	if n < len(p) {
-		return n, io.EOF
-	}
-	return n, nil
-}
-
-func (f *files) Filewrite(r *sftp.Request) (io.WriterAt, error) {
-	name := path.Clean(r.Filepath)
-	if err := f.g.Write(name, ""); err != nil {
-		return nil, err
-	}
-	return &writerAt{f.g, name}, nil
-}
-
-type writerAt struct {
-	g    *guest.Guest
-	name string
-}
-
-func (w *writerAt) WriteAt(p []byte, off int64) (int, error) {
-	text, _ := w.g.Read(w.name)
-	data := []byte(text)
-	if need := int(off) + len(p); need > len(data) {
-		data = append(data, make([]byte, need-len(data))...)
-	}
-	copy(data[off:], p)
-	return len(p), w.g.Write(w.name, string(data))
-}
-
-func (f *files) Filecmd(r *sftp.Request) error {
-	name := path.Clean(r.Filepath)
-	switch r.Method {
-	case "Mkdir":
-		f.g.Mkdir(name)
-	case "Remove", "Rmdir":
-		if !f.g.Remove(name) {
-			return os.ErrNotExist
-		}
-	case "Setstat":
-	default:
-		return sftp.ErrSSHFxOpUnsupported
-	}
-	return nil
-}
-
-func (f *files) Filelist(r *sftp.Request) (sftp.ListerAt, error) {
-	name := path.Clean(r.Filepath)
-	i, err := f.g.Stat(name)
-	if err != nil {
-		return nil, os.ErrNotExist
-	}
-	list := lister{i}
-	if r.Method == "List" {
-		list = nil
-		for _, n := range f.g.List(name) {
-			i, err := f.g.Stat(path.Join(name, n))
-			if err != nil {
-				return nil, fmt.Errorf("%s: %w", n, err)
-			}
-			list = append(list, i)
-		}
-	}
-	return list, nil
-}
-
-type lister []os.FileInfo
-
-func (l lister) ListAt(p []os.FileInfo, off int64) (int, error) {
-	if off >= int64(len(l)) {
-		return 0, io.EOF
-	}
-	n := copy(p, l[off:])
-	if n < len(p) {
-		return n, io.EOF
-	}
-	return n, nil
 }

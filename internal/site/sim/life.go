@@ -216,8 +216,9 @@ func (in *inner) save(ctx context.Context, tx *sql.Tx) error {
 }
 
 // boot starts a machine at a moment. Its first boot is run where it never was, and
-// with setup anew.
-func (s *Site) boot(ctx context.Context, in *inner, now time.Time, setup bool) {
+// with setup anew: what came of its scripts is among runs, and a *needsSetup is
+// returned where it is not.
+func (s *Site) boot(in *inner, now time.Time, setup bool, runs setups) error {
 	l := &in.life
 	l.Booted, l.Stop, l.Took, l.Hard, l.Setup = now.UTC(), time.Time{}, 0, false, 0
 	l.Stuck = slices.Contains(s.faults.Stuck, in.thing.Name)
@@ -236,23 +237,22 @@ func (s *Site) boot(ctx context.Context, in *inner, now time.Time, setup bool) {
 		stamp(500*time.Millisecond, "mounting /srv failed: the disk does not answer")
 		stamp(600*time.Millisecond, "emergency mode: the system waits for somebody at its console")
 		in.log = b.String()
-		return
+		return nil
 	}
 	if setup || !l.SetUp {
+		list, known := runs[in.thing.Name]
+		if !known && len(in.thing.Spec.Setup) > 0 {
+			return &needsSetup{in}
+		}
 		l.Results, l.SetUp = nil, true
-		for _, part := range in.thing.Spec.Setup {
-			script := part.Script
-			if r, ok := s.cat.Offer.Recipe(part.Name); ok && script == "" {
-				script = r.Script
-			}
-			stamp(600*time.Millisecond+l.Setup, "setup %s begins", part.Name)
-			r := in.guest.Run(ctx, part.Name, script)
+		for _, r := range list {
+			stamp(600*time.Millisecond+l.Setup, "setup %s begins", r.Name)
 			l.Setup += r.Took
-			l.Results = append(l.Results, site.SetupResult{Name: part.Name, At: now.Add(l.Setup).UTC(), Exit: r.Exit, Output: r.Output})
+			l.Results = append(l.Results, site.SetupResult{Name: r.Name, At: now.Add(l.Setup).UTC(), Exit: r.Exit, Output: r.Output})
 			b.WriteString(r.Output)
-			stamp(600*time.Millisecond+l.Setup, "setup %s ended with %d", part.Name, r.Exit)
-			if r.Exit != 0 {
-				break
+			stamp(600*time.Millisecond+l.Setup, "setup %s ended with %d", r.Name, r.Exit)
+			if err := in.guest.Apply(r.Delta); err != nil {
+				return err
 			}
 		}
 	}
@@ -263,11 +263,53 @@ func (s *Site) boot(ctx context.Context, in *inner, now time.Time, setup bool) {
 	}
 	stamp(s.millis(s.cat.Life.Start)+l.Setup, "machine %s is up", in.thing.Name)
 	in.log = b.String()
+	return nil
+}
+
+// setups are what the scripts of first boots came to, by machine.
+type setups map[string][]guest.Result
+
+// needsSetup says that a machine's scripts must be run before it can start.
+type needsSetup struct{ in *inner }
+
+func (n *needsSetup) Error() string {
+	return "the setup of machine " + n.in.thing.Name + " was not run yet"
+}
+
+// withSetups does something in which machines may start. Their scripts run outside
+// of any transaction, so that nobody waits for them but whoever starts the machine;
+// then it is done once more, with what they came to.
+func (s *Site) withSetups(ctx context.Context, do func(setups) error) error {
+	runs := setups{}
+	for {
+		err := do(runs)
+		need, ok := errors.AsType[*needsSetup](err)
+		if !ok || ctx.Err() != nil {
+			return err
+		}
+		runs[need.in.thing.Name] = s.runSetup(ctx, need.in)
+	}
+}
+
+// runSetup runs a machine's scripts in their order, until one fails.
+func (s *Site) runSetup(ctx context.Context, in *inner) (list []guest.Result) {
+	for _, part := range in.thing.Spec.Setup {
+		script := part.Script
+		if r, ok := s.cat.Offer.Recipe(part.Name); ok && script == "" {
+			script = r.Script
+		}
+		r := in.guest.Run(ctx, part.Name, script)
+		list = append(list, r)
+		if r.Exit != 0 {
+			break
+		}
+	}
+	return list
 }
 
 // inhabit gives a thing that is put its inside: a machine starts, and a snapshot
 // keeps what is in its machine.
-func (s *Site) inhabit(ctx context.Context, tx *sql.Tx, c change.Change) error {
+func (s *Site) inhabit(ctx context.Context, tx *sql.Tx, c change.Change, runs setups) error {
 	t := c.Thing
 	switch {
 	case t.Kind == change.Snapshot:
@@ -296,7 +338,9 @@ func (s *Site) inhabit(ctx context.Context, tx *sql.Tx, c change.Change) error {
 		in.thing = t
 		if in.life.Stop.IsZero() { // a machine that is off stays off
 			in.life.Fresh = false
-			s.boot(ctx, in, s.clock.Now(), false)
+			if err := s.boot(in, s.clock.Now(), false, runs); err != nil {
+				return err
+			}
 		}
 		return in.save(ctx, tx)
 	}
@@ -317,7 +361,9 @@ func (s *Site) inhabit(ctx context.Context, tx *sql.Tx, c change.Change) error {
 			return fmt.Errorf("the site has no key %s: %w", t.Spec.Key, err)
 		}
 	}
-	s.boot(ctx, in, s.clock.Now(), false)
+	if err := s.boot(in, s.clock.Now(), false, runs); err != nil {
+		return err
+	}
 	return in.save(ctx, tx)
 }
 
@@ -339,43 +385,52 @@ func forget(ctx context.Context, tx *sql.Tx, t change.Thing) error {
 
 // Power starts, stops or restarts a machine.
 func (s *Site) Power(ctx context.Context, person, machine string, act site.Power) (m site.Machine, err error) {
-	err = s.step(ctx, func(ctx context.Context, tx *sql.Tx) (note, error) {
-		in, err := s.inner(ctx, tx, machine)
-		if err != nil {
-			return note{}, err
-		}
-		now := s.clock.Now()
-		state := s.at(in.life, now).State
-		text := fmt.Sprintf("machine %s: %s", machine, act.Do)
-		switch {
-		case act.Do == site.Start && in.life.Stop.IsZero(), act.Do == site.Stop && !in.life.Stop.IsZero():
-			m = s.at(in.life, now)
-			return note{person, string(act.Do), text + ", which it was already", record{}}, nil
-		case act.Do == site.Stop:
-			s.halt(in, now, state, act.Grace)
-		default:
-			if act.Do == site.Restart && in.life.Stop.IsZero() {
-				s.halt(in, now, state, act.Grace)
-			}
-			begin := in.life.Stop.Add(in.life.Took) // after the stop, which may be under way
-			if begin.Before(now) {
-				begin = now
-			}
-			hard := in.life.Hard
-			in.life.Fresh = false
-			s.boot(ctx, in, begin, act.Setup)
-			in.life.Hard = hard && act.Do == site.Restart
-			if act.Setup {
-				text += ", its setup runs again"
-			}
-		}
-		if in.life.Hard {
-			text += fmt.Sprintf("; it did not stop within %s and was switched off", act.Grace)
-		}
-		m = s.at(in.life, now)
-		return note{person, string(act.Do), text, record{}}, in.save(ctx, tx)
+	err = s.withSetups(ctx, func(runs setups) error {
+		return s.step(ctx, func(ctx context.Context, tx *sql.Tx) (n note, err error) {
+			m, n, err = s.power(ctx, tx, person, machine, act, runs)
+			return n, err
+		})
 	})
 	return m, err
+}
+
+func (s *Site) power(ctx context.Context, tx *sql.Tx, person, machine string, act site.Power, runs setups) (m site.Machine, n note, err error) {
+	in, err := s.inner(ctx, tx, machine)
+	if err != nil {
+		return m, note{}, err
+	}
+	now := s.clock.Now()
+	state := s.at(in.life, now).State
+	text := fmt.Sprintf("machine %s: %s", machine, act.Do)
+	switch {
+	case act.Do == site.Start && in.life.Stop.IsZero(), act.Do == site.Stop && !in.life.Stop.IsZero():
+		m = s.at(in.life, now)
+		return m, note{person, string(act.Do), text + ", which it was already", record{}}, nil
+	case act.Do == site.Stop:
+		s.halt(in, now, state, act.Grace)
+	default:
+		if act.Do == site.Restart && in.life.Stop.IsZero() {
+			s.halt(in, now, state, act.Grace)
+		}
+		begin := in.life.Stop.Add(in.life.Took) // after the stop, which may be under way
+		if begin.Before(now) {
+			begin = now
+		}
+		hard := in.life.Hard
+		in.life.Fresh = false
+		if err := s.boot(in, begin, act.Setup, runs); err != nil {
+			return m, note{}, err
+		}
+		in.life.Hard = hard && act.Do == site.Restart
+		if act.Setup {
+			text += ", its setup runs again"
+		}
+	}
+	if in.life.Hard {
+		text += fmt.Sprintf("; it did not stop within %s and was switched off", act.Grace)
+	}
+	m = s.at(in.life, now)
+	return m, note{person, string(act.Do), text, record{}}, in.save(ctx, tx)
 }
 
 // halt stops a machine: cleanly if it is up, and hard after the grace time if it

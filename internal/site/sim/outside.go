@@ -117,28 +117,32 @@ func (s *Site) MeddleTables(ctx context.Context, who, what string, in, out []flo
 
 // MeddleThing makes a thing, alters one, or with gone takes it away.
 func (s *Site) MeddleThing(ctx context.Context, who, what string, t change.Thing, gone bool) error {
-	return s.meddle(ctx, who, what, func(tx *sql.Tx) (meddled, error) {
-		var asked string
-		err := tx.QueryRowContext(ctx, `SELECT asked FROM things WHERE kind = ? AND name = ?`, t.Kind, t.Name).Scan(&asked)
-		there := err == nil
-		if err != nil && !errors.Is(err, sql.ErrNoRows) {
-			return meddled{}, err
-		}
-		switch {
-		case gone && !there:
-			return meddled{}, fmt.Errorf("the site has no %s %s", t.Kind, t.Name)
-		case gone && asked == "":
-			return meddled{}, s.remove(ctx, tx, t)
-		case gone:
-			_, err := tx.ExecContext(ctx, `UPDATE things SET spec = '', given = '{}' WHERE kind = ? AND name = ?`, t.Kind, t.Name)
-			return meddled{}, errors.Join(err, forget(ctx, tx, t))
-		}
-		if err := s.put(ctx, tx, change.Change{Verb: change.Alter, Thing: t, Restart: true}); err != nil {
-			return meddled{}, err
-		}
-		_, err = tx.ExecContext(ctx, `UPDATE things SET asked = ? WHERE kind = ? AND name = ?`, asked, t.Kind, t.Name)
-		return meddled{}, err
+	return s.withSetups(ctx, func(runs setups) error {
+		return s.meddle(ctx, who, what, func(tx *sql.Tx) (meddled, error) { return s.meddleThing(ctx, tx, t, gone, runs) })
 	})
+}
+
+func (s *Site) meddleThing(ctx context.Context, tx *sql.Tx, t change.Thing, gone bool, runs setups) (meddled, error) {
+	var asked string
+	err := tx.QueryRowContext(ctx, `SELECT asked FROM things WHERE kind = ? AND name = ?`, t.Kind, t.Name).Scan(&asked)
+	there := err == nil
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return meddled{}, err
+	}
+	switch {
+	case gone && !there:
+		return meddled{}, fmt.Errorf("the site has no %s %s", t.Kind, t.Name)
+	case gone && asked == "":
+		return meddled{}, s.remove(ctx, tx, t)
+	case gone:
+		_, err := tx.ExecContext(ctx, `UPDATE things SET spec = '', given = '{}' WHERE kind = ? AND name = ?`, t.Kind, t.Name)
+		return meddled{}, errors.Join(err, forget(ctx, tx, t))
+	}
+	if err := s.put(ctx, tx, change.Change{Verb: change.Alter, Thing: t, Restart: true}, runs); err != nil {
+		return meddled{}, err
+	}
+	_, err = tx.ExecContext(ctx, `UPDATE things SET asked = ? WHERE kind = ? AND name = ?`, asked, t.Kind, t.Name)
+	return meddled{}, err
 }
 
 // PermitConsoles sets the site's own word on serial lines, which no estate can overrule.

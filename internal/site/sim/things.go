@@ -18,7 +18,9 @@ import (
 )
 
 func (e *enactment) Do(ctx context.Context, c change.Change) error {
-	return e.s.step(ctx, func(ctx context.Context, tx *sql.Tx) (note, error) { return e.s.do(ctx, tx, e.person, c) })
+	return e.s.withSetups(ctx, func(runs setups) error {
+		return e.s.step(ctx, func(ctx context.Context, tx *sql.Tx) (note, error) { return e.s.do(ctx, tx, e.person, c, runs) })
+	})
 }
 
 // Upload makes an image of what is read. The stand-in keeps its digest and its
@@ -32,13 +34,13 @@ func (e *enactment) Upload(ctx context.Context, c change.Change, r io.Reader) er
 	return e.Do(ctx, c)
 }
 
-func (s *Site) do(ctx context.Context, tx *sql.Tx, person string, c change.Change) (note, error) {
+func (s *Site) do(ctx context.Context, tx *sql.Tx, person string, c change.Change, runs setups) (note, error) {
 	t := c.Thing
 	n := note{person, string(c.Verb), fmt.Sprintf("%s %s: %s", t.Kind, t.Name, t.Describe()), record{Spec: t.Spec}}
 	if c.Verb == change.Remove {
 		return n, s.remove(ctx, tx, t)
 	}
-	return n, s.put(ctx, tx, c)
+	return n, s.put(ctx, tx, c, runs)
 }
 
 func (s *Site) remove(ctx context.Context, tx *sql.Tx, t change.Thing) error {
@@ -67,7 +69,7 @@ func nothingInside(ctx context.Context, tx *sql.Tx, t change.Thing) error {
 
 // put makes, alters or takes over a thing. It may be there already, from an
 // enactment that was broken off: then nothing is made twice.
-func (s *Site) put(ctx context.Context, tx *sql.Tx, c change.Change) error {
+func (s *Site) put(ctx context.Context, tx *sql.Tx, c change.Change, runs setups) error {
 	t := c.Thing
 	given, err := s.address(ctx, tx, t)
 	if err != nil {
@@ -81,7 +83,7 @@ func (s *Site) put(ctx context.Context, tx *sql.Tx, c change.Change) error {
 	if err != nil {
 		return err
 	}
-	if err := s.inhabit(ctx, tx, c); err != nil {
+	if err := s.inhabit(ctx, tx, c, runs); err != nil {
 		return err
 	}
 	now := s.clock.Now().UTC().Format(time.RFC3339Nano)

@@ -2,7 +2,6 @@ package sim
 
 import (
 	"context"
-	"database/sql"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -304,25 +303,10 @@ func inServices(service string, runs []string) bool {
 
 // Probe sends a packet through the installed tables.
 func (s *Site) Probe(ctx context.Context, p site.Packet) ([]site.Fate, error) {
-	var rows []flow.Row
-	db, err := s.open(ctx, false)
+	w, err := s.walker(ctx)
 	if errors.Is(err, store.ErrAbsent) {
 		return []site.Fate{{Reason: "no-door"}}, nil
 	}
-	if err != nil {
-		return nil, err
-	}
-	err = db.Do(ctx, func(tx *sql.Tx) error {
-		return each(ctx, tx, `SELECT key, body FROM tables`, func(scan func(...any) error) error {
-			var r flow.Row
-			defer func() { rows = append(rows, r) }()
-			return scan(&r.Key, &r.Body)
-		})
-	})
-	if err != nil {
-		return nil, err
-	}
-	w, err := NewWalker(rows)
 	if err != nil {
 		return nil, fmt.Errorf("the installed tables: %w", err)
 	}

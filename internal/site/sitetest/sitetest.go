@@ -5,8 +5,10 @@ package sitetest
 import (
 	"context"
 	"io"
+	"net"
 	"net/netip"
 	"strings"
+	"sync"
 	"testing"
 	"testing/iotest"
 	"time"
@@ -23,14 +25,34 @@ import (
 	"ironbark/internal/site"
 )
 
-// Clock is a clock that the suite sets.
-type Clock struct{ At time.Time }
+// Clock is a clock that the suite sets. It is safe for concurrent use.
+type Clock struct {
+	mu sync.Mutex
+	at time.Time
+}
+
+// NewClock returns a clock that stands at a moment.
+func NewClock(at time.Time) *Clock { return &Clock{at: at} }
 
 // Now returns the moment that was set.
-func (c *Clock) Now() time.Time { return c.At }
+func (c *Clock) Now() time.Time {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.at
+}
+
+// Set sets the moment.
+func (c *Clock) Set(at time.Time) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.at = at
+}
 
 // Sleep moves the clock.
-func (c *Clock) Sleep(_ context.Context, d time.Duration) error { c.At = c.At.Add(d); return nil }
+func (c *Clock) Sleep(_ context.Context, d time.Duration) error {
+	c.Set(c.Now().Add(d))
+	return nil
+}
 
 const nouns = `estate: saltmarsh
 site: sim
@@ -56,10 +78,11 @@ func Run(t *testing.T, fresh func(t *testing.T, c *Clock) (open func() site.Site
 		"machines start, stop and keep what they have":  (*suite).power,
 		"a serial line is used if it is permitted":      (*suite).console,
 		"a session comes about as packets do":           (*suite).dial,
+		"a session ends with what lets it in":           (*suite).sessionEnds,
 		"an image is what was uploaded":                 (*suite).upload,
 	} {
 		t.Run(name, func(t *testing.T) {
-			c := &Clock{At: start}
+			c := NewClock(start)
 			open := fresh(t, c)
 			s := &suite{T: t, clock: c, open: open, site: open()}
 			test(s)
@@ -101,7 +124,7 @@ func (s *suite) enact(rule string) {
 	plan := flow.Compile(e, change.Assigned(s.report().Things))
 	require.NoError(s, x.Finish(s.ctx(), plan.Rows(), files, "finished"))
 	require.NoError(s, x.Close())
-	s.clock.At = s.clock.At.Add(time.Minute)
+	s.clock.Set(s.clock.Now().Add(time.Minute))
 }
 
 // public is gauge-1's public address.
@@ -174,7 +197,7 @@ func (s *suite) exclusive() {
 
 // granted is an opening of ssh to gauge-1 for an hour, and its tables.
 func (s *suite) granted() (opening.Opening, func(opening.Opening) []flow.Row) {
-	words, err := sentence.ParseArgs([]string{`open ssh to gauge-1 from 198.51.100.7 until 2026-11-23T10:00:00Z because "suite"`}, s.clock.At)
+	words, err := sentence.ParseArgs([]string{`open ssh to gauge-1 from 198.51.100.7 until 2026-11-23T10:00:00Z because "suite"`}, s.clock.Now())
 	require.NoError(s, err)
 	plan := s.report().Plan
 	from, err := flow.ParseAddrRuns([]string{"198.51.100.7"})
@@ -182,7 +205,7 @@ func (s *suite) granted() (opening.Opening, func(opening.Opening) []flow.Row) {
 	ssh, err := flow.ParseServiceRuns([]string{"tcp/22"})
 	require.NoError(s, err)
 	o := opening.Opening{
-		Person: "mara", Words: words.(sentence.Open), Begin: s.clock.At, End: words.(sentence.Open).Until, Machines: []string{"gauge-1"}, From: from, Services: ssh,
+		Person: "mara", Words: words.(sentence.Open), Begin: s.clock.Now(), End: words.(sentence.Open).Until, Machines: []string{"gauge-1"}, From: from, Services: ssh,
 	}
 	return o, func(o opening.Opening) []flow.Row { return plan.RuleRows(o.Rule(plan)) }
 }
@@ -197,11 +220,11 @@ func (s *suite) openings() {
 	require.NoError(s, err)
 	assert.Positive(s, held.ID)
 	assert.True(s, s.probe(22))
-	s.clock.At = o.End.Add(-time.Nanosecond)
+	s.clock.Set(o.End.Add(-time.Nanosecond))
 	assert.True(s, s.probe(22))
-	s.clock.At = o.End
+	s.clock.Set(o.End)
 	assert.False(s, s.probe(22), "at exactly its end it is over")
-	s.clock.At = o.Begin.Add(time.Minute)
+	s.clock.Set(o.Begin.Add(time.Minute))
 	require.NoError(s, s.site.End(s.ctx(), "mara", "", held.ID))
 	assert.False(s, s.probe(22))
 	list := s.report().Openings
@@ -231,7 +254,7 @@ func (s *suite) past() {
 	_, err := s.site.Open(s.ctx(), s.report().Revision, o, rows)
 	require.NoError(s, err)
 	want := s.report().Plan.Rows()
-	s.clock.At = s.clock.At.Add(time.Minute)
+	s.clock.Set(s.clock.Now().Add(time.Minute))
 	require.NoError(s, s.site.End(s.ctx(), "mara", "done", 1))
 	var moments []site.Moment
 	require.NoError(s, s.site.Past(s.ctx(), func(m site.Moment) (bool, error) {
@@ -271,7 +294,7 @@ func (s *suite) power() {
 	m, err := s.site.Power(s.ctx(), "mara", "gauge-1", site.Power{Do: site.Stop, Grace: time.Minute})
 	require.NoError(s, err)
 	assert.Equal(s, site.Stopping, m.State)
-	s.clock.At = m.Ready
+	s.clock.Set(m.Ready)
 	r := s.report()
 	assert.Equal(s, site.Stopped, r.Machines["gauge-1"].State)
 	assert.False(s, r.Machines["gauge-1"].Hard)
@@ -283,12 +306,12 @@ func (s *suite) power() {
 	m, err = s.site.Power(s.ctx(), "mara", "gauge-1", site.Power{Do: site.Start})
 	require.NoError(s, err)
 	assert.Equal(s, site.Starting, m.State)
-	s.clock.At = m.Ready
+	s.clock.Set(m.Ready)
 	assert.Equal(s, site.Running, s.report().Machines["gauge-1"].State)
 	m, err = s.site.Power(s.ctx(), "mara", "gauge-1", site.Power{Do: site.Restart})
 	require.NoError(s, err)
 	assert.True(s, m.Hard, "without any grace it is switched off")
-	s.clock.At = m.Ready
+	s.clock.Set(m.Ready)
 	r = s.report()
 	assert.Equal(s, site.Running, r.Machines["gauge-1"].State)
 	assert.False(s, r.Machines["gauge-1"].Listens.IsEmpty())
@@ -352,10 +375,51 @@ func (s *suite) dial() {
 	assert.Equal(s, key, again, "it stays")
 	m, err := s.site.Power(s.ctx(), "mara", "gauge-1", site.Power{Do: site.Stop, Grace: time.Minute})
 	require.NoError(s, err)
-	s.clock.At = m.Ready
+	s.clock.Set(m.Ready)
 	nobody := &site.Refused{}
 	_, err = s.site.Dial(s.ctx(), from, to)
 	require.ErrorAs(s, err, &nobody, "packets pass, and nothing listens")
+}
+
+// sessionEnds begins sessions and takes away, as another process, what let them in:
+// each ends within a second.
+func (s *suite) sessionEnds() {
+	s.enact("allow https from everywhere to gauge-1")
+	from, to := s.site.Callers()[0], netip.AddrPortFrom(s.public(), 22)
+	begin := func() net.Conn {
+		c, err := s.site.Dial(s.ctx(), from, to)
+		require.NoError(s, err)
+		_, err = io.ReadFull(c, make([]byte, 4))
+		require.NoError(s, err)
+		return c
+	}
+	ends := func(c net.Conn, why string) {
+		require.NoError(s, c.SetReadDeadline(time.Now().Add(time.Second)))
+		_, err := io.Copy(io.Discard, c)
+		require.NoError(s, err, "%s: the session goes on", why)
+		require.NoError(s, c.Close())
+	}
+	open := func() int64 {
+		o, rows := s.granted()
+		held, err := s.site.Open(s.ctx(), s.report().Revision, o, rows)
+		require.NoError(s, err)
+		return held.ID
+	}
+	other := s.open()
+	id := open()
+	c := begin()
+	require.NoError(s, other.End(s.ctx(), "mara", "", id))
+	ends(c, "its opening was closed")
+	open()
+	c = begin()
+	s.clock.Set(s.clock.Now().Add(2 * time.Hour))
+	ends(c, "its opening ended by itself")
+	s.clock.Set(s.clock.Now().Add(-2 * time.Hour))
+	open()
+	c = begin()
+	_, err := other.Power(s.ctx(), "mara", "gauge-1", site.Power{Do: site.Stop, Grace: time.Minute})
+	require.NoError(s, err)
+	ends(c, "its machine was stopped")
 }
 
 func (s *suite) upload() {

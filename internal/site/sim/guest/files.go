@@ -11,6 +11,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"mvdan.cc/sh/v3/interp"
@@ -58,19 +59,17 @@ func (g *Guest) isDir(name string) bool {
 
 // Write puts a file in place. The error tells that its folder is not there, or that the disk is full.
 func (g *Guest) Write(name, text string) error {
-	total := len(text)
-	for f, t := range g.Files {
-		if f != name {
-			total += len(t)
-		}
+	total := held(g.Files, g.Dirs) + len(name) + len(text) + entrySize
+	if old, ok := g.Files[name]; ok {
+		total -= len(name) + len(old) + entrySize
 	}
 	switch {
 	case g.isDir(name):
 		return &fs.PathError{Op: "open", Path: name, Err: errors.New("is a directory")}
 	case !g.isDir(path.Dir(name)):
 		return &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
-	case total > maxFiles:
-		return &fs.PathError{Op: "write", Path: name, Err: fmt.Errorf("no space left on device (the stand-in keeps %d MB a machine)", maxFiles>>20)}
+	case total > MaxFiles:
+		return &fs.PathError{Op: "write", Path: name, Err: ErrFull}
 	}
 	if g.Files == nil {
 		g.Files = map[string]string{}
@@ -79,11 +78,19 @@ func (g *Guest) Write(name, text string) error {
 	return nil
 }
 
-// Mkdir makes a folder and those above it.
-func (g *Guest) Mkdir(name string) {
+// ErrFull says that a machine holds as much as it can.
+var ErrFull = fmt.Errorf("no space left on device (the stand-in keeps %d MB a machine, names counted)", MaxFiles>>20)
+
+// Mkdir makes a folder and those above it. The error says that the disk is full.
+func (g *Guest) Mkdir(name string) error {
+	total := held(g.Files, g.Dirs)
 	for ; !g.isDir(name); name = path.Dir(name) {
+		if total += len(name) + entrySize; total > MaxFiles {
+			return &fs.PathError{Op: "mkdir", Path: name, Err: ErrFull}
+		}
 		g.Dirs = append(g.Dirs, name)
 	}
+	return nil
 }
 
 // Remove takes a file or a folder with all in it away, and reports whether it was there.
@@ -151,7 +158,7 @@ func (i info) Name() string       { return i.name }
 func (i info) Size() int64        { return i.size }
 func (i info) ModTime() time.Time { return time.Time{} }
 func (i info) IsDir() bool        { return i.dir }
-func (i info) Sys() any           { return nil }
+func (i info) Sys() any           { return &syscall.Stat_t{} } // everything is root's
 func (i info) Mode() fs.FileMode {
 	if i.dir {
 		return fs.ModeDir | 0o755
@@ -162,15 +169,21 @@ func (i info) Mode() fs.FileMode {
 // The handlers of the shell.
 
 func (g *Guest) stat(ctx context.Context, name string, _ bool) (fs.FileInfo, error) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
 	return g.Stat(at(ctx, name))
 }
 
 func (g *Guest) access(ctx context.Context, name string, _ interp.AccessMode) error {
+	g.mu.Lock()
+	defer g.mu.Unlock()
 	_, err := g.Stat(at(ctx, name))
 	return err
 }
 
 func (g *Guest) readDir(ctx context.Context, name string) (list []fs.DirEntry, err error) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
 	dir := at(ctx, name)
 	if !g.isDir(dir) {
 		return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
@@ -186,6 +199,8 @@ func (g *Guest) readDir(ctx context.Context, name string) (list []fs.DirEntry, e
 }
 
 func (g *Guest) open(ctx context.Context, name string, flag int, _ fs.FileMode) (io.ReadWriteCloser, error) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
 	name = at(ctx, name)
 	if name == "/dev/null" {
 		return &file{}, nil
@@ -225,6 +240,8 @@ func (f *file) Write(p []byte) (int, error) {
 	if f.name == "" {
 		return len(p), nil
 	}
+	f.g.mu.Lock()
+	defer f.g.mu.Unlock()
 	n, _ := f.b.Write(p)
 	err := f.g.Write(f.name, f.b.String())
 	if err != nil {

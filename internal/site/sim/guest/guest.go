@@ -6,7 +6,9 @@
 //
 //	script ──shell──▶ programs ──▶ files, packages, services ──▶ what it listens on
 //
-// A Guest is not safe for concurrent use.
+// The shell runs in a process of its own (child.go).
+//
+// A Guest is not safe for concurrent use, but for the programs of one shell.
 package guest
 
 import (
@@ -17,6 +19,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"mvdan.cc/sh/v3/expand"
@@ -41,6 +44,8 @@ type Guest struct {
 	Users    []string          `json:"users,omitempty"`   // besides the first one
 	Volumes  []string          `json:"-"`                 // devices of attached volumes
 	Inside   []string          `json:"-"`                 // addresses
+
+	mu sync.Mutex // held by each program and file access: a shell runs several at once
 
 	Slept time.Duration `json:"-"` // how long its programs would have waited
 	Power string        `json:"-"` // reboot or poweroff, where a program asked for it
@@ -97,13 +102,13 @@ func (g *Guest) Listens() []string {
 	return slices.Compact(list)
 }
 
-// maxFiles is how much a machine's own files may hold, in bytes.
-const maxFiles = 4 << 20
+// MaxFiles is how much a machine's own files may hold, in bytes.
+const MaxFiles = 4 << 20
 
 // maxOutput is how much of a script's output is kept, in bytes.
 const maxOutput = 64 << 10
 
-// maxRun is how long a script may compute.
+// maxRun is how long a script may run.
 const maxRun = 2 * time.Second
 
 // Result is what became of a script.
@@ -112,33 +117,43 @@ type Result struct {
 	Exit   int           `json:"exit"`
 	Output string        `json:"output"`
 	Took   time.Duration `json:"took"` // what its programs would have waited
+	Delta  Delta         `json:"-"`    // what it changed
 }
 
-// Run runs a script as root, as a first boot does, and returns its exit status
-// and what it wrote to both streams.
+// Run runs a script as root, as a first boot does, changes the machine as the
+// script did, and returns its exit status and what it wrote to both streams.
 func (g *Guest) Run(ctx context.Context, name, script string) Result {
 	out := &limited{most: maxOutput}
-	slept := g.Slept
-	ctx, cancel := context.WithTimeout(ctx, maxRun)
+	bounded, cancel := context.WithTimeout(ctx, maxRun)
 	defer cancel()
-	exit := g.shell(ctx, "root", name, script, strings.NewReader(""), out)
-	if ctx.Err() != nil {
-		exit = 124
-		fmt.Fprintf(out, "%s: stopped: it computed for more than %s\n", name, maxRun)
+	o := g.spawn(bounded, job{User: "root", Name: name, Script: script}, strings.NewReader(""), out)
+	if bounded.Err() != nil {
+		o = outcome{Exit: 124}
+		fmt.Fprintf(out, "%s: stopped: it ran for more than %s\n", name, maxRun)
 	}
-	return Result{Name: name, Exit: exit, Output: out.text(), Took: g.Slept - slept}
+	if err := g.Apply(o.Delta); err != nil {
+		fmt.Fprintf(out, "%s: %v\n", name, err)
+		o.Exit = 1
+	}
+	return Result{Name: name, Exit: o.Exit, Output: out.text(), Took: o.Slept, Delta: o.Delta}
 }
 
-// Command runs one command line as a user.
-func (g *Guest) Command(ctx context.Context, user, line string, in io.Reader, out io.Writer) int {
-	return g.shell(ctx, user, "sh", line, in, out)
+// Command runs one command line as a user, until ctx ends at the latest. It does
+// not change g: what the command changed is returned, with reboot or poweroff
+// where it asked for that.
+func (g *Guest) Command(ctx context.Context, user, line string, in io.Reader, out io.Writer) (exit int, d Delta, power string) {
+	o := g.spawn(ctx, job{User: user, Name: "sh", Script: line}, in, out)
+	return o.Exit, o.Delta, o.Power
 }
 
-func (g *Guest) shell(ctx context.Context, user, name, script string, in io.Reader, out io.Writer) int {
+// prepare readies a shell, in the process that will run it, and returns what runs it.
+func (g *Guest) prepare(user, name, script string, in io.Reader, out io.Writer) (func(context.Context) int, error) {
 	prog, err := syntax.NewParser().Parse(strings.NewReader(script), name)
 	if err != nil {
-		fmt.Fprintln(out, err)
-		return 2
+		return func(context.Context) int {
+			fmt.Fprintln(out, err)
+			return 2
+		}, nil
 	}
 	home := "/home/" + user
 	if user == "root" {
@@ -151,20 +166,19 @@ func (g *Guest) shell(ctx context.Context, user, name, script string, in io.Read
 		interp.OpenHandler(g.open), interp.StatHandler(g.stat), interp.ReadDirHandler2(g.readDir), interp.AccessHandler(g.access),
 	)
 	if err != nil {
-		fmt.Fprintln(out, err)
-		return 1
+		return nil, err
 	}
-	err = r.Run(ctx, prog)
-	if status, ok := errors.AsType[interp.ExitStatus](err); ok {
-		return int(status)
-	}
-	if err != nil {
-		if !errors.Is(err, context.DeadlineExceeded) {
-			fmt.Fprintln(out, err)
+	return func(ctx context.Context) int {
+		err := r.Run(ctx, prog)
+		if status, ok := errors.AsType[interp.ExitStatus](err); ok {
+			return int(status)
 		}
-		return 1
-	}
-	return 0
+		if err != nil {
+			fmt.Fprintln(out, err)
+			return 1
+		}
+		return 0
+	}, nil
 }
 
 // limited keeps the beginning of what is written to it.

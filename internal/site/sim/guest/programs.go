@@ -7,6 +7,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"mvdan.cc/sh/v3/interp"
@@ -36,19 +37,15 @@ func (c call) fail(status int, format string, args ...any) int {
 }
 
 // programs are what a machine can run; all else is not found, as on any system.
-var programs map[string]func(c call) int
-
-func init() {
-	programs = map[string]func(c call) int{
-		"cat": cat, "tee": tee, "ls": ls, "mkdir": mkdir, "rm": rm, "touch": touch, "cp": cp, "grep": grep, "sleep": sleep,
-		"hostname": func(c call) int { fmt.Fprintln(c.out, c.g.Name); return 0 },
-		"whoami":   func(c call) int { fmt.Fprintln(c.out, c.user); return 0 },
-		"uname":    func(c call) int { fmt.Fprintln(c.out, "Linux"); return 0 },
-		"chmod":    accept, "chown": accept, "sync": accept, "ln": accept, "mount": accept, "umount": accept, "sysctl": accept, "clear": accept,
-		"mkfs.ext4": func(c call) int { return needDevice(c) },
-		"apt-get":   apt, "apt": apt, "systemctl": systemctl, "useradd": useradd, "adduser": useradd, "id": id,
-		"ip": ip, "ss": ss, "lsblk": lsblk, "reboot": power("reboot"), "poweroff": power("poweroff"),
-	}
+var programs = map[string]func(c call) int{
+	"cat": cat, "tee": tee, "ls": ls, "mkdir": mkdir, "rm": rm, "touch": touch, "cp": cp, "grep": grep, "sleep": sleep,
+	"hostname": func(c call) int { fmt.Fprintln(c.out, c.g.Name); return 0 },
+	"whoami":   func(c call) int { fmt.Fprintln(c.out, c.user); return 0 },
+	"uname":    func(c call) int { fmt.Fprintln(c.out, "Linux"); return 0 },
+	"chmod":    accept, "chown": accept, "sync": accept, "ln": accept, "mount": accept, "umount": accept, "sysctl": accept, "clear": accept,
+	"mkfs.ext4": func(c call) int { return needDevice(c) },
+	"apt-get":   apt, "apt": apt, "systemctl": systemctl, "useradd": useradd, "adduser": useradd, "id": id,
+	"ip": ip, "ss": ss, "lsblk": lsblk, "reboot": power("reboot"), "poweroff": power("poweroff"),
 }
 
 func (g *Guest) exec(ctx context.Context, args []string) error {
@@ -62,11 +59,41 @@ func (g *Guest) exec(ctx context.Context, args []string) error {
 		fmt.Fprintf(h.Stderr, "sh: %s: not found\n", args[0])
 		return interp.ExitStatus(127)
 	}
-	status := run(call{g: g, ctx: ctx, args: args[1:], in: h.Stdin, out: h.Stdout, err: h.Stderr, user: h.Env.Get("USER").String()})
+	in := &unlocking{mu: &g.mu, r: h.Stdin}
+	g.mu.Lock()
+	status := run(call{g: g, ctx: ctx, args: args[1:], in: in.reader(), out: &unlocking{mu: &g.mu, w: h.Stdout}, err: &unlocking{mu: &g.mu, w: h.Stderr}, user: h.Env.Get("USER").String()})
+	g.mu.Unlock()
 	if status != 0 {
 		return interp.ExitStatus(uint8(status))
 	}
 	return nil
+}
+
+// unlocking gives the machine free while a program waits for what it reads, or for
+// whoever reads what it writes: the other side may be a program of the same machine.
+type unlocking struct {
+	mu *sync.Mutex
+	r  io.Reader
+	w  io.Writer
+}
+
+func (u *unlocking) reader() io.Reader {
+	if u.r == nil {
+		return nil
+	}
+	return u
+}
+
+func (u *unlocking) Read(p []byte) (int, error) {
+	u.mu.Unlock()
+	defer u.mu.Lock()
+	return u.r.Read(p)
+}
+
+func (u *unlocking) Write(p []byte) (int, error) {
+	u.mu.Unlock()
+	defer u.mu.Lock()
+	return u.w.Write(p)
 }
 
 func accept(call) int { return 0 }
@@ -88,7 +115,7 @@ func cat(c call) int {
 func tee(c call) int {
 	text := ""
 	if c.in != nil {
-		data, _ := io.ReadAll(io.LimitReader(c.in, maxFiles))
+		data, _ := io.ReadAll(io.LimitReader(c.in, MaxFiles))
 		text = string(data)
 	}
 	fmt.Fprint(c.out, text)
@@ -126,7 +153,9 @@ func ls(c call) int {
 
 func mkdir(c call) int {
 	for _, name := range c.words() {
-		c.g.Mkdir(c.path(name))
+		if err := c.g.Mkdir(c.path(name)); err != nil {
+			return c.fail(1, "mkdir: %v", err)
+		}
 	}
 	return 0
 }
@@ -183,7 +212,7 @@ func grep(c call) int {
 		text += t
 	}
 	if len(w) == 1 && c.in != nil {
-		data, _ := io.ReadAll(io.LimitReader(c.in, maxFiles))
+		data, _ := io.ReadAll(io.LimitReader(c.in, MaxFiles))
 		text = string(data)
 	}
 	found := 1
@@ -301,8 +330,10 @@ func useradd(c call) int {
 	if name == User || slices.Contains(c.g.Users, name) {
 		return c.fail(9, "useradd: user %s is there already", name)
 	}
+	if err := c.g.Mkdir("/home/" + name); err != nil {
+		return c.fail(1, "useradd: %v", err)
+	}
 	c.g.Users = append(c.g.Users, name)
-	c.g.Mkdir("/home/" + name)
 	return 0
 }
 
