@@ -267,6 +267,9 @@ func (a *app) with(do func(ctx context.Context, w *work.Work, args []string) err
 
 // whoever is the person at the keyboard: --person, or the operating system's user.
 func (a *app) whoever() (string, error) {
+	if name, bad := sentence.FirstInvisible(a.person); bad {
+		return "", usage("--person holds %s, which does not show; a name is words in one line", name)
+	}
 	if a.person != "" {
 		return a.person, nil
 	}
@@ -330,7 +333,7 @@ func (a *app) confirmWord(yes bool, question, word string) error {
 }
 
 func (a *app) ask(question string, answers ...string) error {
-	fmt.Fprintf(a.print.Err, "%s ", question)
+	a.print.Question(question)
 	answer, err := a.line()
 	if err != nil && !errors.Is(err, io.EOF) {
 		return err

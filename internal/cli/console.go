@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"net"
 	"os"
@@ -41,8 +40,8 @@ func (a *app) consoleCommand() *cobra.Command {
 				if a.json {
 					return a.print.JSON(map[string]any{"machine": args[0], "log": boot.Log})
 				}
-				_, err = fmt.Fprint(a.print.Out, boot.Log)
-				return err
+				a.print.Text(boot.Log)
+				return nil
 			}
 			line, err := w.Site.Console(ctx, w.Person, args[0])
 			if err != nil {

@@ -37,7 +37,7 @@ func (a *app) passwords(w *work.Work, how string, machines []string, opt *editin
 				return err
 			}
 			if how == "generate" {
-				fmt.Fprintf(a.print.Err, "password of keeper on %s: %s\n(it is told once, and kept nowhere)\n", m, chosen[m])
+				a.print.Note("password of keeper on %s: %s\n(it is told once, and kept nowhere)", m, chosen[m])
 			}
 		}
 		return nil
@@ -84,9 +84,9 @@ func (a *app) secret(question string) (string, error) {
 		a.print.Note("not done: there is nobody to ask for a password; --password generate makes one, and --password stdin reads one")
 		return "", errUnconfirmed
 	}
-	fmt.Fprint(a.print.Err, question)
+	a.print.Question(strings.TrimSpace(question))
 	data, err := term.ReadPassword(int(f.Fd()))
-	fmt.Fprintln(a.print.Err)
+	a.print.Note("")
 	if errors.Is(err, io.EOF) {
 		return "", errUnconfirmed
 	}

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"fmt"
 	"runtime"
 	"strings"
 
@@ -111,8 +110,8 @@ func (a *app) schemaCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "schema", Short: "Print the JSON Schema of estate.yaml, for editors", Args: noArgs,
 		RunE: func(*cobra.Command, []string) error {
-			_, err := fmt.Fprint(a.print.Out, string(estate.Schema()))
-			return err
+			a.print.Text(string(estate.Schema()))
+			return nil
 		},
 	}
 }

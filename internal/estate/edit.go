@@ -243,7 +243,7 @@ func (t *text) extent(n *yaml.Node) (begin, end int, ok bool) {
 
 func tree(data []byte) (*yaml.Node, error) {
 	r := &reader{file: FileName}
-	root := r.parse(data)
+	root := r.parse(data, true)
 	if len(r.errs) > 0 {
 		return nil, r.errs
 	}

@@ -28,7 +28,7 @@ people:
   mara: {groups: [ops]}
   ilse: {groups: [ops, leads]}
 keys:
-  ops: "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIBzH8s0x ops"
+  ops: "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIKksNuZqJe6Z/4Yvqo6HmHvmx80Tw+5mHEAKRbDx47Ey ops"
 networks:
   estuary:
     space: [10.60.0.0/16, "2001:db8:60::/48"]
@@ -131,7 +131,7 @@ func TestErrors(t *testing.T) {
 		})
 	}
 	_, err := Read(File{FileName, make([]byte, 50<<20)})
-	require.ErrorContains(t, err, "estate.yaml: the file is 50 MB; at most 16 MB are read")
+	require.ErrorContains(t, err, "estate.yaml: the file is 50 MB; at most 8 MB are read")
 	_, err = readBoth("estate: a\n---\nestate: b\n", "")
 	require.ErrorContains(t, err, "expected single document")
 	_, err = readBoth(strings.Replace(tides, "address: auto}", "address: [203.0.113.9]}", 1), strings.Replace(tideRules, "gauge-web-1 on ssh", "tide-archive on ssh", 1))

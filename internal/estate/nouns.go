@@ -3,13 +3,13 @@ package estate
 import (
 	"cmp"
 	"encoding/base64"
-	"encoding/binary"
 	"fmt"
 	"slices"
 	"strconv"
 	"strings"
 
 	"go.yaml.in/yaml/v4"
+	"golang.org/x/crypto/ssh"
 
 	"ironbark/internal/sentence"
 )
@@ -27,7 +27,7 @@ func (r *reader) document(n *yaml.Node) {
 		"keys":      func(v *yaml.Node) { r.named(v, "keys", r.key) },
 		"networks":  func(v *yaml.Node) { r.named(v, "networks", r.network) },
 		"lines":     func(v *yaml.Node) { r.named(v, "lines", r.line) },
-		"machines":  func(v *yaml.Node) { r.named(v, "machines", r.machine) },
+		"machines":  func(v *yaml.Node) { r.machines(v) },
 		"fronts":    func(v *yaml.Node) { r.named(v, "fronts", r.front) },
 		"bastions":  func(v *yaml.Node) { r.named(v, "bastions", r.bastion) },
 		"addresses": func(v *yaml.Node) { r.named(v, "addresses", r.reserved) },
@@ -72,6 +72,17 @@ func (r *reader) person(name string, at sentence.Pos, n *yaml.Node) {
 	r.estate.People = append(r.estate.People, p)
 }
 
+// MaxMachines is how many machines an estate may have: some 4 s and 1 GB to read.
+const MaxMachines = 100_000
+
+func (r *reader) machines(n *yaml.Node) {
+	if len(n.Content)/2 > MaxMachines {
+		r.failAt(n, fmt.Sprintf("an estate has at most %d machines, and here are %d", MaxMachines, len(n.Content)/2), "split the estate: one folder for each team or place")
+		return
+	}
+	r.named(n, "machines", r.machine)
+}
+
 func (r *reader) key(name string, at sentence.Pos, n *yaml.Node) {
 	r.estate.Keys = append(r.estate.Keys, Key{Name: name, Public: r.publicKey(n), At: at})
 }
@@ -89,8 +100,11 @@ func (r *reader) publicKey(n *yaml.Node) string {
 		return ""
 	}
 	blob, err := base64.StdEncoding.DecodeString(words[1])
-	if err != nil || len(blob) < 4 || uint64(binary.BigEndian.Uint32(blob)) > uint64(len(blob)-4) ||
-		string(blob[4:4+binary.BigEndian.Uint32(blob)]) != words[0] {
+	var key ssh.PublicKey
+	if err == nil {
+		key, err = ssh.ParsePublicKey(blob)
+	}
+	if err != nil || key.Type() != words[0] {
 		r.failAt(n, fmt.Sprintf("the public key does not hold a key of the kind %s", words[0]), "copy the whole line again")
 		return ""
 	}

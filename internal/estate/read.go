@@ -14,7 +14,7 @@ import (
 )
 
 // MaxFile is the greatest size of estate.yaml, in bytes: room for some 100,000 machines.
-const MaxFile = 16 << 20
+const MaxFile = 8 << 20
 
 // File is a file of an estate: its name as errors tell it, and what is in it.
 type File struct {
@@ -44,11 +44,16 @@ func read(enacted bool, nouns File, others []File) (*Estate, error) {
 			rules = append(rules, f)
 		}
 	}
-	if root := r.parse(nouns.Data); root != nil {
+	if root := r.parse(nouns.Data, enacted); root != nil {
 		r.document(root)
 	}
 	for _, f := range rules {
 		stated, err := sentence.ParseFile(f.Name, f.Data)
+		if !enacted {
+			for _, st := range stated {
+				r.reasonShows(st.At, st.Sentence)
+			}
+		}
 		if err != nil {
 			r.errs = append(r.errs, err.(sentence.Errors)...)
 		}
@@ -96,7 +101,7 @@ func (r *reader) at(n *yaml.Node) sentence.Pos {
 func (r *reader) failAt(n *yaml.Node, problem, hint string) { r.fail(r.at(n), problem, hint) }
 
 // parse turns the bytes into a YAML tree, or fails and returns nil.
-func (r *reader) parse(data []byte) *yaml.Node {
+func (r *reader) parse(data []byte, enacted bool) *yaml.Node {
 	top := sentence.Pos{File: r.file}
 	if len(data) > MaxFile {
 		r.fail(top, fmt.Sprintf("the file is %d MB; at most %d MB are read", len(data)>>20, MaxFile>>20), "split the estate: one folder for each team or place")
@@ -116,11 +121,27 @@ func (r *reader) parse(data []byte) *yaml.Node {
 		r.syntax(err)
 		return nil
 	}
+	if !enacted && !r.shows(&doc) {
+		return nil
+	}
 	if doc.Kind != yaml.DocumentNode || len(doc.Content) != 1 {
 		r.fail(top, "the file is empty", "begin with: estate: NAME")
 		return nil
 	}
 	return doc.Content[0]
+}
+
+// shows refuses words that would act on the terminal of whoever reads them.
+func (r *reader) shows(n *yaml.Node) bool {
+	ok := true
+	if name, bad := sentence.FirstInvisible(n.Value); bad {
+		r.failAt(n, fmt.Sprintf("this holds %s, which does not show", name), "words in one line stand here")
+		ok = false
+	}
+	for _, c := range n.Content {
+		ok = r.shows(c) && ok
+	}
+	return ok
 }
 
 func firstInvalid(s string) int {

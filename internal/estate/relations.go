@@ -28,6 +28,7 @@ func (r *reader) checkSentences() {
 // error. The error is sentence.Errors. Doors that collide are found by Read.
 func (e *Estate) CheckSentence(s sentence.Sentence) error {
 	r := &reader{estate: e}
+	r.reasonShows(sentence.Pos{}, s)
 	r.relation(sentence.Stated{Sentence: s}, map[string]sentence.Pos{})
 	if len(r.errs) == 0 {
 		return nil
@@ -37,6 +38,13 @@ func (e *Estate) CheckSentence(s sentence.Sentence) error {
 		err.Line = line
 	}
 	return r.errs
+}
+
+// reasonShows refuses a reason that would act on the terminal of whoever reads it.
+func (r *reader) reasonShows(at sentence.Pos, s sentence.Sentence) {
+	if name, bad := sentence.FirstInvisible(sentence.Reason(s)); bad {
+		r.fail(at, fmt.Sprintf("the reason holds %s, which does not show", name), "a reason is words in one line")
+	}
 }
 
 func (r *reader) relation(stated sentence.Stated, doors map[string]sentence.Pos) {

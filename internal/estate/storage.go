@@ -117,7 +117,7 @@ func ParseGB(text string) (int, error) {
 		number, unit = t, 1000
 	}
 	gb, err := strconv.Atoi(number)
-	if err != nil || gb < 1 || gb*unit > MaxGB {
+	if err != nil || gb < 1 || gb > MaxGB/unit {
 		return 0, fmt.Errorf("a disk is 1 to %d GB, not “%s”", MaxGB, text)
 	}
 	return gb * unit, nil

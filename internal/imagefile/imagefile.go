@@ -123,8 +123,10 @@ func (h header) check(n int, size int64) error {
 	if need := (h.Size + cluster*cluster/8 - 1) / (cluster * cluster / 8); uint64(h.L1Size) < need {
 		return fmt.Errorf("its first table has %d entries, and a disk of %d bytes needs %d", h.L1Size, h.Size, need)
 	}
-	for what, end := range map[string]uint64{"its first table": h.L1Offset + 8*uint64(h.L1Size), "its table of references": h.RefOffset + cluster*uint64(h.RefClusters)} {
-		if end > uint64(size) || end < 8 {
+	for what, part := range map[string]struct{ begin, length uint64 }{
+		"its first table": {h.L1Offset, 8 * uint64(h.L1Size)}, "its table of references": {h.RefOffset, cluster * uint64(h.RefClusters)},
+	} {
+		if whole := uint64(size); part.begin == 0 || part.length == 0 || part.begin > whole || part.length > whole-part.begin {
 			return fmt.Errorf("%s lies beyond the end of the file: the file was cut off", what)
 		}
 	}

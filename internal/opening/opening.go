@@ -144,6 +144,10 @@ func (j *judge) begin() (extends bool) {
 	if !j.o.End.After(j.Now) {
 		j.refuse("", "the end %s is not in the future", j.o.End.UTC().Format(time.RFC3339))
 	}
+	if j.o.End.UTC().Year() > sentence.MaxYear {
+		j.refuse("", "the end lies beyond the year %d", sentence.MaxYear)
+		j.o.End = j.Now // what is refused is still told
+	}
 	for _, a := range j.Active {
 		if a.Person == j.Person && a.Services.Equal(j.o.Services) && a.From.Equal(j.o.From) && slices.Equal(a.Machines, j.o.Machines) {
 			j.o.ID, j.o.Begin = a.ID, a.Begin

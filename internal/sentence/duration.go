@@ -10,6 +10,9 @@ import (
 // MaxDuration is the longest length of time that a sentence may state: ten years of 365 days.
 const MaxDuration = 3650 * 24 * time.Hour
 
+// MaxYear is the last year, in UTC, in which a moment may lie: RFC 3339 has four digits.
+const MaxYear = 9999
+
 // Duration is a length of time as sentences write it, in whole seconds, more
 // than zero and at most [MaxDuration]. The zero Duration means none was given.
 type Duration struct{ seconds int64 }
@@ -89,6 +92,9 @@ func parseTime(text string, typed bool, now time.Time) (time.Time, error) {
 	if t, err := time.Parse(time.RFC3339Nano, text); err == nil {
 		if t.Year() < 1 || t.IsZero() {
 			return time.Time{}, fmt.Errorf("%q is too long ago", text)
+		}
+		if t.UTC().Year() > MaxYear {
+			return time.Time{}, fmt.Errorf("%q lies beyond the year %d", text, MaxYear)
 		}
 		return t, nil
 	}

@@ -165,9 +165,20 @@ type Stated struct {
 	Text     string // the line as it stands, comment and all
 }
 
-// MaxSentences is how many sentences an estate may have. A million of them are
-// read in some five seconds and 1.3 GB.
-const MaxSentences = 1_000_000
+// MaxSentences is how many sentences an estate may have. So many are read in some
+// 1.3 seconds and 350 MB; more are counted and refused before any is read.
+const MaxSentences = 250_000
+
+// sentences counts the lines that are no comments and not empty. Cost: linear, some
+// 20 ms for a million.
+func sentences(data []byte) (n int) {
+	for line := range bytes.Lines(data) {
+		if text := bytes.TrimLeft(line, " \t\r\n"); len(text) > 0 && text[0] != '#' {
+			n++
+		}
+	}
+	return n
+}
 
 // ParseFile reads a whole rules file: one sentence a line, '#' begins a comment.
 // The error is [Errors], with at most [MostErrors] of them.
@@ -183,6 +194,9 @@ func ParseFile(file string, data []byte) ([]Stated, error) {
 		})
 		data = data[3:]
 	}
+	if sentences(data) > MaxSentences {
+		return nil, append(errs, TooMany(Pos{File: file}))
+	}
 	number := 0
 	for line := range bytes.Lines(data) {
 		number++
@@ -193,10 +207,6 @@ func ParseFile(file string, data []byte) ([]Stated, error) {
 			errs = append(errs, err)
 		case s != nil:
 			list = append(list, Stated{Sentence: s, At: Pos{File: file, Line: number}, Text: text})
-		}
-		if len(list) > MaxSentences {
-			errs = append(errs, TooMany(Pos{File: file, Line: number}))
-			break
 		}
 		if len(errs) == MostErrors {
 			break

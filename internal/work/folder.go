@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"ironbark/internal/estate"
+	"ironbark/internal/sentence"
 )
 
 // Folder is the folder of an estate: estate.yaml and the rules files.
@@ -109,9 +110,15 @@ func (f Folder) scripts() (files Files, err error) {
 const maxRules = 256 << 20
 
 func readFile(path string, most int) ([]byte, error) {
+	if name, bad := sentence.FirstInvisible(filepath.Base(path)); bad {
+		return nil, &sentence.Error{Problem: fmt.Sprintf("the name of the file %q holds %s, which does not show", filepath.Base(path), name), Hint: "rename it"}
+	}
 	info, err := os.Stat(path)
 	if err != nil {
 		return nil, err
+	}
+	if !info.Mode().IsRegular() { // opening a pipe would wait for whoever writes to it
+		return nil, &sentence.Error{Problem: fmt.Sprintf("%s is no ordinary file", path), Hint: "move it away"}
 	}
 	if info.Size() > int64(most) {
 		return nil, &TooLarge{Name: filepath.Base(path), Size: info.Size(), Most: int64(most)}

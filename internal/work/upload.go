@@ -50,7 +50,7 @@ func (w *Work) uploads(e *estate.Estate, has []change.Thing, own cost.Sizes) (ma
 }
 
 func inspect(path string) (imagefile.Image, error) {
-	f, err := os.Open(path)
+	f, err := openOrdinary(path)
 	if err != nil {
 		if e, ok := errors.AsType[*fs.PathError](err); ok {
 			err = e.Err
@@ -63,10 +63,23 @@ func inspect(path string) (imagefile.Image, error) {
 
 // upload sends an image's file to the site.
 func (x *enacting) upload(ctx context.Context, c change.Change) error {
-	f, err := os.Open(x.w.imagePath(c.Thing.Spec.File))
+	f, err := openOrdinary(x.w.imagePath(c.Thing.Spec.File))
 	if err != nil {
 		return err
 	}
 	defer f.Close()
 	return x.e.Upload(ctx, c, f)
+}
+
+// openOrdinary opens an ordinary file to be read. Anything else is refused before it
+// is opened: a pipe would wait for a writer, and a device might act.
+func openOrdinary(path string) (*os.File, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, err
+	}
+	if !info.Mode().IsRegular() {
+		return nil, errors.New("it is no ordinary file")
+	}
+	return os.Open(path)
 }

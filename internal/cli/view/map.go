@@ -163,7 +163,7 @@ func (p *Printer) Map(m picture.Map) {
 			body = append(body, p.box(s.Name, s.About, p.nodes(s.Nodes, inner-4), inner)...)
 		}
 		for _, line := range p.box(n.Name, n.About(), body, p.columns()) {
-			fmt.Fprintln(p.Out, line)
+			p.Line("%s", line)
 		}
 	}
 	for _, l := range m.Lines {

@@ -3,6 +3,7 @@
 package view
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -32,7 +33,7 @@ func (p *Printer) style(s ansi.Style, text string) string {
 	if !p.Colour || text == "" {
 		return text
 	}
-	return s.Styled(text)
+	return strings.ReplaceAll(s.Styled(text), "\x1b[", styleMark)
 }
 
 // Open marks words that tell of something open.
@@ -45,20 +46,30 @@ func (p *Printer) Quiet(text string) string { return p.style(styleQuiet, text) }
 func (p *Printer) Bad(text string) string { return p.style(styleBad, text) }
 
 // Line prints a line of data.
-func (p *Printer) Line(format string, args ...any) { fmt.Fprintf(p.Out, format+"\n", args...) }
+func (p *Printer) Line(format string, args ...any) { p.put(p.Out, fmt.Sprintf(format, args...)+"\n") }
 
 // Note prints a line that is no data.
-func (p *Printer) Note(format string, args ...any) { fmt.Fprintf(p.Err, format+"\n", args...) }
+func (p *Printer) Note(format string, args ...any) { p.put(p.Err, fmt.Sprintf(format, args...)+"\n") }
+
+// Question prints what is asked; the answer stands on the same line.
+func (p *Printer) Question(text string) { p.put(p.Err, text+" ") }
+
+// Text prints lines of data that somebody else wrote, such as a log.
+func (p *Printer) Text(text string) { p.put(p.Out, text) }
+
+// put writes text of any origin: the only way to the terminal, but for the bytes of a
+// live session.
+func (p *Printer) put(w io.Writer, text string) { _, _ = io.WriteString(w, Escape(text)) }
 
 // Head prints a heading of data.
-func (p *Printer) Head(text string) { fmt.Fprintln(p.Out, p.style(styleHead, text)) }
+func (p *Printer) Head(text string) { p.Line("%s", p.style(styleHead, text)) }
 
 // least is the narrowest terminal that is written for.
 const least = 40
 
 // Wrap prints words, broken at the terminal's width, each line after the first
 // indented as the first one's text begins.
-func (p *Printer) Wrap(indent, text string) { wrapTo(p.Out, max(p.Width, least), indent, text) }
+func (p *Printer) Wrap(indent, text string) { p.wrapTo(p.Out, max(p.Width, least), indent, text) }
 
 // NoteWrap is Wrap for what is no data.
 func (p *Printer) NoteWrap(indent, text string) {
@@ -66,12 +77,12 @@ func (p *Printer) NoteWrap(indent, text string) {
 		p.Note("%s%s", indent, text)
 		return
 	}
-	wrapTo(p.Err, max(p.ErrWidth, least), indent, text)
+	p.wrapTo(p.Err, max(p.ErrWidth, least), indent, text)
 }
 
-func wrapTo(w io.Writer, width int, indent, text string) {
+func (p *Printer) wrapTo(w io.Writer, width int, indent, text string) {
 	for _, line := range wrap(text, width-ansi.StringWidth(indent)) {
-		fmt.Fprintln(w, strings.TrimRight(indent+line, " "))
+		p.put(w, strings.TrimRight(indent+line, " ")+"\n")
 		indent = strings.Repeat(" ", ansi.StringWidth(indent))
 	}
 }
@@ -88,7 +99,7 @@ func count(n int, noun string) string {
 // or a name with hyphens, is torn, unless it is wider than a whole line.
 func wrap(text string, width int) (lines []string) {
 	line := ""
-	for word := range strings.SplitSeq(text, " ") {
+	for word := range strings.SplitSeq(oneLine(text), " ") {
 		for ansi.StringWidth(word) > width {
 			if line != "" {
 				lines, line = append(lines, line), ""
@@ -109,18 +120,21 @@ func wrap(text string, width int) (lines []string) {
 }
 
 // JSON prints one document.
-func (p *Printer) JSON(v any) error {
-	e := json.NewEncoder(p.Out)
-	e.SetEscapeHTML(false)
-	e.SetIndent("", "  ")
-	return e.Encode(v)
-}
+func (p *Printer) JSON(v any) error { return p.json(v, "  ") }
 
 // JSONLine prints one document on one line.
-func (p *Printer) JSONLine(v any) error {
-	e := json.NewEncoder(p.Out)
+func (p *Printer) JSONLine(v any) error { return p.json(v, "") }
+
+func (p *Printer) json(v any, indent string) error {
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
 	e.SetEscapeHTML(false)
-	return e.Encode(v)
+	e.SetIndent("", indent)
+	if err := e.Encode(v); err != nil {
+		return err
+	}
+	_, err := io.WriteString(p.Out, escapeJSON(b.String()))
+	return err
 }
 
 // Table prints rows under heads (none where they are nil), fitted to the width:
@@ -170,7 +184,7 @@ func (p *Printer) TableIn(indent string, heads []string, rows [][]string, right 
 				}
 				b.WriteString(text + "  ")
 			}
-			fmt.Fprintln(p.Out, strings.TrimRight(b.String(), " "))
+			p.Line("%s", strings.TrimRight(b.String(), " "))
 		}
 	}
 }
@@ -184,7 +198,7 @@ func (p *Printer) records(indent string, heads []string, rows [][]string) {
 	}
 	for n, row := range rows {
 		if n > 0 && heads != nil {
-			fmt.Fprintln(p.Out)
+			p.Line("")
 		}
 		if heads == nil {
 			p.Wrap(indent, strings.Join(row, "  "))
@@ -206,6 +220,8 @@ func fit(rows [][]string, width int) ([]int, bool) {
 	widths, words := make([]int, len(rows[0])), make([]int, len(rows[0]))
 	for _, row := range rows {
 		for i, cell := range row {
+			cell = oneLine(cell)
+			row[i] = cell
 			widths[i] = max(widths[i], ansi.StringWidth(cell))
 			for word := range strings.SplitSeq(cell, " ") {
 				words[i] = max(words[i], ansi.StringWidth(word))
