@@ -160,6 +160,15 @@ func (a *app) status(err error) int {
 		return int(status)
 	}
 	a.print.Error(err)
+	if own, ok := errors.AsType[interface {
+		error
+		ExitStatus() int
+	}](err); ok {
+		if hint, ok := own.(interface{ Hint() string }); ok {
+			a.print.NoteWrap("    ", hint.Hint())
+		}
+		return own.ExitStatus()
+	}
 	switch {
 	case errors.As(err, &busy), errors.Is(err, site.ErrChanged):
 		a.print.Note("    nothing was changed; look at it again: ironbark review")

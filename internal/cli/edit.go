@@ -18,52 +18,35 @@ import (
 
 // editing are the options that commands share which edit the files.
 type editing struct {
-	yes, draft bool
-	before     func() error // done after the answer, before the files are written
-	question   string       // in place of the usual one
-	answer     string       // what must be typed; "": yes
+	yes, draft, withPending bool
+
+	before   func() (undo func() error, err error) // done after the answer, when the files are written
+	question string                                // in place of the usual one
+	answer   string                                // what must be typed; "": yes
 }
 
 func (e *editing) flags(c *cobra.Command) *cobra.Command {
 	c.Flags().BoolVar(&e.yes, "yes", false, "enact without asking")
 	c.Flags().BoolVar(&e.draft, "draft", false, "only edit the files; review and enact take it from there")
+	c.Flags().BoolVar(&e.withPending, "with-pending", false, "enact all edits that are pending along with this one")
 	return c
 }
 
 // edit brings an edit of the files to its end: it prints the review of it, asks,
-// writes and enacts. Where other edits are pending, or with --draft, it only
-// writes. told is what was edited, in a few words.
+// writes and enacts it, and nothing but it. With --draft it only writes. told is what
+// was edited, in a few words.
 func (a *app) edit(ctx context.Context, w *work.Work, old, files work.Files, told string, opt *editing) error {
-	pending := false
-	if !opt.draft {
-		var err error
-		if pending, err = w.Pending(ctx, old); err != nil {
-			return err
-		}
+	e := work.Edit{Old: old, New: files}
+	if opt.draft {
+		return a.draft(ctx, w, e, told, opt)
 	}
-	r, err := w.Review(ctx, files)
+	review := func() (*work.Review, error) { return w.ReviewEdit(ctx, e) }
+	if opt.withPending {
+		review = func() (*work.Review, error) { return w.Review(ctx, files) }
+	}
+	r, err := review()
 	if err != nil {
 		return err
-	}
-	write := func() error {
-		if opt.before != nil {
-			if err := opt.before(); err != nil {
-				return err
-			}
-		}
-		return w.Folder.Write(old, files)
-	}
-	if opt.draft || pending {
-		if err := write(); err != nil {
-			return err
-		}
-		a.print.Note("edited: %s", told)
-		if pending {
-			a.print.Note("other edits were pending, so nothing is enacted yet: ironbark review, ironbark enact")
-		} else {
-			a.print.Note("nothing is enacted yet: ironbark review, ironbark enact")
-		}
-		return nil
 	}
 	if err := a.showReview(w, r); err != nil {
 		return err
@@ -76,11 +59,70 @@ func (a *app) edit(ctx context.Context, w *work.Work, old, files work.Files, tol
 	if err := a.confirmEdit(opt); err != nil {
 		return err
 	}
-	if err := write(); err != nil {
+	written, beside, err := a.write(w, e, opt)
+	if err != nil {
 		return err
 	}
+	defer written.Done()
+	err = a.enactEdit(ctx, w, r, func() {
+		written.Done()
+		a.print.Note("edited: %s", told)
+	})
+	if _, ok := errors.AsType[*work.NotBegun](err); ok {
+		return errors.Join(err, written.Undo(), beside())
+	}
+	return err
+}
+
+// enactEdit enacts an edit that stands in the files. What only closes does not wait
+// for anybody's enactment.
+func (a *app) enactEdit(ctx context.Context, w *work.Work, r *work.Review, begun func()) error {
+	cut := func() error {
+		if err := w.CutTo(ctx, r); err != nil {
+			return &work.NotBegun{Why: err}
+		}
+		begun()
+		a.print.Note("done: what it closes is closed; an enactment is unfinished, and enacting again completes it: ironbark enact")
+		return nil
+	}
+	if r.Unfinished != nil && w.ClosesOnly(r) {
+		return cut()
+	}
+	err := a.enact(ctx, w, r, begun)
+	if _, busy := errors.AsType[*site.Busy](err); busy && w.ClosesOnly(r) {
+		return cut()
+	}
+	return err
+}
+
+// draft puts an edit into the files, and no more.
+func (a *app) draft(ctx context.Context, w *work.Work, e work.Edit, told string, opt *editing) error {
+	if _, err := w.Review(ctx, e.New); err != nil {
+		return err
+	}
+	written, _, err := a.write(w, e, opt)
+	if err != nil {
+		return err
+	}
+	written.Done()
 	a.print.Note("edited: %s", told)
-	return a.enact(ctx, w, r)
+	a.print.Note("nothing is enacted yet: ironbark review, ironbark enact")
+	return nil
+}
+
+// write puts an edit into the files, and what goes with it beside them: beside takes
+// that away again.
+func (a *app) write(w *work.Work, e work.Edit, opt *editing) (written *work.Written, beside func() error, err error) {
+	beside = func() error { return nil }
+	if opt.before != nil {
+		if beside, err = opt.before(); err != nil {
+			return nil, nil, err
+		}
+	}
+	if written, err = w.Folder.Apply(e); err != nil {
+		return nil, nil, errors.Join(err, beside())
+	}
+	return written, beside, nil
 }
 
 func (a *app) confirmEdit(opt *editing) error {
@@ -107,9 +149,14 @@ func (a *app) reviewPhrasing(r *work.Review) (before, after *view.Phrasing) {
 // machinesTime is how long an enactment waits for its machines.
 const machinesTime = 10 * time.Minute
 
-// enact does what a review told, with a line for each step.
-func (a *app) enact(ctx context.Context, w *work.Work, r *work.Review) error {
+// enact does what a review told, with a line for each step. begun is called once it
+// has begun.
+func (a *app) enact(ctx context.Context, w *work.Work, r *work.Review, begun func()) error {
 	tell := func(e work.Event) {
+		if begun != nil {
+			begun()
+			begun = nil
+		}
 		if e.Failure != nil {
 			a.print.Note("  %*d/%d  %s: %s %v", len(fmt.Sprint(e.Of)), e.Done, e.Of, e.Text, a.print.Bad("failed:"), e.Failure)
 			return
@@ -138,7 +185,11 @@ func (a *app) enact(ctx context.Context, w *work.Work, r *work.Review) error {
 	if failed != nil {
 		return failed
 	}
-	a.print.Note("done: the site is as the files say")
+	if pending, err := w.Pending(ctx, r.Files); err != nil || pending {
+		a.print.Note("done: this is in force; other edits are pending (ironbark review, ironbark enact)")
+	} else {
+		a.print.Note("done: the site is as the files say")
+	}
 	if troubled {
 		return errFailed
 	}
@@ -221,7 +272,7 @@ func (a *app) enactCommand() *cobra.Command {
 			if err := a.confirm(yes, "Enact this?"); err != nil {
 				return err
 			}
-			return a.enact(ctx, w, r)
+			return a.enact(ctx, w, r, nil)
 		}),
 	}
 	c.Flags().BoolVar(&yes, "yes", false, "enact without asking")
@@ -258,13 +309,18 @@ func (a *app) stateCommand(v sentence.Verb) *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if v == sentence.VerbDeny {
+				w.Site.ForClosing()
+			}
 			old, err := w.Folder.Read()
 			if err != nil {
 				return err
 			}
 			files, list, err := w.State(ctx, old, s)
 			if err != nil {
-				return err
+				if old, files, list, err = w.StateEnacted(ctx, old, s, err); err != nil {
+					return err
+				}
 			}
 			var told []string
 			for _, one := range list {

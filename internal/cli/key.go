@@ -55,7 +55,7 @@ func (a *app) addKeyCommand() *cobra.Command {
 					return usage("--kind: %v", err)
 				}
 				line = pair.Public
-				opt.before = func() error { return pair.Save(path) }
+				opt.before = func() (func() error, error) { return func() error { return os.Remove(path) }, pair.Save(path) }
 			}
 			files, err := old.AddNoun([]string{"keys"}, name, estate.Word(line))
 			if err != nil {

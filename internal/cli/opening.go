@@ -141,6 +141,7 @@ func (a *app) closeCommand() *cobra.Command {
 		Use: "close NUMBER|MACHINE|--all", Short: "Close openings before their end",
 		Long: "Close openings before their end: one by its number, all of a machine, or all there are. Its owner can, and a\nmember of the group leads.",
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
+			w.Site.ForClosing()
 			which, what, err := a.toClose(ctx, w, args, all)
 			if err != nil {
 				return err

@@ -31,16 +31,16 @@ func (a *app) passwords(w *work.Work, how string, machines []string, opt *editin
 		chosen[m] = password
 	}
 	w.Chosen = machines
-	opt.before = func() error {
+	opt.before = func() (func() error, error) {
 		for _, m := range machines {
 			if err := w.KeepPassword(m, chosen[m]); err != nil {
-				return err
+				return nil, err
 			}
 			if how == "generate" {
 				a.print.Note("password of keeper on %s: %s\n(it is told once, and kept nowhere)", m, chosen[m])
 			}
 		}
-		return nil
+		return func() error { return w.DropPasswords(machines) }, nil
 	}
 	return nil
 }

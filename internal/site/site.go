@@ -46,6 +46,14 @@ type Site interface {
 	Open(ctx context.Context, revision int64, o opening.Opening, rows func(opening.Opening) []flow.Row) (opening.Opening, error)
 	// End ends openings before their time. It always works, whatever else goes on.
 	End(ctx context.Context, person, why string, ids ...int64) error
+	// ForClosing says that what follows closes something, so that the site may use what
+	// it holds back for that.
+	ForClosing()
+	// Cut closes at once, also while somebody else enacts or an enactment is
+	// unfinished: rows, which let nothing pass that is not let pass now, take the
+	// place of the installed tables, and files that of the enacted ones. An enactment
+	// that is under way installs nothing after it; it must be begun anew.
+	Cut(ctx context.Context, person string, rows []flow.Row, files []estate.File, text string) error
 	// Journal returns the record, and the hash of its last entry.
 	Journal(ctx context.Context) (entries []journal.Entry, head string, err error)
 	// Past hands over what was installed after each change that the journal knows,
@@ -234,6 +242,10 @@ var ErrLost = errors.New("the site's answer was lost")
 
 // ErrChanged says that the site is not what was reviewed any more.
 var ErrChanged = errors.New("the site changed since the review")
+
+// ErrCut says that somebody closed something since an enactment began, and that it
+// goes no further.
+var ErrCut = errors.New("somebody closed something while this was under way")
 
 // ErrUnfinished says that an enactment was broken off and must be completed first.
 var ErrUnfinished = errors.New("an enactment is unfinished")

@@ -12,24 +12,19 @@ import (
 	"ironbark/internal/sentence"
 )
 
-// Pending reports whether the files hold edits that were never enacted and would
-// change something, or an enactment was broken off. Where nothing was ever
-// enacted nothing is pending: the first review shows all of the estate. What is
-// left of steps that failed, and what others did to the site, is no edit: the
-// next enactment does it along.
-func (w *Work) Pending(ctx context.Context, files Files) (bool, error) {
-	report, err := w.Site.Report(ctx)
-	if err != nil {
+// Pending reports whether the files hold edits besides some that were just enacted,
+// and which would change something.
+func (w *Work) Pending(ctx context.Context, enacted Files) (bool, error) {
+	files, err := w.Folder.Read()
+	if err != nil || files.Equal(enacted) {
 		return false, err
-	}
-	if report.Unfinished != nil || files.Equal(report.Files) {
-		return report.Unfinished != nil, nil
 	}
 	r, err := w.Review(ctx, files)
-	if err != nil {
-		return false, err
+	if err != nil { // what is in error is not enacted
+		return true, nil
 	}
-	return !r.Never && !r.Quiet(), nil
+	// Tables that tell other lines of the files let the same pass.
+	return len(r.Changes)+len(r.Said)+len(r.Back)+len(r.Ending) > 0 || !r.Exposure.IsEmpty(), nil
 }
 
 // AddNoun returns the files with an entry added to estate.yaml.
@@ -79,6 +74,25 @@ func (w *Work) State(ctx context.Context, files Files, s sentence.Sentence) (Fil
 		data = estate.AppendSentence(data, one)
 	}
 	return files.With(estate.RulesName, data), list, nil
+}
+
+// StateEnacted is State for a sentence that keeps sources out, where files are in
+// error, which must not stand in its way: the edit is one of the files that were last
+// enacted. For any other sentence, and where the error is the sentence's own, the
+// error stays as it was.
+func (w *Work) StateEnacted(ctx context.Context, files Files, s sentence.Sentence, why error) (old, stated Files, list []sentence.Sentence, err error) {
+	if _, deny := s.(sentence.Deny); !deny {
+		return nil, nil, nil, why
+	}
+	if _, err := files.Estate(); err == nil {
+		return nil, nil, nil, why
+	}
+	st, err := w.Installed(ctx)
+	if err != nil || len(st.Files) == 0 {
+		return nil, nil, nil, why
+	}
+	stated, list, err = w.State(ctx, st.Files, s)
+	return st.Files, stated, list, err
 }
 
 // writtenOut puts addresses in place of "me" in the sources of a sentence.

@@ -35,6 +35,16 @@ func (p *PartlyDone) Error() string {
 // Unwrap returns the failures.
 func (p *PartlyDone) Unwrap() []error { return p.Failed }
 
+// NotBegun says that an enactment did not begin, and nothing was done. It tells why:
+// site.ErrChanged, a *site.Busy, or that the site could not be written to.
+type NotBegun struct{ Why error }
+
+// Error tells why.
+func (n *NotBegun) Error() string { return n.Why.Error() }
+
+// Unwrap returns why.
+func (n *NotBegun) Unwrap() error { return n.Why }
+
 // BrokenOff says that an enactment stopped on its way. What was done stays done.
 type BrokenOff struct{ Why error }
 
@@ -54,12 +64,11 @@ func (b *BrokenOff) Unwrap() error { return b.Why }
 //  4. install the new tables and keep the files, at one moment
 //
 // Broken off anywhere, it leaves less open than either side, and a second
-// enactment completes it. The errors are site.ErrChanged and a *site.Busy, with
-// nothing done, a *PartlyDone, and a *BrokenOff.
+// enactment completes it. The errors are a *NotBegun, a *PartlyDone, and a *BrokenOff.
 func (w *Work) Enact(ctx context.Context, r *Review, progress Progress) (err error) {
 	e, err := w.begin(ctx, r)
 	if err != nil {
-		return err
+		return &NotBegun{err}
 	}
 	defer func() { err = errors.Join(err, e.Close()) }()
 	x := &enacting{w: w, r: r, e: e, progress: progress}

@@ -195,25 +195,6 @@ func sorted(fs Files) Files {
 	return out
 }
 
-// Write writes those files that differ from what is there. Each is written whole
-// beside its place and then moved into it, so that whatever happens the folder has
-// the old one or the new one.
-func (f Folder) Write(old, files Files) error {
-	for _, file := range files {
-		if before := old.Get(file.Name); before != nil && string(before) == string(file.Data) {
-			continue
-		}
-		path := filepath.Join(f.Dir, file.Name)
-		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-			return &Unwritable{path, err}
-		}
-		if err := WriteFile(path, file.Data, 0o644); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // Unwritable says that a file could not be written, and is as it was.
 type Unwritable struct {
 	Path string
@@ -231,24 +212,3 @@ func (u *Unwritable) Error() string {
 
 // Unwrap returns why.
 func (u *Unwritable) Unwrap() error { return u.Why }
-
-// WriteFile writes a file whole or not at all, and leaves nothing else behind. A
-// file that is there keeps its permissions. The error is an *Unwritable.
-func WriteFile(path string, data []byte, mode fs.FileMode) error {
-	if info, err := os.Stat(path); err == nil {
-		mode = info.Mode().Perm()
-	}
-	tmp, err := os.CreateTemp(filepath.Dir(path), "."+filepath.Base(path)+".*")
-	if err != nil {
-		return &Unwritable{path, err}
-	}
-	_, err = tmp.Write(data)
-	err = errors.Join(err, tmp.Chmod(mode), tmp.Sync(), tmp.Close())
-	if err == nil {
-		err = os.Rename(tmp.Name(), path)
-	}
-	if err != nil {
-		return &Unwritable{path, errors.Join(err, os.Remove(tmp.Name()))}
-	}
-	return nil
-}

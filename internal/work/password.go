@@ -83,6 +83,17 @@ func (w *Work) KeepPassword(machine, password string) error {
 	return WriteFile(path, hash, 0o600)
 }
 
+// DropPasswords forgets the hashes that wait for machines.
+func (w *Work) DropPasswords(machines []string) error {
+	var errs []error
+	for _, m := range machines {
+		if err := os.Remove(w.passwordPath(m)); !errors.Is(err, fs.ErrNotExist) {
+			errs = append(errs, err)
+		}
+	}
+	return errors.Join(errs...)
+}
+
 // waiting lists the machines whose passwords wait to be handed over.
 func (w *Work) waiting() ([]string, error) {
 	entries, err := os.ReadDir(filepath.Dir(w.passwordPath("x")))

@@ -30,6 +30,13 @@ func (w *Work) Review(ctx context.Context, files Files) (*Review, error) {
 	if err != nil {
 		return nil, err
 	}
+	return w.review(before, files, false)
+}
+
+// review is Review for what is installed. For an edit of what was last enacted only
+// things count that the edit itself changes: what others did to the rest, and steps
+// that failed before, stay for an enactment of everything.
+func (w *Work) review(before *State, files Files, edit bool) (*Review, error) {
 	e, err := files.Estate()
 	if err != nil {
 		return nil, w.moreErrors(files, err)
@@ -60,6 +67,13 @@ func (w *Work) Review(ctx context.Context, files Files) (*Review, error) {
 	if err != nil {
 		return nil, err
 	}
+	if edit {
+		touched, err := w.touched(before.Estate, e, before.Report.Things)
+		if err != nil {
+			return nil, err
+		}
+		changes = slices.DeleteFunc(changes, func(c change.Change) bool { return !touched[c.Thing.ID()] && !w.Discard[c.Thing.ID()] })
+	}
 	r := &Review{
 		Files: files, Estate: e, Revision: before.Report.Revision, Never: len(before.Report.Files) == 0, Changes: changes,
 		Before: w.Bill(before), After: w.Site.Catalogue().Of(e, meter(before.Report, own)), Limits: w.Site.Catalogue().Limits,
@@ -77,6 +91,9 @@ func (w *Work) Review(ctx context.Context, files Files) (*Review, error) {
 	r.Broken = exposure.Guarantees(e, after.Plan, now)
 	r.find(now)
 	r.Over = r.After.Used.Over(r.Limits)
+	if len(r.Broken)+len(r.Over) > 0 {
+		r.weigh(now, edit)
+	}
 	base := after.Plan.WithoutOpenings(func(int64) bool { return true })
 	r.same = slices.Equal(base.Rows(), before.Report.Base)
 	r.Only = len(changes) == 0 && r.same && len(r.Ending) == 0 && len(r.Said) == 0 && len(r.Back) == 0

@@ -186,6 +186,10 @@ type Review struct {
 
 	before, after *State
 	same          bool // the tables stay as they are
+
+	onlyCloses bool     // nothing opens, nothing may newly be opened, and nothing is made or grows
+	broken     []string // the guarantees that are newly broken
+	overNewly  []string // the limits that are newly exceeded
 }
 
 // Ending is an opening that an enactment ends, or takes machines from.
@@ -203,12 +207,16 @@ func (r *Review) Nothing() bool {
 // Quiet reports whether enacting would change nothing that anybody could notice.
 func (r *Review) Quiet() bool { return r.Only && r.Unfinished == nil && !r.Never }
 
-// Stopped lists in words what keeps the review from being enacted.
+// Stopped lists in words what keeps the review from being enacted: what it newly
+// breaks or exceeds. What only closes is never stopped.
 func (r *Review) Stopped() (list []string) {
-	for range r.Broken {
-		list = append(list, "a guarantee would be broken")
+	if r.onlyCloses {
+		return nil
 	}
-	return append(list, r.Over...)
+	for _, g := range r.broken {
+		list = append(list, fmt.Sprintf("the guarantee “%s” would be broken", g))
+	}
+	return append(list, r.overNewly...)
 }
 
 // States returns both sides of the review.

@@ -30,6 +30,7 @@ type enactment struct {
 	s      *Site
 	person string
 	lock   *os.File
+	fence  int64 // how often tables had been cut when it began
 }
 
 // Begin takes the lock and marks the site as unfinished.
@@ -56,6 +57,7 @@ func (s *Site) Begin(ctx context.Context, person string, revision int64) (_ site
 		}
 		return nil, busy
 	}
+	var fence int64
 	err = s.step(ctx, func(ctx context.Context, tx *sql.Tx) (note, error) {
 		m, err := readMeta(ctx, tx)
 		if err != nil {
@@ -64,6 +66,7 @@ func (s *Site) Begin(ctx context.Context, person string, revision int64) (_ site
 		if m.revision != revision {
 			return note{}, site.ErrChanged
 		}
+		fence = m.fence
 		u := site.Unfinished{Person: person, Since: s.clock.Now().UTC()}
 		text := "began an enactment"
 		if m.unfinished != nil {
@@ -74,13 +77,60 @@ func (s *Site) Begin(ctx context.Context, person string, revision int64) (_ site
 	if err != nil {
 		return nil, err
 	}
-	return &enactment{s: s, person: person, lock: lock}, nil
+	return &enactment{s: s, person: person, lock: lock, fence: fence}, nil
+}
+
+// cutMeanwhile tells, inside a transaction, that somebody closed something since the
+// enactment began: what it was to install was worked out without that.
+func (e *enactment) cutMeanwhile(ctx context.Context, tx *sql.Tx) error {
+	m, err := readMeta(ctx, tx)
+	if err == nil && m.fence != e.fence {
+		err = site.ErrCut
+	}
+	return err
+}
+
+// Cut closes without the right to enact.
+func (s *Site) Cut(ctx context.Context, person string, rows []flow.Row, files []estate.File, text string) error {
+	return s.closing(ctx, func(ctx context.Context, tx *sql.Tx) (note, error) {
+		m, err := readMeta(ctx, tx)
+		if err != nil {
+			return note{}, err
+		}
+		d, err := install(ctx, tx, base, rows)
+		if err != nil {
+			return note{}, err
+		}
+		contents, err := putFiles(ctx, tx, files)
+		if err != nil {
+			return note{}, err
+		}
+		return note{person, "cut", text, record{Tables: []delta{d}, Files: contents}}, errors.Join(setMeta(ctx, tx, "fence", m.fence+1), setMeta(ctx, tx, "revision", m.revision+1))
+	})
+}
+
+// putFiles keeps files as those that were enacted, and returns them as the journal does.
+func putFiles(ctx context.Context, tx *sql.Tx, files []estate.File) (map[string]string, error) {
+	if _, err := tx.ExecContext(ctx, `DELETE FROM files`); err != nil {
+		return nil, err
+	}
+	contents := map[string]string{}
+	for _, f := range files {
+		contents[f.Name] = string(f.Data)
+		if _, err := tx.ExecContext(ctx, `INSERT INTO files VALUES (?, ?)`, f.Name, f.Data); err != nil {
+			return nil, err
+		}
+	}
+	return contents, nil
 }
 
 func (e *enactment) Close() error { return e.lock.Close() }
 
 func (e *enactment) Install(ctx context.Context, rows []flow.Row, text string) error {
 	return e.s.step(ctx, func(ctx context.Context, tx *sql.Tx) (note, error) {
+		if err := e.cutMeanwhile(ctx, tx); err != nil {
+			return note{}, err
+		}
 		d, err := install(ctx, tx, base, rows)
 		return note{e.person, "tables", fmt.Sprintf("%s (%d rows out, %d in)", text, len(d.Out), len(d.In)), record{Tables: []delta{d}}}, err
 	})
@@ -102,17 +152,16 @@ func (e *enactment) Narrow(ctx context.Context, o opening.Opening, rows []flow.R
 
 func (e *enactment) Finish(ctx context.Context, rows []flow.Row, files []estate.File, text string) error {
 	return e.s.step(ctx, func(ctx context.Context, tx *sql.Tx) (note, error) {
+		if err := e.cutMeanwhile(ctx, tx); err != nil {
+			return note{}, err
+		}
 		d, err := install(ctx, tx, base, rows)
 		if err != nil {
 			return note{}, err
 		}
-		if _, err := tx.ExecContext(ctx, `DELETE FROM files`); err != nil {
+		contents, err := putFiles(ctx, tx, files)
+		if err != nil {
 			return note{}, err
-		}
-		for _, f := range files {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO files VALUES (?, ?)`, f.Name, f.Data); err != nil {
-				return note{}, err
-			}
 		}
 		m, err := readMeta(ctx, tx)
 		if err != nil {
@@ -128,10 +177,6 @@ func (e *enactment) Finish(ctx context.Context, rows []flow.Row, files []estate.
 		}
 		if err := setMeta(ctx, tx, "seen", seen); err != nil {
 			return note{}, err
-		}
-		contents := map[string]string{}
-		for _, f := range files {
-			contents[f.Name] = string(f.Data)
 		}
 		return note{e.person, "enact", text, record{Tables: []delta{d}, Files: contents}}, setMeta(ctx, tx, "revision", m.revision+1)
 	})

@@ -144,9 +144,12 @@ func (s *Site) makeDir() error {
 	}
 	ignore := filepath.Join(s.dir, ".gitignore")
 	if _, err := os.Stat(ignore); err == nil {
-		return nil
+		return s.reserve()
 	}
-	return os.WriteFile(ignore, []byte("*\n"), 0o600)
+	if err := os.WriteFile(ignore, []byte("*\n"), 0o600); err != nil {
+		return err
+	}
+	return s.reserve()
 }
 
 // Report tells everything that the site has. Where nothing was ever enacted, that is nothing.
@@ -280,6 +283,7 @@ type meta struct {
 	head       string // the journal's last hash
 	unfinished *site.Unfinished
 	seen       int64 // what was done by others up to here was seen by an enactment
+	fence      int64 // how often tables were cut
 	console    cost.Console
 }
 
@@ -305,6 +309,9 @@ func readMeta(ctx context.Context, tx *sql.Tx) (m meta, err error) {
 			m.head = value
 		case "seen":
 			_, err := fmt.Sscan(value, &m.seen)
+			return err
+		case "fence":
+			_, err := fmt.Sscan(value, &m.fence)
 			return err
 		case "console":
 			return json.Unmarshal([]byte(value), &m.console)

@@ -261,7 +261,7 @@ func (s *Site) Open(ctx context.Context, revision int64, o opening.Opening, rows
 
 // End ends openings before their time.
 func (s *Site) End(ctx context.Context, person, why string, ids ...int64) error {
-	return s.step(ctx, func(ctx context.Context, tx *sql.Tx) (note, error) {
+	return s.closing(ctx, func(ctx context.Context, tx *sql.Tx) (note, error) {
 		return s.end(ctx, tx, person, why, ids)
 	})
 }

@@ -1,0 +1,100 @@
+package work
+
+import (
+	"reflect"
+	"slices"
+	"time"
+
+	"ironbark/internal/change"
+	"ironbark/internal/estate"
+	"ironbark/internal/exposure"
+)
+
+// weigh tells whether a review may be stopped at all, and what is newly wrong with it.
+func (r *Review) weigh(now time.Time, edit bool) {
+	known := map[string]bool{}
+	for _, b := range exposure.Guarantees(r.before.Estate, r.before.Plan, now) {
+		known[b.Guarantee.Sentence] = true
+	}
+	for _, b := range r.Broken {
+		if !known[b.Guarantee.Sentence] {
+			r.broken = append(r.broken, b.Guarantee.Sentence)
+		}
+	}
+	was := r.Before.Used.Over(r.Limits)
+	for _, over := range r.Over {
+		if !edit || !slices.Contains(was, over) { // what failed before is in the bill, and is not there
+			r.overNewly = append(r.overNewly, over)
+		}
+	}
+	r.onlyCloses = len(r.before.Report.Files) > 0 && r.opensNothing(now)
+}
+
+// opensNothing reports whether nothing is open or may be opened after the review that
+// was not, or not for as long, and nothing is made that could.
+func (r *Review) opensNothing(now time.Time) bool {
+	grows := func(c change.Change) bool { return c.Verb == change.Make || c.Verb == change.Alter }
+	if slices.ContainsFunc(r.Changes, grows) {
+		return false
+	}
+	could := exposure.Compare(
+		exposure.NewView(exposure.CouldBe(r.before.Estate, r.before.Plan), now),
+		exposure.NewView(exposure.CouldBe(r.Estate, r.after.Plan), now))
+	for _, d := range []exposure.Difference{r.Exposure, could} {
+		later := func(c exposure.Change) bool {
+			return !c.Before.IsZero() && (c.Entry.Until.IsZero() || c.Entry.Until.After(c.Before))
+		}
+		if len(d.Opened) > 0 || slices.ContainsFunc(d.Moved, later) {
+			return false
+		}
+	}
+	return reflect.DeepEqual(rights(r.before.Estate), rights(r.Estate)) || len(rights(r.Estate)) < len(rights(r.before.Estate))
+}
+
+// rights are what an estate says of people beside its permits' reach.
+func rights(e *estate.Estate) []string {
+	var list []string
+	for _, p := range e.People {
+		for _, g := range p.Groups {
+			list = append(list, p.Name+" "+g)
+		}
+	}
+	return list
+}
+
+// touched lists by ID the things that two estates ask for differently.
+func (w *Work) touched(a, b *estate.Estate, has []change.Thing) (map[string]bool, error) {
+	before, err := w.asked(a, has)
+	if err != nil {
+		return nil, err
+	}
+	after, err := w.asked(b, has)
+	if err != nil {
+		return nil, err
+	}
+	ids := map[string]bool{}
+	for id, spec := range after {
+		if old, there := before[id]; !there || !reflect.DeepEqual(old, spec) {
+			ids[id] = true
+		}
+	}
+	for id := range before {
+		if _, there := after[id]; !there {
+			ids[id] = true
+		}
+	}
+	return ids, nil
+}
+
+// asked lists by ID what an estate asks of each thing.
+func (w *Work) asked(e *estate.Estate, has []change.Thing) (map[string]change.Spec, error) {
+	list, err := w.wanted(e, has, w.sizes(e, has))
+	if err != nil {
+		return nil, err
+	}
+	specs := make(map[string]change.Spec, len(list))
+	for _, t := range list {
+		specs[t.ID()] = t.Spec
+	}
+	return specs, nil
+}
