@@ -259,7 +259,15 @@ func (a *app) workIn(folder work.Folder) (*work.Work, func(), error) {
 		}
 	}
 	a.sim = s
-	return &work.Work{Folder: folder, Site: s, Clock: a.clock, Person: person}, closeSite, nil
+	now, behind, err := s.Now(context.Background())
+	if err == nil && now.After(a.clock.Now()) { // the site's clock never goes back
+		a.clock = &lateClock{Clock: a.clock, least: now}
+	}
+	if behind > 0 {
+		a.print.Note("%s", a.print.Bad("the clock went back by "+sentence.DurationOf(behind).String()+":")+" openings let nothing pass, and nothing is opened or enacted; set it, or: ironbark acknowledge clock")
+	}
+	told := func(text string) { a.print.NoteWrap(a.print.Bad("not as it was recorded")+"  ", text) }
+	return &work.Work{Folder: folder, Site: s, Clock: a.clock, Person: person, Told: told}, closeSite, nil
 }
 
 // with runs a command's work on the estate.
@@ -371,7 +379,23 @@ func (realClock) Sleep(ctx context.Context, d time.Duration) error {
 	}
 }
 
+// lateClock is a clock that is never behind a moment.
+type lateClock struct {
+	site.Clock
+	least time.Time
+}
+
+func (l *lateClock) Now() time.Time {
+	if now := l.Clock.Now(); now.After(l.least) {
+		return now
+	}
+	return l.least
+}
+
 type stillClock struct{ at time.Time }
+
+// Simulated tells that the clock plays.
+func (s *stillClock) Simulated() bool { return true }
 
 func (s *stillClock) Now() time.Time { return s.at }
 

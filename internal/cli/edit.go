@@ -82,14 +82,17 @@ func (a *app) enactEdit(ctx context.Context, w *work.Work, r *work.Review, begun
 			return &work.NotBegun{Why: err}
 		}
 		begun()
-		a.print.Note("done: what it closes is closed; an enactment is unfinished, and enacting again completes it: ironbark enact")
+		a.print.Note("done: what it closes is closed at once; what else is to be done waits: ironbark status")
 		return nil
 	}
 	if r.Unfinished != nil && w.ClosesOnly(r) {
 		return cut()
 	}
 	err := a.enact(ctx, w, r, begun)
-	if _, busy := errors.AsType[*site.Busy](err); busy && w.ClosesOnly(r) {
+	_, busy := errors.AsType[*site.Busy](err)
+	_, clock := errors.AsType[*site.ClockError](err)
+	_, record := errors.AsType[*site.RecordError](err)
+	if (busy || clock || record) && w.ClosesOnly(r) {
 		return cut()
 	}
 	return err

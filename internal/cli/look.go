@@ -12,6 +12,7 @@ import (
 	"ironbark/internal/exposure"
 	"ironbark/internal/findings"
 	"ironbark/internal/journal"
+	"ironbark/internal/site"
 	"ironbark/internal/work"
 )
 
@@ -20,48 +21,113 @@ func (a *app) journalCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "journal", Short: "List what was done to the site, and check that the record is whole", Args: noArgs,
 		Long: "List what was done to the site, by whom and when. The entries are chained by hash: one that is missing or was\naltered is told, with exit status 1.",
-		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
-			entries, head, err := w.Site.Journal(ctx)
+	}
+	c.RunE = a.with(func(ctx context.Context, w *work.Work, _ []string) error {
+		read := func() (list []journal.Entry, err error) {
+			list, _, err = w.Site.Journal(ctx)
+			return list, err
+		}
+		switch {
+		case last > 0:
+			read = func() ([]journal.Entry, error) { return w.Site.Tail(ctx, last) }
+		case c.Flags().Changed("last"):
+			return usage("--last is a number from 1, not %d", last)
+		}
+		shown, err := read()
+		if err != nil {
+			return err
+		}
+		broken, err := w.Site.CheckRecord(ctx, last == 0)
+		if err != nil {
+			return err
+		}
+		if a.json {
+			type entry struct {
+				Seq    int64     `json:"seq"`
+				At     time.Time `json:"at"`
+				Person string    `json:"person"`
+				Action string    `json:"action"`
+				Text   string    `json:"text"`
+				Hash   string    `json:"hash"`
+			}
+			list := make([]entry, 0, len(shown))
+			for _, e := range shown {
+				list = append(list, entry{e.Seq, e.At.UTC(), e.Person, e.Action, e.Text, e.Hash})
+			}
+			err = a.print.JSON(map[string]any{"whole": len(broken) == 0, "breaks": breakTexts(broken), "entries": list})
+		} else {
+			var rows [][]string
+			for _, e := range shown {
+				rows = append(rows, []string{fmt.Sprint(e.Seq), e.At.UTC().Format("2006-01-02 15:04:05Z"), e.Person, e.Action, e.Text})
+			}
+			a.print.Table([]string{"NO", "AT", "BY", "DID", "WHAT"}, rows, 0)
+			if len(broken) == 0 {
+				told := fmt.Sprintf("%d entries, and the chain is whole", len(shown))
+				if last > 0 {
+					told = "the chain is whole since it was last looked at as a whole; ironbark journal looks at all of it"
+				}
+				a.print.Note("%s", told)
+			}
+		}
+		if err == nil && len(broken) > 0 {
+			err = &site.RecordError{Breaks: broken}
+		}
+		return err
+	})
+	c.Flags().IntVar(&last, "last", 0, "only so many of the latest entries")
+	return c
+}
+
+func breakTexts(list []journal.Break) []string {
+	texts := make([]string, len(list))
+	for i, b := range list {
+		texts[i] = b.String()
+	}
+	return texts
+}
+
+// acknowledgeCommand takes note of what kept anything from being opened.
+func (a *app) acknowledgeCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "acknowledge record|clock", Short: "Take note of a broken record, or accept a clock that went back",
+		Long: "Take note of a record that was found broken, or accept a clock that went back. Until then nothing is opened or\n" +
+			"enacted, and closing works. A person of the estate can; the journal has it. The same break is told no more,\nand any other is.",
+		Example: "  ironbark acknowledge record\n  ironbark acknowledge clock", ValidArgs: []string{"record", "clock"},
+		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
+			if len(args) != 1 || args[0] != "record" && args[0] != "clock" {
+				return usage("acknowledge takes record or clock")
+			}
+			st, err := w.Installed(ctx)
 			if err != nil {
 				return err
 			}
-			broken := journal.Verify(entries, head)
-			shown := entries
-			if last > 0 && len(shown) > last {
-				shown = shown[len(shown)-last:]
+			if len(st.Estate.People) > 0 && !st.Estate.PersonKnown(w.Person) {
+				return &work.Unknown{Person: w.Person}
 			}
-			if a.json {
-				type entry struct {
-					Seq    int64     `json:"seq"`
-					At     time.Time `json:"at"`
-					Person string    `json:"person"`
-					Action string    `json:"action"`
-					Text   string    `json:"text"`
-					Hash   string    `json:"hash"`
+			if args[0] == "clock" {
+				if st.Report.Behind == 0 {
+					a.print.Line("The clock did not go back.")
+					return nil
 				}
-				list := make([]entry, 0, len(shown))
-				for _, e := range shown {
-					list = append(list, entry{e.Seq, e.At.UTC(), e.Person, e.Action, e.Text, e.Hash})
+				if err := w.Site.AcceptClock(ctx, w.Person); err != nil {
+					return err
 				}
-				err = a.print.JSON(map[string]any{"whole": broken == nil, "entries": list})
-			} else {
-				var rows [][]string
-				for _, e := range shown {
-					rows = append(rows, []string{fmt.Sprint(e.Seq), e.At.UTC().Format("2006-01-02 15:04:05Z"), e.Person, e.Action, e.Text})
-				}
-				a.print.Table([]string{"NO", "AT", "BY", "DID", "WHAT"}, rows, 0)
-				if broken == nil {
-					a.print.Note("%d entries, and the chain is whole", len(entries))
-				}
+				a.print.Line("accepted: it is %s", a.clock.Now().Add(-st.Report.Behind).UTC().Format(time.RFC3339))
+				return nil
 			}
-			if broken != nil {
-				return fmt.Errorf("the journal is not whole: %w", broken)
+			list, err := w.Site.Acknowledge(ctx, w.Person)
+			if err != nil {
+				return err
 			}
-			return err
+			for _, b := range list {
+				a.print.Line("noted: %s", b)
+			}
+			if len(list) == 0 {
+				a.print.Line("The record is whole, or its breaks are known.")
+			}
+			return nil
 		}),
 	}
-	c.Flags().IntVar(&last, "last", 0, "only so many of the latest entries")
-	return c
 }
 
 func (a *app) statusCommand() *cobra.Command {
@@ -71,6 +137,13 @@ func (a *app) statusCommand() *cobra.Command {
 			st, err := w.Asked(ctx, false)
 			if err != nil {
 				return err
+			}
+			if broken, err := w.Site.CheckRecord(ctx, false); err != nil {
+				return err
+			} else if len(broken) > 0 {
+				told := &site.RecordError{Breaks: broken}
+				a.print.NoteWrap(a.print.Bad("ironbark:")+" ", told.Error())
+				a.print.NoteWrap("    ", told.Hint())
 			}
 			now := a.clock.Now()
 			reach := exposure.NewView(st.Plan, now).ReachAll()

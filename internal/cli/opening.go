@@ -90,10 +90,12 @@ func (a *app) openingsCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			now := a.clock.Now()
-			list := st.Report.Openings
-			if !all {
-				list = work.Active(list, now)
+			now := st.Clock(a.clock.Now())
+			list := work.Active(st.Report.Openings, now)
+			if all {
+				if list, err = w.Site.Openings(ctx); err != nil {
+					return err
+				}
 			}
 			overridden := work.Overridden(st, now)
 			if a.json {
@@ -187,7 +189,11 @@ func (a *app) toClose(ctx context.Context, w *work.Work, args []string, all bool
 		return nil, "", err
 	}
 	if id, err := strconv.ParseInt(args[0], 10, 64); err == nil {
-		for _, o := range st.Report.Openings {
+		every, err := w.Site.Openings(ctx)
+		if err != nil && work.Active(st.Report.Openings, a.clock.Now()) == nil {
+			return nil, "", err
+		}
+		for _, o := range append(every, st.Report.Openings...) {
 			if o.ID == id {
 				return func(o opening.Opening) bool { return o.ID == id }, "any more under that number", nil
 			}

@@ -40,6 +40,13 @@ func TestAnyTamperingIsFound(t *testing.T) {
 			bad = bad[:i]
 		}
 		require.Error(t, Verify(bad, last.Hash))
+		head := Head{last.Seq, last.Hash}
+		require.Empty(t, Breaks(Head{}, chain, head))
+		breaks := Breaks(Head{}, bad, head)
+		require.NotEmpty(t, breaks)
+		// The chain goes on behind the break, which stays the same one for ever.
+		on := Next(last, Entry{Action: "close"})
+		require.Equal(t, breaks, Breaks(Head{}, append(bad, on), Head{on.Seq, on.Hash}))
 	})
 	require.NoError(t, Verify(nil, ""))
 }

@@ -40,9 +40,11 @@ type Opening struct {
 	Why      string // why it was closed before its end
 }
 
-// Active reports whether the opening holds at a moment.
+// Active reports whether the opening is there at a moment: from its record until its
+// end or its closing, whatever a clock says of its beginning, so that it is listed
+// and can be closed.
 func (o Opening) Active(at time.Time) bool {
-	return o.Ended.IsZero() && !at.Before(o.Begin) && at.Before(o.End)
+	return o.Ended.IsZero() && at.Before(o.End)
 }
 
 // Rule returns the rule that lets the opening's flows pass in a plan. Machines

@@ -54,6 +54,23 @@ type Site interface {
 	// place of the installed tables, and files that of the enacted ones. An enactment
 	// that is under way installs nothing after it; it must be begun anew.
 	Cut(ctx context.Context, person string, rows []flow.Row, files []estate.File, text string) error
+	// Now is the site's clock, which never goes back behind the latest moment that was
+	// recorded. behind is how far the computer's own clock has fallen behind that, where
+	// it is more than [MostBehind]: then openings let nothing pass.
+	Now(ctx context.Context) (now time.Time, behind time.Duration, err error)
+	// AcceptClock takes the computer's clock as right, where it went back.
+	AcceptClock(ctx context.Context, person string) error
+	// CheckRecord lists the breaks of the record that nobody has acknowledged, the oldest
+	// first: of the whole record, or of what was added since it was last looked at.
+	// What it finds is recorded, where it can be.
+	CheckRecord(ctx context.Context, whole bool) ([]journal.Break, error)
+	// Acknowledge takes note of the breaks that were found: they are told no more, and do
+	// not keep anything from being opened.
+	Acknowledge(ctx context.Context, person string) ([]journal.Break, error)
+	// Openings lists all openings there ever were, by number.
+	Openings(ctx context.Context) ([]opening.Opening, error)
+	// Tail returns the last n entries of the record.
+	Tail(ctx context.Context, n int) ([]journal.Entry, error)
 	// Journal returns the record, and the hash of its last entry.
 	Journal(ctx context.Context) (entries []journal.Entry, head string, err error)
 	// Past hands over what was installed after each change that the journal knows,
@@ -172,6 +189,50 @@ type Enactment interface {
 	Close() error
 }
 
+// MostBehind is how far a clock may be behind the latest moment that was recorded.
+const MostBehind = time.Minute
+
+// ClockError says that the computer's clock has gone back, and that nothing is opened
+// or enacted until somebody has looked at it.
+type ClockError struct {
+	Now    time.Time // by the computer
+	Latest time.Time // that was recorded
+}
+
+// Error tells both moments.
+func (c *ClockError) Error() string {
+	return fmt.Sprintf("the clock says %s, and the site's record knows %s already: nothing is opened or enacted by a clock that went back",
+		c.Now.UTC().Format(time.RFC3339), c.Latest.UTC().Format(time.RFC3339))
+}
+
+// ExitStatus is that of a failure.
+func (c *ClockError) ExitStatus() int { return 1 }
+
+// Hint tells what to do.
+func (c *ClockError) Hint() string {
+	return "set the clock; if it is right now, somebody who is known accepts it: ironbark acknowledge clock"
+}
+
+// RecordError says that the record of what was done is broken.
+type RecordError struct{ Breaks []journal.Break }
+
+// Error tells the first break and how many there are.
+func (r *RecordError) Error() string {
+	text := "the record of what was done is broken: " + r.Breaks[0].String()
+	if more := len(r.Breaks) - 1; more > 0 {
+		text += fmt.Sprintf(", and %d more", more)
+	}
+	return text
+}
+
+// ExitStatus is that of a failure.
+func (r *RecordError) ExitStatus() int { return 1 }
+
+// Hint tells what to do.
+func (r *RecordError) Hint() string {
+	return "nothing is opened or enacted until somebody has looked at it: ironbark journal, ironbark acknowledge record"
+}
+
 // Report is what a site has.
 type Report struct {
 	Revision   int64
@@ -179,12 +240,14 @@ type Report struct {
 	Machines   map[string]Machine // by name
 	Plan       *flow.Plan         // as installed, openings included
 	Base       []flow.Row         // the tables without those of openings
-	Openings   []opening.Opening  // all, by number
+	Openings   []opening.Opening  // those that may not be over yet, by number
 	Files      []estate.File      // as last enacted; none where nothing ever was
 	Unfinished *Unfinished
 	Gone       []change.Thing    // enacted, and not there any more
 	Outside    []Outside         // what was done to the site since the last enactment, and not by Ironbark
 	Keys       map[string]string // the public key inside each machine
+	Behind     time.Duration     // how far the clock went back, as [Site.Now] tells
+	Altered    map[int64]string  // openings that are not as they were recorded, and how
 }
 
 // Outside is something that was done to a site and not by Ironbark, as the site's own record tells it.

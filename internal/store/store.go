@@ -20,7 +20,7 @@ import (
 const applicationID = 0x49726e62
 
 // version is the version of the schema.
-const version = 2
+const version = 3
 
 const schema = `
 CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT, WITHOUT ROWID;
@@ -29,7 +29,7 @@ CREATE TABLE tables (owner INTEGER, key TEXT, body TEXT NOT NULL, PRIMARY KEY (o
 CREATE TABLE openings (id INTEGER PRIMARY KEY, body TEXT NOT NULL) STRICT;
 CREATE TABLE files (name TEXT PRIMARY KEY, data BLOB NOT NULL) STRICT, WITHOUT ROWID;
 CREATE TABLE journal (seq INTEGER PRIMARY KEY, at TEXT NOT NULL, person TEXT NOT NULL, action TEXT NOT NULL, text TEXT NOT NULL, data TEXT NOT NULL, prev TEXT NOT NULL, hash TEXT NOT NULL) STRICT;
-` + second
+` + second + third
 
 // second is what version 2 of the schema added: what was last asked for of each
 // thing, how machines are doing and what is in them, and what was done to the
@@ -40,12 +40,24 @@ CREATE TABLE machines (name TEXT PRIMARY KEY, life TEXT NOT NULL, guest TEXT NOT
 CREATE TABLE outside (seq INTEGER PRIMARY KEY, at TEXT NOT NULL, who TEXT NOT NULL, what TEXT NOT NULL, data TEXT NOT NULL) STRICT;
 `
 
-// upgrade brings a store of version 1 up to date.
-const upgrade = second + `
+// third is what version 3 added: the breaks of the record that were found, which entry
+// of the journal each opening was last recorded in, and which openings are over.
+const third = `
+CREATE TABLE breaks (seq INTEGER, why TEXT NOT NULL, mark TEXT NOT NULL, found TEXT NOT NULL, acknowledged TEXT NOT NULL DEFAULT '', person TEXT NOT NULL DEFAULT '', PRIMARY KEY (seq, why, mark)) STRICT, WITHOUT ROWID;
+ALTER TABLE openings ADD COLUMN entry INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE openings ADD COLUMN over INTEGER NOT NULL DEFAULT 0;
+UPDATE openings SET over = 1 WHERE json_extract(body, '$.ended') IS NOT NULL;
+CREATE INDEX openings_there ON openings (id) WHERE over = 0;
+`
+
+// upgrades bring a store of a version up to the next one.
+var upgrades = map[int64]string{
+	1: second + `
 UPDATE things SET asked = spec;
 INSERT INTO machines SELECT name, json_object('booted', booted), '', '' FROM things WHERE kind = 'machine';
-PRAGMA user_version = 2;
-`
+`,
+	2: third,
+}
 
 // Damaged says that a file cannot be used, and why. The file is left as it is.
 type Damaged struct {
@@ -162,12 +174,17 @@ func (s *DB) check(ctx context.Context, write bool) error {
 		return &Damaged{s.path, "is a database of something else", "move it away"}
 	case have > version:
 		return &Damaged{s.path, fmt.Sprintf("was written by a newer ironbark (version %d of the store; this one knows %d)", have, version), "use the newer ironbark"}
-	case have == 1 && tables > 0 && write:
+	case have >= 1 && have < version && tables > 0 && write:
 		return s.Do(ctx, func(tx *sql.Tx) error {
-			_, err := tx.ExecContext(ctx, upgrade)
+			for ; have < version; have++ {
+				if _, err := tx.ExecContext(ctx, upgrades[have]); err != nil {
+					return err
+				}
+			}
+			_, err := tx.ExecContext(ctx, fmt.Sprintf("PRAGMA user_version = %d", version))
 			return err
 		})
-	case have == 1 && tables > 0:
+	case have >= 1 && have < version && tables > 0:
 		return errOld
 	case have < version || tables == 0:
 		return &Damaged{s.path, "is incomplete", "restore it from a copy"}

@@ -100,6 +100,17 @@ func (n *NotYours) Error() string {
 	return fmt.Sprintf("opening %d is %s's; its owner or a lead can close it", n.Opening.ID, n.Opening.Person)
 }
 
+// Unknown says that a person is none of the estate's.
+type Unknown struct{ Person string }
+
+// Error tells the person.
+func (u *Unknown) Error() string {
+	return fmt.Sprintf("there is no person “%s” in the estate", u.Person)
+}
+
+// ExitStatus is that of a person who may not.
+func (u *Unknown) ExitStatus() int { return 6 }
+
 // leads is the group whose members may close anybody's openings.
 const leads = "leads"
 
@@ -112,7 +123,7 @@ func (w *Work) Close(ctx context.Context, which func(opening.Opening) bool) ([]o
 	}
 	var list []opening.Opening
 	var ids []int64
-	for _, o := range Active(st.Report.Openings, w.Clock.Now()) {
+	for _, o := range Active(st.Report.Openings, st.Clock(w.Clock.Now())) {
 		if !which(o) {
 			continue
 		}

@@ -25,6 +25,8 @@ type Work struct {
 	Person string
 	// Discard are the strays that an enactment is to take away, by ID. It leaves all others.
 	Discard map[string]bool
+	// Told is called with what was found wrong and mended on the way, in words.
+	Told func(text string)
 	// Chosen are the machines whose passwords are chosen and not kept yet.
 	Chosen []string
 }
@@ -40,11 +42,18 @@ type State struct {
 	Differ bool       // files and site differ
 }
 
+// Clock returns the computer's own moment for the site's: what is listed and can be
+// closed is told by the earlier of the two.
+func (st *State) Clock(now time.Time) time.Time { return now.Add(-st.Report.Behind) }
+
 // Installed reads the state back from the site. Its estate is the one that was
 // last enacted; before the first enactment it is empty.
 func (w *Work) Installed(ctx context.Context) (*State, error) {
 	r, err := w.Site.Report(ctx)
 	if err != nil {
+		return nil, err
+	}
+	if r, err = w.shutDoubtful(ctx, r); err != nil {
 		return nil, err
 	}
 	e, err := Files(r.Files).Enacted()

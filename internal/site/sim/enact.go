@@ -66,6 +66,9 @@ func (s *Site) Begin(ctx context.Context, person string, revision int64) (_ site
 		if m.revision != revision {
 			return note{}, site.ErrChanged
 		}
+		if err := s.mayOpen(ctx, tx, m); err != nil {
+			return note{}, err
+		}
 		fence = m.fence
 		u := site.Unfinished{Person: person, Since: s.clock.Now().UTC()}
 		text := "began an enactment"

@@ -13,6 +13,7 @@ import (
 
 	"ironbark/internal/estate"
 	"ironbark/internal/flow"
+	"ironbark/internal/opening"
 	"ironbark/internal/site"
 )
 
@@ -27,7 +28,7 @@ func (s *Site) Past(ctx context.Context, yield func(site.Moment) (more bool, err
 	if err != nil {
 		return err
 	}
-	p := past{tables: map[int64]map[string]string{}, openings: map[int64]storedOpening{}}
+	p := past{tables: map[int64]map[string]string{}, openings: map[int64]opening.Opening{}}
 	meddled := func(before int64) error {
 		for len(outside) > 0 && outside[0].after < before {
 			o := outside[0]
@@ -98,7 +99,9 @@ func (s *Site) outside(ctx context.Context) (list []placed, err error) {
 // past is what the journal comes to up to an entry.
 type past struct {
 	tables   map[int64]map[string]string
-	openings map[int64]storedOpening
+	openings map[int64]opening.Opening
+	order    []int64 // of the openings
+	bad      error   // an opening that could not be read
 	files    []estate.File
 }
 
@@ -118,7 +121,11 @@ func (p *past) apply(r record, at time.Time, person string) bool {
 		}
 	}
 	if r.Opening != nil {
-		p.openings[r.ID] = *r.Opening
+		if _, known := p.openings[r.ID]; !known {
+			p.order = append(p.order, r.ID)
+		}
+		o, err := r.Opening.read(r.ID)
+		p.openings[r.ID], p.bad = o, cmp.Or(p.bad, err)
 	}
 	for _, id := range r.Ended {
 		o := p.openings[id]
@@ -137,8 +144,15 @@ func (p *past) apply(r record, at time.Time, person string) bool {
 
 // moment puts the tables together as they stood.
 func (p *past) moment(at time.Time, person string) (site.Moment, error) {
+	if p.bad != nil {
+		return site.Moment{}, p.bad
+	}
 	all := map[string]string{}
-	for _, rows := range p.tables {
+	for owner, rows := range p.tables {
+		if o, ok := p.openings[owner]; ok && !at.Before(o.End) { // over by itself
+			delete(p.tables, owner)
+			continue
+		}
 		for key, body := range rows {
 			all[key] = body
 		}
@@ -153,16 +167,9 @@ func (p *past) moment(at time.Time, person string) (site.Moment, error) {
 		return site.Moment{}, err
 	}
 	m := site.Moment{At: at, Person: person, Plan: plan, Files: p.files}
-	for id, stored := range p.openings {
-		text, err := json.Marshal(stored)
-		if err != nil {
-			return site.Moment{}, err
-		}
-		o, err := thaw(id, string(text))
-		if err != nil {
-			return site.Moment{}, err
-		}
-		m.Openings = append(m.Openings, o)
+	m.Openings = make([]opening.Opening, 0, len(p.order))
+	for _, id := range p.order {
+		m.Openings = append(m.Openings, p.openings[id])
 	}
 	return m, nil
 }

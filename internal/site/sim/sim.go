@@ -20,11 +20,13 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"time"
 
 	"ironbark/internal/change"
 	"ironbark/internal/cost"
 	"ironbark/internal/estate"
 	"ironbark/internal/flow"
+	"ironbark/internal/journal"
 	"ironbark/internal/sentence"
 	"ironbark/internal/site"
 	"ironbark/internal/store"
@@ -133,6 +135,9 @@ func (s *Site) open(ctx context.Context, write bool) (*store.DB, error) {
 			return nil, errors.Join(err, db.Close())
 		}
 	}
+	if err := s.checkClock(ctx, db); err != nil {
+		return nil, errors.Join(err, db.Close())
+	}
 	s.db, s.write = db, write
 	return db, nil
 }
@@ -176,7 +181,8 @@ func (s *Site) report(ctx context.Context, tx *sql.Tx, r *site.Report) error {
 		return err
 	}
 	r.Revision, r.Unfinished = m.revision, m.unfinished
-	now := s.clock.Now()
+	now, behind := m.times(s.clock.Now())
+	r.Behind = behind
 	err = each(ctx, tx, `SELECT `+thingColumns+` FROM things`, func(scan func(...any) error) error {
 		t, gone, err := readThing(scan)
 		if err != nil {
@@ -219,8 +225,14 @@ func (s *Site) report(ctx context.Context, tx *sql.Tx, r *site.Report) error {
 	if r.Plan, err = flow.FromRows(rows); err != nil {
 		return err
 	}
-	if r.Openings, err = readOpenings(ctx, tx); err != nil {
+	if r.Openings, err = readOpenings(ctx, tx, there); err != nil {
 		return err
+	}
+	if err := s.alterations(ctx, tx, r, now); err != nil {
+		return err
+	}
+	if behind > 0 {
+		r.Plan = r.Plan.WithoutOpenings(func(int64) bool { return true })
 	}
 	return each(ctx, tx, `SELECT name, data FROM files ORDER BY name`, func(scan func(...any) error) error {
 		var f estate.File
@@ -280,7 +292,11 @@ func (shippedNames) Ports(name string) ([]sentence.Service, bool) { return sente
 // meta is what the site keeps about itself.
 type meta struct {
 	revision   int64
-	head       string // the journal's last hash
+	head       string       // the journal's last hash
+	headSeq    int64        // and its number
+	checked    journal.Head // up to here the record was found whole
+	latest     time.Time    // the latest moment that was recorded
+	clock      string       // the kind of clock that the site was begun under
 	unfinished *site.Unfinished
 	seen       int64 // what was done by others up to here was seen by an enactment
 	fence      int64 // how often tables were cut
@@ -310,6 +326,16 @@ func readMeta(ctx context.Context, tx *sql.Tx) (m meta, err error) {
 		case "seen":
 			_, err := fmt.Sscan(value, &m.seen)
 			return err
+		case "headSeq":
+			_, err := fmt.Sscan(value, &m.headSeq)
+			return err
+		case "checked":
+			return json.Unmarshal([]byte(value), &m.checked)
+		case "latest":
+			m.latest, err = time.Parse(time.RFC3339Nano, value)
+			return err
+		case "clock":
+			m.clock = value
 		case "fence":
 			_, err := fmt.Sscan(value, &m.fence)
 			return err

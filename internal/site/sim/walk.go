@@ -303,12 +303,12 @@ func inServices(service string, runs []string) bool {
 
 // Probe sends a packet through the installed tables.
 func (s *Site) Probe(ctx context.Context, p site.Packet) ([]site.Fate, error) {
-	w, err := s.walker(ctx)
+	w, m, err := s.walker(ctx)
 	if errors.Is(err, store.ErrAbsent) {
 		return []site.Fate{{Reason: "no-door"}}, nil
 	}
 	if err != nil {
 		return nil, fmt.Errorf("the installed tables: %w", err)
 	}
-	return w.Walk(p, s.clock.Now()), nil
+	return w.at(m, s.clock.Now(), p), nil
 }

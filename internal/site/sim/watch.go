@@ -3,6 +3,7 @@ package sim
 import (
 	"context"
 	"database/sql"
+	"slices"
 	"time"
 
 	"ironbark/internal/flow"
@@ -35,6 +36,7 @@ func watch(ctx context.Context, may func(context.Context) bool, end func()) {
 // that is up. The tables are read again only when something was written.
 func (s *Site) passes(p site.Packet, machine string) func(context.Context) bool {
 	var walker *Walker
+	var m meta
 	last := ""
 	return func(ctx context.Context) bool {
 		mark, err := s.mark(ctx)
@@ -42,7 +44,7 @@ func (s *Site) passes(p site.Packet, machine string) func(context.Context) bool 
 			return false
 		}
 		if mark != last || walker == nil {
-			if walker, err = s.walker(ctx); err != nil {
+			if walker, m, err = s.walker(ctx); err != nil {
 				return false
 			}
 			in, err := s.look(ctx, machine)
@@ -51,7 +53,7 @@ func (s *Site) passes(p site.Packet, machine string) func(context.Context) bool 
 			}
 			last = mark
 		}
-		for _, f := range walker.Walk(p, s.clock.Now()) {
+		for _, f := range walker.at(m, s.clock.Now(), p) {
 			if f.Open && f.Machine == machine {
 				return true
 			}
@@ -73,13 +75,16 @@ func (s *Site) mark(ctx context.Context) (mark string, err error) {
 }
 
 // walker reads the installed tables.
-func (s *Site) walker(ctx context.Context) (*Walker, error) {
+func (s *Site) walker(ctx context.Context) (w *Walker, m meta, err error) {
 	db, err := s.open(ctx, false)
 	if err != nil {
-		return nil, err
+		return nil, m, err
 	}
 	var rows []flow.Row
 	err = db.Do(ctx, func(tx *sql.Tx) error {
+		if m, err = readMeta(ctx, tx); err != nil {
+			return err
+		}
 		return each(ctx, tx, `SELECT key, body FROM tables`, func(scan func(...any) error) error {
 			var r flow.Row
 			err := scan(&r.Key, &r.Body)
@@ -88,7 +93,20 @@ func (s *Site) walker(ctx context.Context) (*Walker, error) {
 		})
 	})
 	if err != nil {
-		return nil, err
+		return nil, m, err
 	}
-	return NewWalker(rows)
+	w, err = NewWalker(rows)
+	return w, m, err
+}
+
+// at walks a packet by the site's clock. While the computer's clock is behind it,
+// openings let nothing pass.
+func (w *Walker) at(m meta, clock time.Time, p site.Packet) []site.Fate {
+	now, behind := m.times(clock)
+	if behind > 0 {
+		shut := *w
+		shut.rules = slices.DeleteFunc(slices.Clone(w.rules), func(r row) bool { return r.Kind == "opening" })
+		w = &shut
+	}
+	return w.Walk(p, now)
 }

@@ -1,9 +1,11 @@
 package sim
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -47,23 +49,62 @@ func (s *Site) step(ctx context.Context, f func(ctx context.Context, tx *sql.Tx)
 	return s.play(ctx)
 }
 
+// record appends an entry, behind the last one as it is kept apart: an entry that is
+// missing there stays missing, and one that somebody altered stays told as altered.
 func (s *Site) record(ctx context.Context, tx *sql.Tx, n note) error {
-	var last journal.Entry
-	row := tx.QueryRowContext(ctx, `SELECT seq, hash FROM journal ORDER BY seq DESC LIMIT 1`)
-	if err := row.Scan(&last.Seq, &last.Hash); err != nil && err != sql.ErrNoRows {
+	m, err := readMeta(ctx, tx)
+	if err != nil {
 		return err
+	}
+	next, err := nextEntry(ctx, tx, m)
+	if err != nil {
+		return err
+	}
+	var last journal.Entry
+	row := tx.QueryRowContext(ctx, `SELECT seq, at, person, action, text, data, prev, hash FROM journal ORDER BY seq DESC LIMIT 1`)
+	var at string
+	if err := row.Scan(&last.Seq, &at, &last.Person, &last.Action, &last.Text, &last.Data, &last.Prev, &last.Hash); err != nil && err != sql.ErrNoRows {
+		return err
+	}
+	head := journal.Head{Seq: next - 1, Hash: cmp.Or(m.head, last.Hash)}
+	if last.Seq > 0 {
+		last.At, _ = time.Parse(time.RFC3339Nano, at)
+		if found := journal.Breaks(journal.Head{Seq: last.Seq - 1, Hash: last.Prev}, []journal.Entry{last}, head); len(found) > 0 {
+			if err := s.noteBreaks(ctx, tx, found); err != nil {
+				return err
+			}
+		}
+	} else if m.revision > 1 {
+		found, _, err := breaks(ctx, tx, true)
+		if err == nil {
+			err = s.noteBreaks(ctx, tx, found)
+		}
+		if err != nil {
+			return err
+		}
 	}
 	data, err := json.Marshal(n.data)
 	if err != nil {
 		return err
 	}
-	e := journal.Next(last, journal.Entry{At: s.clock.Now(), Person: n.person, Action: n.action, Text: n.text, Data: string(data)})
+	now, _ := m.times(s.clock.Now())
+	e := journal.Next(journal.Entry{Seq: head.Seq, Hash: head.Hash}, journal.Entry{At: now, Person: n.person, Action: n.action, Text: n.text, Data: string(data)})
 	_, err = tx.ExecContext(ctx, `INSERT INTO journal VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
 		e.Seq, e.At.Format(time.RFC3339Nano), e.Person, e.Action, e.Text, e.Data, e.Prev, e.Hash)
-	if err != nil {
-		return err
+	if err == nil && m.clock == "" {
+		kind := realClock
+		if s.plays() && m.revision <= 1 {
+			kind = simulatedClock
+		}
+		err = setMeta(ctx, tx, "clock", kind)
 	}
-	return setMeta(ctx, tx, "head", e.Hash)
+	return errors.Join(err, setMeta(ctx, tx, "head", e.Hash), setMeta(ctx, tx, "headSeq", e.Seq), setMeta(ctx, tx, "latest", e.At.Format(time.RFC3339Nano)))
+}
+
+// nextEntry is the number of the next entry: no number is given twice.
+func nextEntry(ctx context.Context, tx *sql.Tx, m meta) (next int64, err error) {
+	err = tx.QueryRowContext(ctx, `SELECT coalesce(max(seq), 0) + 1 FROM journal`).Scan(&next)
+	return max(next, m.headSeq+1), err
 }
 
 // Journal returns the record and the hash of its last entry as it is kept apart.
@@ -78,16 +119,8 @@ func (s *Site) Journal(ctx context.Context) (entries []journal.Entry, head strin
 			return err
 		}
 		head = m.head
-		return each(ctx, tx, `SELECT seq, at, person, action, text, data, prev, hash FROM journal ORDER BY seq`, func(scan func(...any) error) error {
-			var e journal.Entry
-			var at string
-			if err := scan(&e.Seq, &at, &e.Person, &e.Action, &e.Text, &e.Data, &e.Prev, &e.Hash); err != nil {
-				return err
-			}
-			e.At, _ = time.Parse(time.RFC3339Nano, at) // one that does not read has another hash
-			entries = append(entries, e)
-			return nil
-		})
+		entries, err = entriesFrom(ctx, tx, 0)
+		return err
 	})
 	return entries, head, err
 }
@@ -180,6 +213,11 @@ func thaw(id int64, text string) (opening.Opening, error) {
 	if err := json.Unmarshal([]byte(text), &w); err != nil {
 		return opening.Opening{}, err
 	}
+	return w.read(id)
+}
+
+// read returns the opening that is held.
+func (w storedOpening) read(id int64) (opening.Opening, error) {
 	from, err := flow.ParseAddrRuns(w.From)
 	if err != nil {
 		return opening.Opening{}, err
@@ -202,8 +240,14 @@ func thaw(id int64, text string) (opening.Opening, error) {
 	}, nil
 }
 
-func readOpenings(ctx context.Context, tx *sql.Tx) (list []opening.Opening, err error) {
-	err = each(ctx, tx, `SELECT id, body FROM openings ORDER BY id`, func(scan func(...any) error) error {
+// there and everything are which openings are read: those that may not be over yet, or all.
+const (
+	there      = `SELECT id, body FROM openings WHERE over = 0 ORDER BY id`
+	everything = `SELECT id, body FROM openings ORDER BY id`
+)
+
+func readOpenings(ctx context.Context, tx *sql.Tx, query string) (list []opening.Opening, err error) {
+	err = each(ctx, tx, query, func(scan func(...any) error) error {
 		var id int64
 		var body string
 		if err := scan(&id, &body); err != nil {
@@ -221,8 +265,50 @@ func putOpening(ctx context.Context, tx *sql.Tx, o opening.Opening) error {
 	if err != nil {
 		return err
 	}
-	_, err = tx.ExecContext(ctx, `INSERT INTO openings VALUES (?, ?) ON CONFLICT DO UPDATE SET body = excluded.body`, o.ID, string(body))
+	m, err := readMeta(ctx, tx)
+	if err != nil {
+		return err
+	}
+	entry, err := nextEntry(ctx, tx, m)
+	if err != nil {
+		return err
+	}
+	_, err = tx.ExecContext(ctx, `INSERT INTO openings (id, body, entry, over) VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET body = excluded.body, entry = excluded.entry, over = excluded.over`,
+		o.ID, string(body), entry, !o.Ended.IsZero())
 	return err
+}
+
+// Openings lists all openings there ever were, by number.
+func (s *Site) Openings(ctx context.Context) (list []opening.Opening, err error) {
+	db, err := s.open(ctx, false)
+	if err != nil {
+		return nil, absentIsEmpty(err)
+	}
+	err = db.Read(ctx, func(tx *sql.Tx) error {
+		list, err = readOpenings(ctx, tx, everything)
+		return err
+	})
+	return list, err
+}
+
+// prune takes what ended by itself out of the tables. That is told by nobody, and only
+// keeps them small.
+func prune(ctx context.Context, tx *sql.Tx, now time.Time) error {
+	list, err := readOpenings(ctx, tx, there)
+	if err != nil {
+		return err
+	}
+	for _, o := range list {
+		if now.Before(o.End) {
+			continue
+		}
+		_, err1 := tx.ExecContext(ctx, `UPDATE openings SET over = 1 WHERE id = ?`, o.ID)
+		_, err2 := tx.ExecContext(ctx, `DELETE FROM tables WHERE owner = ?`, o.ID)
+		if err := errors.Join(err1, err2); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Open installs an opening.
@@ -237,6 +323,12 @@ func (s *Site) Open(ctx context.Context, revision int64, o opening.Opening, rows
 			return note{}, site.ErrUnfinished
 		case m.revision != revision:
 			return note{}, site.ErrChanged
+		}
+		if err := s.mayOpen(ctx, tx, m); err != nil {
+			return note{}, err
+		}
+		if err := prune(ctx, tx, s.clock.Now()); err != nil {
+			return note{}, err
 		}
 		if o.ID == 0 {
 			action = "open"
@@ -267,16 +359,20 @@ func (s *Site) End(ctx context.Context, person, why string, ids ...int64) error 
 }
 
 func (s *Site) end(ctx context.Context, tx *sql.Tx, person, why string, ids []int64) (note, error) {
-	all, err := readOpenings(ctx, tx)
+	all, err := readOpenings(ctx, tx, there)
 	if err != nil {
 		return note{}, err
 	}
-	now := s.clock.Now()
+	m, err := readMeta(ctx, tx)
+	if err != nil {
+		return note{}, err
+	}
+	now, behind := m.times(s.clock.Now())
 	var told []string
 	var r record
 	for _, o := range all {
 		for _, id := range ids {
-			if o.ID != id || !o.Active(now) {
+			if o.ID != id || !o.Active(now.Add(-behind)) {
 				continue
 			}
 			o.Ended, o.EndedBy, o.Why = now.UTC(), person, why
@@ -290,10 +386,6 @@ func (s *Site) end(ctx context.Context, tx *sql.Tx, person, why string, ids []in
 			r.Tables, r.Ended = append(r.Tables, d), append(r.Ended, id)
 			told = append(told, fmt.Sprintf("opening %d: %s", id, o.Words))
 		}
-	}
-	m, err := readMeta(ctx, tx)
-	if err != nil {
-		return note{}, err
 	}
 	if why != "" {
 		told = append(told, why)

@@ -227,7 +227,8 @@ func (s *suite) openings() {
 	s.clock.Set(o.Begin.Add(time.Minute))
 	require.NoError(s, s.site.End(s.ctx(), "mara", "", held.ID))
 	assert.False(s, s.probe(22))
-	list := s.report().Openings
+	list, err := s.site.Openings(s.ctx())
+	require.NoError(s, err)
 	require.Len(s, list, 1)
 	assert.Equal(s, "mara", list[0].EndedBy)
 	require.NoError(s, s.site.End(s.ctx(), "mara", "", held.ID), "closing twice is no error")

@@ -1,0 +1,59 @@
+package work
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"ironbark/internal/opening"
+	"ironbark/internal/sentence"
+	"ironbark/internal/site"
+)
+
+// shutDoubtful shuts the openings of which nobody can tell that they should be open:
+// those whose end was altered in the store or in the tables, and those that have more
+// time left than their permit allows, because they were opened under a clock that ran
+// ahead. It tells of each. Where they cannot be shut the report stays as it is.
+func (w *Work) shutDoubtful(ctx context.Context, r *site.Report) (*site.Report, error) {
+	why := doubtful(r, w.Clock.Now().Add(-r.Behind))
+	if len(why) == 0 {
+		return r, nil
+	}
+	for _, o := range r.Openings {
+		text, bad := why[o.ID]
+		if !bad {
+			continue
+		}
+		err := w.Site.End(ctx, w.Person, text, o.ID)
+		if err != nil {
+			text += fmt.Sprintf("; it could not be shut: %v", err)
+		} else {
+			text += "; it was shut"
+		}
+		if w.Told != nil {
+			w.Told(fmt.Sprintf("opening %d: %s", o.ID, text))
+		}
+	}
+	return w.Site.Report(ctx)
+}
+
+// doubtful lists such openings by number, and why. clock is the computer's own.
+func doubtful(r *site.Report, clock time.Time) map[int64]string {
+	why := map[int64]string{}
+	for id, text := range r.Altered {
+		why[id] = text
+	}
+	for _, o := range r.Openings {
+		if limit, ok := permitted(o); ok && o.Ended.IsZero() && r.Behind > 0 && o.End.Sub(clock) > limit {
+			why[o.ID] = fmt.Sprintf("it has %s left, and its permit allows %s: it was opened under a clock that ran ahead", sentence.DurationOf(o.End.Sub(clock)), sentence.DurationOf(limit))
+		}
+	}
+	return why
+}
+
+// permitted is the longest time that an opening's permit allows.
+func permitted(o opening.Opening) (time.Duration, bool) {
+	s, err := sentence.ParseArgs([]string{o.Permit}, fileTime)
+	m, ok := s.(sentence.Permit)
+	return m.UpTo.Length(), err == nil && ok
+}
