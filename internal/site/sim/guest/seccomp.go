@@ -32,7 +32,8 @@ func filterCalls() error {
 		equal(unix.SYS_CLONE3, 0, 1), answer(unix.SECCOMP_RET_ERRNO | uint32(unix.ENOSYS)),
 		equal(unix.SYS_TGKILL, 0, 4), load(arg0), equal(uint32(os.Getpid()), 0, 1), answer(unix.SECCOMP_RET_ALLOW), refuse,
 		equal(unix.SYS_CLONE, 0, 4), load(arg0),
-		{Code: unix.BPF_JMP | unix.BPF_JSET | unix.BPF_K, K: unix.CLONE_THREAD, Jt: 0, Jf: 1}, answer(unix.SECCOMP_RET_ALLOW), refuse,
+		{Code: unix.BPF_JMP | unix.BPF_JSET | unix.BPF_K, K: unix.CLONE_THREAD, Jt: 0, Jf: 1},
+		answer(unix.SECCOMP_RET_ALLOW), refuse,
 	}
 	for _, call := range append(computing, computingHere...) {
 		prog = append(prog, equal(call, 0, 1), answer(unix.SECCOMP_RET_ALLOW))
