@@ -19,23 +19,19 @@ import (
 	"golang.org/x/term"
 
 	"ironbark/internal/cli/view"
-	"ironbark/internal/opening"
 	"ironbark/internal/sentence"
 	"ironbark/internal/site"
 	"ironbark/internal/site/sim"
-	"ironbark/internal/store"
 	"ironbark/internal/work"
 )
 
-// The exit statuses, as docs/commands.md tells them.
+// The exit statuses that commands give themselves; docs/commands.md tells all of them.
 const (
 	exitDone      = 0
 	exitFailed    = 1
 	exitWords     = 2
 	exitNo        = 3
 	exitUnconfirm = 4
-	exitChanged   = 5
-	exitMayNot    = 6
 )
 
 // app is one run of the program.
@@ -67,6 +63,12 @@ type usageError struct{ err error }
 
 func (u *usageError) Error() string { return u.err.Error() }
 func (u *usageError) Unwrap() error { return u.err }
+
+// ExitStatus is that of words that are wrong.
+func (u *usageError) ExitStatus() int { return exitWords }
+
+// Hint tells what to do.
+func (u *usageError) Hint() string { return "ironbark help tells the commands" }
 
 func usage(format string, args ...any) error { return &usageError{fmt.Errorf(format, args...)} }
 
@@ -123,29 +125,15 @@ func words(args []string) []string {
 	return out
 }
 
+// failure is an error that says its own exit status. One that has a Hint() string says
+// what to do, too.
+type failure interface {
+	error
+	ExitStatus() int
+}
+
 // status tells an error and returns the exit status that goes with it.
 func (a *app) status(err error) int {
-	var (
-		many     sentence.Errors
-		one      *sentence.Error
-		bad      *usageError
-		none     *work.NoEstate
-		large    *work.TooLarge
-		damaged  *store.Damaged
-		cannot   *work.Unwritable
-		full     *store.Unwritable
-		off      *work.BrokenOff
-		refusal  *opening.Refusal
-		busy     *site.Busy
-		notYours *work.NotYours
-		partly   *work.PartlyDone
-		key      *work.BadKey
-		absent   *site.NoMachine
-		line     *site.NoConsole
-		closed   *work.Closed
-		unreach  *site.Unreachable
-		refused  *site.Refused
-	)
 	switch {
 	case err == nil:
 		return exitDone
@@ -160,54 +148,14 @@ func (a *app) status(err error) int {
 		return int(status)
 	}
 	a.print.Error(err)
-	if own, ok := errors.AsType[interface {
-		error
-		ExitStatus() int
-	}](err); ok {
-		if hint, ok := own.(interface{ Hint() string }); ok {
-			a.print.NoteWrap("    ", hint.Hint())
-		}
-		return own.ExitStatus()
-	}
-	switch {
-	case errors.As(err, &busy), errors.Is(err, site.ErrChanged):
-		a.print.Note("    nothing was changed; look at it again: ironbark review")
-		return exitChanged
-	case errors.Is(err, site.ErrUnfinished):
-		a.print.Note("    complete it first: ironbark enact")
-		return exitChanged
-	case errors.As(err, &refusal):
-		if refusal.Person {
-			return exitMayNot
-		}
-		return exitNo
-	case errors.As(err, &notYours):
-		return exitMayNot
-	case errors.As(err, &none):
-		a.print.Note("    begin one: ironbark new NAME, or say where it is: --estate DIR")
-		return exitWords
-	case errors.As(err, &bad):
-		a.print.Note("    ironbark help tells the commands")
-		return exitWords
-	case errors.As(err, &off):
+	own, ok := errors.AsType[failure](err)
+	if !ok {
 		return exitFailed
-	case errors.As(err, &partly):
-		a.print.Note("    ironbark enact goes on with what is left")
-		return exitFailed
-	case errors.As(err, &key):
-		a.print.Note("    %s", key.Mend)
-		return exitWords
-	case errors.As(err, &absent):
-		return exitWords
-	case errors.As(err, &line):
-		a.print.Note("    %s", line.Mend)
-		return exitNo
-	case errors.As(err, &closed), errors.As(err, &unreach), errors.As(err, &refused):
-		return exitNo
-	case errors.As(err, &many), errors.As(err, &one), errors.As(err, &large), errors.As(err, &damaged), errors.As(err, &cannot), errors.As(err, &full):
-		return exitWords // nothing was changed
 	}
-	return exitFailed
+	if hint, ok := own.(interface{ Hint() string }); ok {
+		a.print.NoteWrap("    ", hint.Hint())
+	}
+	return own.ExitStatus()
 }
 
 // width tells how many columns there are: COLUMNS, the terminal's, or 100.

@@ -84,6 +84,14 @@ func (r *Refusal) Error() string {
 	return strings.Join(words, "; ")
 }
 
+// ExitStatus is that of a refusal, or of a person who may not.
+func (r *Refusal) ExitStatus() int {
+	if r.Person {
+		return 6
+	}
+	return 3
+}
+
 // Request is what is asked for, and what it is judged by.
 type Request struct {
 	Person  string

@@ -52,3 +52,9 @@ func didYouMean(word string, candidates []string) string {
 	}
 	return ""
 }
+
+// ExitStatus is that of words or files that are wrong.
+func (e *Error) ExitStatus() int { return 2 }
+
+// ExitStatus is that of words or files that are wrong.
+func (es Errors) ExitStatus() int { return 2 }

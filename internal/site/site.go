@@ -144,11 +144,20 @@ func (n *NoMachine) Error() string {
 	return fmt.Sprintf("the site has no machine “%s”", n.Name)
 }
 
+// ExitStatus is that of words that name nothing.
+func (n *NoMachine) ExitStatus() int { return 2 }
+
 // NoConsole says why a serial line may not be used, and who or what could change that.
 type NoConsole struct{ Why, Mend string }
 
 // Error tells why.
 func (n *NoConsole) Error() string { return n.Why }
+
+// ExitStatus is that of the answer no.
+func (n *NoConsole) ExitStatus() int { return 3 }
+
+// Hint tells who or what can change it.
+func (n *NoConsole) Hint() string { return n.Mend }
 
 // Unreachable says that a session did not come about, because no packet passes.
 type Unreachable struct {
@@ -158,6 +167,9 @@ type Unreachable struct {
 
 // Error tells where to and why.
 func (u *Unreachable) Error() string { return fmt.Sprintf("%s does not answer: %s", u.To, u.Reason) }
+
+// ExitStatus is that of the answer no.
+func (u *Unreachable) ExitStatus() int { return 3 }
 
 // Refused says that packets pass, and nothing listens.
 type Refused struct {
@@ -170,6 +182,9 @@ type Refused struct {
 func (r *Refused) Error() string {
 	return fmt.Sprintf("%s refuses: nothing listens there (machine %s is %s)", r.To, r.Machine, r.State)
 }
+
+// ExitStatus is that of the answer no.
+func (r *Refused) ExitStatus() int { return 3 }
 
 // Enactment is the right to change a site, held by one process at a time. What a
 // method did stays done when a later one fails.
@@ -303,15 +318,28 @@ func (s State) Settled() bool { return s == Running || s == Stopped || s == Stuc
 // ErrLost says that a step's answer never came: it may be done or not.
 var ErrLost = errors.New("the site's answer was lost")
 
-// ErrChanged says that the site is not what was reviewed any more.
-var ErrChanged = errors.New("the site changed since the review")
+// stale says that something is not as it was when it was looked at. Nothing was changed.
+type stale struct{ text, hint string }
 
-// ErrCut says that somebody closed something since an enactment began, and that it
-// goes no further.
-var ErrCut = errors.New("somebody closed something while this was under way")
+func (s *stale) Error() string { return s.text }
 
-// ErrUnfinished says that an enactment was broken off and must be completed first.
-var ErrUnfinished = errors.New("an enactment is unfinished")
+// ExitStatus is that of something that changed since it was looked at.
+func (s *stale) ExitStatus() int { return 5 }
+
+// Hint tells what to do.
+func (s *stale) Hint() string { return s.hint }
+
+var (
+	// ErrChanged says that the site is not what was reviewed any more.
+	ErrChanged error = &stale{"the site changed since the review", lookAgain}
+	// ErrCut says that somebody closed something since an enactment began, and that it
+	// goes no further.
+	ErrCut error = &stale{"somebody closed something while this was under way", lookAgain}
+	// ErrUnfinished says that an enactment was broken off and must be completed first.
+	ErrUnfinished error = &stale{"an enactment is unfinished", "complete it first: ironbark enact"}
+)
+
+const lookAgain = "nothing was changed; look at it again: ironbark review"
 
 // Busy says that somebody else enacts.
 type Busy struct{ Who *Unfinished }
@@ -323,6 +351,12 @@ func (b *Busy) Error() string {
 	}
 	return fmt.Sprintf("an enactment by %s is under way since %s", b.Who.Person, b.Who.Since.UTC().Format(time.RFC3339))
 }
+
+// ExitStatus is that of something that changed since it was looked at.
+func (b *Busy) ExitStatus() int { return 5 }
+
+// Hint tells what to do.
+func (b *Busy) Hint() string { return lookAgain }
 
 // Packet is the first packet of a flow.
 type Packet struct {

@@ -83,6 +83,12 @@ func (u *Unwritable) Error() string { return u.Path + ": " + u.Why + "; nothing 
 // Unwrap returns the error of the database.
 func (u *Unwritable) Unwrap() error { return u.Err }
 
+// ExitStatus is that of files that cannot be used; nothing was changed.
+func (d *Damaged) ExitStatus() int { return 2 }
+
+// ExitStatus is that of files that cannot be written; nothing was changed.
+func (u *Unwritable) ExitStatus() int { return 2 }
+
 // ErrAbsent says that there is no file yet.
 var ErrAbsent = errors.New("there is no such store yet")
 

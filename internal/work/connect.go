@@ -43,6 +43,9 @@ func (c *Closed) Error() string {
 	return fmt.Sprintf("there is no open way to ssh on %s now", c.Machine)
 }
 
+// ExitStatus is that of the answer no.
+func (c *Closed) ExitStatus() int { return 3 }
+
 // BadKey says that a key cannot be used for a machine, and what to do.
 type BadKey struct {
 	Why  string
@@ -52,6 +55,12 @@ type BadKey struct {
 
 // Error tells why.
 func (b *BadKey) Error() string { return b.Why }
+
+// ExitStatus is that of files that cannot be used.
+func (b *BadKey) ExitStatus() int { return 2 }
+
+// Hint tells what to do.
+func (b *BadKey) Hint() string { return b.Mend }
 
 // Unwrap returns the cause, which may be a *sshkey.Loose.
 func (b *BadKey) Unwrap() error { return b.Err }

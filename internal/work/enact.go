@@ -32,6 +32,12 @@ func (p *PartlyDone) Error() string {
 	return fmt.Sprintf("%d of the steps failed; the rest is done. First: %v", len(p.Failed), p.Failed[0])
 }
 
+// ExitStatus is that of a failure.
+func (p *PartlyDone) ExitStatus() int { return 1 }
+
+// Hint tells what to do.
+func (p *PartlyDone) Hint() string { return "ironbark enact goes on with what is left" }
+
 // Unwrap returns the failures.
 func (p *PartlyDone) Unwrap() []error { return p.Failed }
 
@@ -55,6 +61,9 @@ func (b *BrokenOff) Error() string {
 
 // Unwrap returns why.
 func (b *BrokenOff) Unwrap() error { return b.Why }
+
+// ExitStatus is that of a failure.
+func (b *BrokenOff) ExitStatus() int { return 1 }
 
 // Enact does what a review told, in an order that is safe at every step:
 //

@@ -33,6 +33,14 @@ func (n *NoEstate) Error() string {
 	return fmt.Sprintf("there is no %s in %s or above it", estate.FileName, n.Dir)
 }
 
+// ExitStatus is that of words that name nothing.
+func (n *NoEstate) ExitStatus() int { return 2 }
+
+// Hint tells what to do.
+func (n *NoEstate) Hint() string {
+	return "begin one: ironbark new NAME, or say where it is: --estate DIR"
+}
+
 // FindFolder looks for the nearest folder upward from dir with an estate.yaml.
 func FindFolder(dir string) (Folder, error) {
 	start, err := filepath.Abs(dir)
@@ -140,6 +148,9 @@ func (t *TooLarge) Error() string {
 	return fmt.Sprintf("%s: the file is %d MB; at most %d MB are read", t.Name, t.Size>>20, t.Most>>20)
 }
 
+// ExitStatus is that of files that cannot be read.
+func (t *TooLarge) ExitStatus() int { return 2 }
+
 // Estate reads the files into an estate.
 func (fs Files) Estate() (*estate.Estate, error) { return fs.read(estate.Read) }
 
@@ -209,6 +220,9 @@ func (u *Unwritable) Error() string {
 	}
 	return fmt.Sprintf("%s cannot be written, and is as it was: %v", u.Path, why)
 }
+
+// ExitStatus is that of files that cannot be written; nothing was changed.
+func (u *Unwritable) ExitStatus() int { return 2 }
 
 // Unwrap returns why.
 func (u *Unwritable) Unwrap() error { return u.Why }

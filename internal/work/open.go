@@ -100,6 +100,9 @@ func (n *NotYours) Error() string {
 	return fmt.Sprintf("opening %d is %s's; its owner or a lead can close it", n.Opening.ID, n.Opening.Person)
 }
 
+// ExitStatus is that of a person who may not.
+func (n *NotYours) ExitStatus() int { return 6 }
+
 // Unknown says that a person is none of the estate's.
 type Unknown struct{ Person string }
 
