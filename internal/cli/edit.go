@@ -64,7 +64,7 @@ func (a *app) edit(ctx context.Context, w *work.Work, old, files work.Files, tol
 		return err
 	}
 	defer written.Done()
-	err = a.enactEdit(ctx, w, r, func() {
+	err = a.enactEdit(ctx, w, e, r, func() {
 		written.Done()
 		a.print.Note("edited: %s", told)
 	})
@@ -76,9 +76,9 @@ func (a *app) edit(ctx context.Context, w *work.Work, old, files work.Files, tol
 
 // enactEdit enacts an edit that stands in the files. What only closes does not wait
 // for anybody's enactment.
-func (a *app) enactEdit(ctx context.Context, w *work.Work, r *work.Review, begun func()) error {
+func (a *app) enactEdit(ctx context.Context, w *work.Work, e work.Edit, r *work.Review, begun func()) error {
 	cut := func() error {
-		if err := w.CutTo(ctx, r); err != nil {
+		if err := w.CutTo(ctx, e); err != nil {
 			return &work.NotBegun{Why: err}
 		}
 		begun()

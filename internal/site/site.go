@@ -52,8 +52,9 @@ type Site interface {
 	// Cut closes at once, also while somebody else enacts or an enactment is
 	// unfinished: rows, which let nothing pass that is not let pass now, take the
 	// place of the installed tables, and files that of the enacted ones. An enactment
-	// that is under way installs nothing after it; it must be begun anew.
-	Cut(ctx context.Context, person string, rows []flow.Row, files []estate.File, text string) error
+	// that is under way installs nothing after it; it must be begun anew. The error is
+	// ErrChanged where the site is not at the revision any more.
+	Cut(ctx context.Context, person string, revision int64, rows []flow.Row, files []estate.File, text string) error
 	// Now is the site's clock, which never goes back behind the latest moment that was
 	// recorded. behind is how far the computer's own clock has fallen behind that, where
 	// it is more than [MostBehind]: then openings let nothing pass.

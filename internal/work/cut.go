@@ -2,10 +2,12 @@ package work
 
 import (
 	"context"
+	"errors"
 	"strings"
 
 	"ironbark/internal/flow"
 	"ironbark/internal/sentence"
+	"ironbark/internal/site"
 )
 
 // ClosesOnly reports whether a review of an edit opens nothing, lets nobody open
@@ -16,20 +18,37 @@ func (w *Work) ClosesOnly(r *Review) bool {
 
 // CutTo closes what an edit closes, and does nothing else: also while somebody
 // enacts, or an enactment is unfinished. What is let pass is what is let pass now and
-// would be by the edit; the edit counts as enacted.
-func (w *Work) CutTo(ctx context.Context, r *Review) error {
+// would be by the edit; the edit counts as enacted. Where the site changes meanwhile, it
+// is worked out anew. The errors are site.ErrChanged, after many tries or where the
+// edit would open something by now, and those of ReviewEdit; nothing was done then.
+func (w *Work) CutTo(ctx context.Context, e Edit) error {
+	for range 20 {
+		r, err := w.ReviewEdit(ctx, e)
+		if err != nil {
+			return err
+		}
+		if !w.ClosesOnly(r) {
+			break
+		}
+		if err := w.cut(ctx, r); !errors.Is(err, site.ErrChanged) {
+			return err
+		}
+	}
+	return site.ErrChanged
+}
+
+func (w *Work) cut(ctx context.Context, r *Review) error {
 	none := func(int64) bool { return true }
 	cut := flow.Common(r.before.Plan.WithoutOpenings(none), r.after.Plan.WithoutOpenings(none))
+	err := w.Site.Cut(ctx, w.Person, r.Revision, cut.Rows(), r.Files, "closed at once"+told("said", r.Said)+told("retracted", r.Back))
+	if len(r.Ending) == 0 || err != nil {
+		return err
+	}
 	var ids []int64
 	for _, e := range r.Ending {
 		ids = append(ids, e.Opening.ID)
 	}
-	if len(ids) > 0 {
-		if err := w.Site.End(ctx, w.Person, "no permit covers it any more", ids...); err != nil {
-			return err
-		}
-	}
-	return w.Site.Cut(ctx, w.Person, cut.Rows(), r.Files, "closed at once"+told("said", r.Said)+told("retracted", r.Back))
+	return w.Site.End(ctx, w.Person, "no permit covers it any more", ids...)
 }
 
 func told(word string, list []sentence.Stated) string {

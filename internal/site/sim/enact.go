@@ -94,11 +94,14 @@ func (e *enactment) cutMeanwhile(ctx context.Context, tx *sql.Tx) error {
 }
 
 // Cut closes without the right to enact.
-func (s *Site) Cut(ctx context.Context, person string, rows []flow.Row, files []estate.File, text string) error {
+func (s *Site) Cut(ctx context.Context, person string, revision int64, rows []flow.Row, files []estate.File, text string) error {
 	return s.closing(ctx, func(ctx context.Context, tx *sql.Tx) (note, error) {
 		m, err := readMeta(ctx, tx)
 		if err != nil {
 			return note{}, err
+		}
+		if m.revision != revision {
+			return note{}, site.ErrChanged
 		}
 		d, err := install(ctx, tx, base, rows)
 		if err != nil {
