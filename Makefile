@@ -16,13 +16,14 @@ bin/ironbark: $(shell find cmd internal -type f -not -name '*_test.go') go.mod g
 demo: build
 	./bin/ironbark demo
 
-# What the tests run besides Go: Debian's packages.
+# What the tests run besides Go: Debian's packages. The race detector needs a C compiler.
 packages:
-	@for c in sqlite3 unshare bash puttygen ssh-keygen openssl dot; do command -v $$c >/dev/null || missing=yes; done; \
-		[ -z "$$missing" ] || { apt-get update -q && apt-get install -y -q --no-install-recommends sqlite3 util-linux bash putty-tools openssh-client openssl graphviz; }
+	@for c in gcc sqlite3 unshare bash puttygen ssh-keygen openssl dot; do command -v $$c >/dev/null || missing=yes; done; \
+		[ -z "$$missing" ] || { apt-get update -q && apt-get install -y -q --no-install-recommends gcc libc6-dev sqlite3 util-linux bash putty-tools openssh-client openssl graphviz; }
 
 test: packages
 	go test $(TESTFLAGS) ./...
+	CGO_ENABLED=1 go test -race ./internal/site/sim -run TestConformance
 
 lint:
 	test -z "$$(gofmt -l .)"
