@@ -16,9 +16,19 @@ import (
 // known, and that ranges lie where they belong.
 func (r *reader) check() {
 	r.buildIndex()
+	r.checkSite()
 	r.checkSpaces()
 	r.checkNouns()
 	r.checkSentences()
+}
+
+// Sites are the kinds of place where an estate's machines can run.
+var Sites = []string{"sim"}
+
+func (r *reader) checkSite() {
+	if r.site != nil && r.estate.Site != "" && !slices.Contains(Sites, r.estate.Site) {
+		r.failAt(r.site, fmt.Sprintf("there is no site “%s”", r.estate.Site), "known are: "+strings.Join(Sites, ", ")+", the stand-in cloud")
+	}
 }
 
 // buildIndex fills the namespaces and fails on names that come twice.

@@ -98,6 +98,7 @@ func TestErrors(t *testing.T) {
 		"unknown subnet":    {"at: deepwater", "at: deepwatr", "estate.yaml:26:3: there is no subnet “deepwatr”", "did you mean “deepwater”?"},
 		"unknown key pair":  {"key: ops, tags", "key: opz, tags", "there is no key “opz”", "did you mean “ops”?"},
 		"bad key pair":      {"AAAAC3Nz", "AAAAB3Nz", "estate.yaml:12:8: the public key does not hold a key of the kind ssh-ed25519", "again"},
+		"unknown site":      {"site: sim", "site: harbour", "there is no site “harbour”", "known are: sim"},
 		"shipped service":   {"tidefeed:", "https:", "“https” is a service that ships with ironbark", "another name"},
 		"reserved":          {"  office:", "  everywhere:", "is a word of the sentence language", ""},
 		"machine there":     {"at: deepwater", "at: lookout", "subnet lookout is for bastions", ""},

@@ -19,7 +19,7 @@ func (r *reader) document(n *yaml.Node) {
 	e := r.estate
 	r.fields(n, "the estate", map[string]field{
 		"estate":    func(v *yaml.Node) { e.Name = r.name(v, "estate") },
-		"site":      func(v *yaml.Node) { e.Site = r.name(v, "site") },
+		"site":      func(v *yaml.Node) { e.Site, r.site = r.name(v, "site"), v },
 		"admin":     func(v *yaml.Node) { e.Admin = r.services(v, "admin") },
 		"sources":   func(v *yaml.Node) { r.named(v, "sources", r.source) },
 		"services":  func(v *yaml.Node) { r.named(v, "services", r.service) },

@@ -84,6 +84,7 @@ type reader struct {
 	lines  []string
 	errs   sentence.Errors
 	estate *Estate
+	site   *yaml.Node // the value of site:
 }
 
 func (r *reader) fail(at sentence.Pos, problem, hint string) {
