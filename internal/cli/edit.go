@@ -345,6 +345,7 @@ func (a *app) retractCommand() *cobra.Command {
 			if len(args) == 0 {
 				return usage("retract needs a sentence or the line that it stands on")
 			}
+			w.Site.ForClosing()
 			old, err := w.Folder.Read()
 			if err != nil {
 				return err

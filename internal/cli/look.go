@@ -105,19 +105,14 @@ func (a *app) acknowledgeCommand() *cobra.Command {
 				return &work.Unknown{Person: w.Person}
 			}
 			if args[0] == "clock" {
-				if st.Report.Behind == 0 {
-					a.print.Line("The clock did not go back.")
-					return nil
-				}
-				if err := w.Site.AcceptClock(ctx, w.Person); err != nil {
-					return err
-				}
-				a.print.Line("accepted: it is %s", a.clock.Now().Add(-st.Report.Behind).UTC().Format(time.RFC3339))
-				return nil
+				return a.acceptClock(ctx, w, st)
 			}
 			list, err := w.Site.Acknowledge(ctx, w.Person)
 			if err != nil {
 				return err
+			}
+			if a.json {
+				return a.print.JSON(map[string]any{"acknowledged": breakTexts(list)})
 			}
 			for _, b := range list {
 				a.print.Line("noted: %s", b)
@@ -128,6 +123,26 @@ func (a *app) acknowledgeCommand() *cobra.Command {
 			return nil
 		}),
 	}
+}
+
+// acceptClock accepts the computer's clock, where it went back.
+func (a *app) acceptClock(ctx context.Context, w *work.Work, st *work.State) error {
+	back := st.Report.Behind > 0
+	if back {
+		if err := w.Site.AcceptClock(ctx, w.Person); err != nil {
+			return err
+		}
+	}
+	now := st.Clock(a.clock.Now()).UTC()
+	switch {
+	case a.json:
+		return a.print.JSON(map[string]any{"accepted": back, "now": now})
+	case back:
+		a.print.Line("accepted: it is %s", now.Format(time.RFC3339))
+	default:
+		a.print.Line("The clock did not go back.")
+	}
+	return nil
 }
 
 func (a *app) statusCommand() *cobra.Command {

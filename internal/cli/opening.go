@@ -190,10 +190,10 @@ func (a *app) toClose(ctx context.Context, w *work.Work, args []string, all bool
 	}
 	if id, err := strconv.ParseInt(args[0], 10, 64); err == nil {
 		every, err := w.Site.Openings(ctx)
-		if err != nil && work.Active(st.Report.Openings, a.clock.Now()) == nil {
+		if err != nil {
 			return nil, "", err
 		}
-		for _, o := range append(every, st.Report.Openings...) {
+		for _, o := range every {
 			if o.ID == id {
 				return func(o opening.Opening) bool { return o.ID == id }, "any more under that number", nil
 			}

@@ -221,7 +221,6 @@ func fit(rows [][]string, width int) ([]int, bool) {
 	for _, row := range rows {
 		for i, cell := range row {
 			cell = oneLine(cell)
-			row[i] = cell
 			widths[i] = max(widths[i], ansi.StringWidth(cell))
 			for word := range strings.SplitSeq(cell, " ") {
 				words[i] = max(words[i], ansi.StringWidth(word))

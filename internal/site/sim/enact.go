@@ -103,31 +103,32 @@ func (s *Site) Cut(ctx context.Context, person string, revision int64, rows []fl
 		if m.revision != revision {
 			return note{}, site.ErrChanged
 		}
-		d, err := install(ctx, tx, base, rows)
+		r, err := putEnacted(ctx, tx, rows, files)
 		if err != nil {
 			return note{}, err
 		}
-		contents, err := putFiles(ctx, tx, files)
-		if err != nil {
-			return note{}, err
-		}
-		return note{person, "cut", text, record{Tables: []delta{d}, Files: contents}}, errors.Join(setMeta(ctx, tx, "fence", m.fence+1), setMeta(ctx, tx, "revision", m.revision+1))
+		return note{person, "cut", text, r}, errors.Join(setMeta(ctx, tx, "fence", m.fence+1), setMeta(ctx, tx, "revision", m.revision+1))
 	})
 }
 
-// putFiles keeps files as those that were enacted, and returns them as the journal does.
-func putFiles(ctx context.Context, tx *sql.Tx, files []estate.File) (map[string]string, error) {
-	if _, err := tx.ExecContext(ctx, `DELETE FROM files`); err != nil {
-		return nil, err
+// putEnacted installs tables and keeps the files that they came from, and returns what
+// the journal keeps of both.
+func putEnacted(ctx context.Context, tx *sql.Tx, rows []flow.Row, files []estate.File) (r record, err error) {
+	d, err := install(ctx, tx, base, rows)
+	if err != nil {
+		return r, err
 	}
-	contents := map[string]string{}
+	r = record{Tables: []delta{d}, Files: map[string]string{}}
+	if _, err := tx.ExecContext(ctx, `DELETE FROM files`); err != nil {
+		return r, err
+	}
 	for _, f := range files {
-		contents[f.Name] = string(f.Data)
+		r.Files[f.Name] = string(f.Data)
 		if _, err := tx.ExecContext(ctx, `INSERT INTO files VALUES (?, ?)`, f.Name, f.Data); err != nil {
-			return nil, err
+			return r, err
 		}
 	}
-	return contents, nil
+	return r, nil
 }
 
 func (e *enactment) Close() error { return e.lock.Close() }
@@ -161,11 +162,7 @@ func (e *enactment) Finish(ctx context.Context, rows []flow.Row, files []estate.
 		if err := e.cutMeanwhile(ctx, tx); err != nil {
 			return note{}, err
 		}
-		d, err := install(ctx, tx, base, rows)
-		if err != nil {
-			return note{}, err
-		}
-		contents, err := putFiles(ctx, tx, files)
+		r, err := putEnacted(ctx, tx, rows, files)
 		if err != nil {
 			return note{}, err
 		}
@@ -184,6 +181,6 @@ func (e *enactment) Finish(ctx context.Context, rows []flow.Row, files []estate.
 		if err := setMeta(ctx, tx, "seen", seen); err != nil {
 			return note{}, err
 		}
-		return note{e.person, "enact", text, record{Tables: []delta{d}, Files: contents}}, setMeta(ctx, tx, "revision", m.revision+1)
+		return note{e.person, "enact", text, r}, setMeta(ctx, tx, "revision", m.revision+1)
 	})
 }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"time"
 
@@ -67,7 +66,7 @@ func (s *Site) Tail(ctx context.Context, n int) (entries []journal.Entry, err er
 	return entries, err
 }
 
-// head is the last entry as it is kept apart. Stores of before know only its hash.
+// journalHead is the last entry as it is kept apart. Stores of before know only its hash.
 func (m meta) journalHead(entries []journal.Entry) journal.Head {
 	h := journal.Head{Seq: m.headSeq, Hash: m.head}
 	if h.Seq == 0 && m.head != "" {
@@ -98,7 +97,12 @@ func breaks(ctx context.Context, tx *sql.Tx, whole bool) (list []journal.Break, 
 		return nil, head, err
 	}
 	head = m.journalHead(entries)
-	if len(entries) == 0 && m.head == "" && m.revision > 1 {
+	if len(entries) == 0 && m.head == "" {
+		var enacted int
+		row := tx.QueryRowContext(ctx, `SELECT (SELECT count(*) FROM files) + (SELECT count(*) FROM openings)`)
+		if err := row.Scan(&enacted); err != nil || enacted == 0 {
+			return nil, head, err
+		}
 		return []journal.Break{{Seq: 1, Why: "is missing: the whole record is empty, and the site is not", Mark: ""}}, head, nil
 	}
 	return journal.Breaks(from, entries, head), head, nil
@@ -168,35 +172,26 @@ func without(list, known []journal.Break) (fresh []journal.Break) {
 	return fresh
 }
 
-// Acknowledge takes note of what was found.
-func (s *Site) Acknowledge(ctx context.Context, person string) (list []journal.Break, err error) {
-	if _, err := s.CheckRecord(ctx, true); err != nil {
+// Acknowledge takes note of what is found in the whole record.
+func (s *Site) Acknowledge(ctx context.Context, person string) ([]journal.Break, error) {
+	list, err := s.CheckRecord(ctx, true)
+	if err != nil || len(list) == 0 {
 		return nil, err
 	}
-	err = s.step(ctx, func(ctx context.Context, tx *sql.Tx) (note, error) {
-		if list, err = openBreaks(ctx, tx); err != nil || len(list) == 0 {
-			return note{}, errors.Join(err, errNothing(len(list) == 0))
-		}
-		text := "took note that the record is broken"
+	text := "took note that the record is broken"
+	for _, b := range list {
+		text += "; " + b.String()
+	}
+	return list, s.step(ctx, func(ctx context.Context, tx *sql.Tx) (note, error) {
+		now := s.clock.Now().UTC().Format(time.RFC3339Nano)
 		for _, b := range list {
-			text += "; " + b.String()
+			_, err := tx.ExecContext(ctx, `UPDATE breaks SET acknowledged = ?, person = ? WHERE seq = ? AND why = ? AND mark = ?`, now, person, b.Seq, b.Why, b.Mark)
+			if err != nil {
+				return note{}, err
+			}
 		}
-		_, err := tx.ExecContext(ctx, `UPDATE breaks SET acknowledged = ?, person = ? WHERE acknowledged = ''`, s.clock.Now().UTC().Format(time.RFC3339Nano), person)
-		return note{person, "break", text, record{}}, err
+		return note{person, "break", text, record{}}, nil
 	})
-	if errors.Is(err, errNone) {
-		err = nil
-	}
-	return list, err
-}
-
-var errNone = errors.New("there is nothing to acknowledge")
-
-func errNothing(yes bool) error {
-	if yes {
-		return errNone
-	}
-	return nil
 }
 
 // alterations tells which openings that hold are not as the journal or the tables have

@@ -74,7 +74,7 @@ func (s *Site) record(ctx context.Context, tx *sql.Tx, n note) error {
 				return err
 			}
 		}
-	} else if m.revision > 1 {
+	} else {
 		found, _, err := breaks(ctx, tx, true)
 		if err == nil {
 			err = s.noteBreaks(ctx, tx, found)
