@@ -23,7 +23,7 @@ packages:
 
 test: packages
 	go test $(TESTFLAGS) ./...
-	CGO_ENABLED=1 go test -race ./internal/site/sim -run TestConformance
+	CGO_ENABLED=1 go test -race ./internal/driver/sim -run TestConformance
 
 lint:
 	test -z "$$(gofmt -l .)"

@@ -17,14 +17,14 @@ import (
 // layers are the packages from the bottom up. A package imports only those above
 // it in this list; those of one line do not import one another.
 var layers = [][]string{
-	{"internal/flow/span", "internal/sentence", "internal/journal", "internal/sshkey", "internal/store", "internal/picture", "internal/imagefile", "internal/site/sim/guest"},
+	{"internal/flow/span", "internal/sentence", "internal/journal", "internal/sshkey", "internal/store", "internal/picture", "internal/imagefile", "internal/driver/sim/guest"},
 	{"internal/estate"},
 	{"internal/flow", "internal/cost"},
 	{"internal/exposure", "internal/change"},
 	{"internal/opening", "internal/findings"},
 	{"internal/site", "internal/oracle"},
 	{"internal/site/sitetest"},
-	{"internal/site/sim"},
+	{"internal/driver/sim"},
 	{"internal/work"},
 	{"internal/cli/view"},
 	{"internal/cli"},

@@ -18,6 +18,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/netip"
+	"reflect"
 	"slices"
 	"strings"
 
@@ -107,6 +108,18 @@ type Setup struct {
 
 // ID names a thing uniquely.
 func (t Thing) ID() string { return string(t.Kind) + " " + t.Name }
+
+// Equal reports whether two specs ask for the same.
+func (s Spec) Equal(o Spec) bool { return reflect.DeepEqual(s, o) }
+
+// Is reports whether a spec is what was asked for: of an image, a digest may have been
+// added to it.
+func (s Spec) Is(asked Spec) bool {
+	if asked.Digest == "" {
+		asked.Digest = s.Digest
+	}
+	return s.Equal(asked)
+}
 
 // Find finds a thing by kind and name, and reports whether it is there.
 func Find(things []Thing, kind Kind, name string) (Thing, bool) {

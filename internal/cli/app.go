@@ -19,9 +19,9 @@ import (
 	"golang.org/x/term"
 
 	"ironbark/internal/cli/view"
+	"ironbark/internal/driver"
+	"ironbark/internal/driver/sim"
 	"ironbark/internal/sentence"
-	"ironbark/internal/site"
-	"ironbark/internal/site/sim"
 	"ironbark/internal/work"
 )
 
@@ -40,7 +40,7 @@ type app struct {
 	lines    *bufio.Reader // over in, once a line was read from it
 	terminal bool          // somebody can be asked
 	print    *view.Printer
-	clock    site.Clock
+	clock    driver.Clock
 
 	sim *sim.Site // the stand-in cloud, for the commands that play with it
 
@@ -196,17 +196,15 @@ func (a *app) workIn(folder work.Folder) (*work.Work, func(), error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	faults, err := faults()
+	s, err := a.siteOf(folder)
 	if err != nil {
 		return nil, nil, err
 	}
-	s := sim.New(folder.Dir, a.clock, faults)
 	closeSite := func() {
 		if err := s.Close(); err != nil {
 			a.print.Error(err)
 		}
 	}
-	a.sim = s
 	now, behind, err := s.Now(context.Background())
 	if err == nil && now.After(a.clock.Now()) { // the site's clock never goes back
 		a.clock = &lateClock{Clock: a.clock, least: now}
@@ -215,7 +213,12 @@ func (a *app) workIn(folder work.Folder) (*work.Work, func(), error) {
 		a.print.Note("%s", a.print.Bad("the clock went back by "+sentence.DurationOf(behind).String()+":")+" openings let nothing pass, and nothing is opened or enacted; set it, or: ironbark acknowledge clock")
 	}
 	told := func(text string) { a.print.NoteWrap(a.print.Bad("not as it was recorded")+"  ", text) }
-	return &work.Work{Folder: folder, Site: s, Clock: a.clock, Person: person, Told: told}, closeSite, nil
+	addrs, err := s.ClientAddrs(context.Background())
+	if err != nil {
+		closeSite()
+		return nil, nil, err
+	}
+	return &work.Work{Folder: folder, Site: s, Clock: a.clock, Person: person, ClientAddrs: addrs, Told: told}, closeSite, nil
 }
 
 // with runs a command's work on the estate.
@@ -261,16 +264,6 @@ func personName(text string) string {
 		return "me-" + name
 	}
 	return name
-}
-
-// faults reads what the stand-in cloud is told to do wrong in this process: words
-// such as fail=3 late=200ms. Without them it plays what it was told to keep.
-func faults() (sim.Faults, error) {
-	f, err := sim.ParseFaults(strings.Fields(os.Getenv("IRONBARK_SIM_FAULTS")))
-	if err != nil {
-		return f, usage("IRONBARK_SIM_FAULTS: %v", err)
-	}
-	return f, nil
 }
 
 // confirm asks a question. Without a terminal and without yes nothing is done.
@@ -329,7 +322,7 @@ func (realClock) Sleep(ctx context.Context, d time.Duration) error {
 
 // lateClock is a clock that is never behind a moment.
 type lateClock struct {
-	site.Clock
+	driver.Clock
 	least time.Time
 }
 
@@ -352,7 +345,7 @@ func (s *stillClock) Sleep(ctx context.Context, d time.Duration) error {
 	return ctx.Err()
 }
 
-func newClock(text string) (site.Clock, error) {
+func newClock(text string) (driver.Clock, error) {
 	if text == "" {
 		return realClock{}, nil
 	}

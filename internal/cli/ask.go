@@ -13,11 +13,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironbark/internal/cli/view"
+	"ironbark/internal/driver"
 	"ironbark/internal/exposure"
 	"ironbark/internal/findings"
 	"ironbark/internal/flow"
 	"ironbark/internal/sentence"
-	"ironbark/internal/site"
 	"ironbark/internal/work"
 )
 
@@ -239,7 +239,7 @@ func (a *app) probe(ctx context.Context, w *work.Work, q *work.Answer) error {
 				return usage("a packet is for one port, and “%s” is more", q.Ask.Services)
 			}
 			for _, d := range q.Doors(from) {
-				fates, err := w.Site.Probe(ctx, site.Packet{Source: from, Target: d.Address, Service: d.Calls(service.Lo)})
+				fates, err := w.Site.Probe(ctx, driver.Packet{Source: from, Target: d.Address, Service: d.Calls(service.Lo)})
 				if err != nil {
 					return err
 				}

@@ -10,7 +10,6 @@ import (
 
 	"ironbark/internal/estate"
 	"ironbark/internal/sentence"
-	"ironbark/internal/site/sim"
 	"ironbark/internal/work"
 )
 
@@ -51,7 +50,7 @@ func newFolder(dir, name, person string) error {
 		return err
 	}
 	for _, e := range entries {
-		if e.Name() == estate.FileName || e.Name() == sim.Dir || strings.HasSuffix(e.Name(), ".rules") {
+		if e.Name() == estate.FileName || e.Name() == work.StateDir || strings.HasSuffix(e.Name(), ".rules") {
 			return usage("%s is there already; nothing was written", filepath.Join(dir, e.Name()))
 		}
 	}

@@ -212,7 +212,7 @@ func (a *app) completeOpenings(_ *cobra.Command, args []string, _ string) ([]str
 	var list []string
 	for _, o := range work.Active(st.Report.Openings, a.clock.Now()) {
 		list = append(list, fmt.Sprintf("%d\t%s", o.ID, o.Words))
-		for _, m := range o.Machines {
+		for _, m := range o.Machines() {
 			if !slices.Contains(list, m) {
 				list = append(list, m)
 			}

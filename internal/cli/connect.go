@@ -150,7 +150,7 @@ func (a *app) openFor(ctx context.Context, w *work.Work, machine string, opt *co
 		return nil, err
 	}
 	id := granted.Opening.ID
-	a.print.Note("%s  opening %d, until %s at the latest", a.print.Open("opened"), id, view.Moment(granted.Opening.End, a.clock.Now()))
+	a.print.Note("%s  opening %d, until %s at the latest", a.print.Open("opened"), id, view.Moment(granted.Opening.End(), a.clock.Now()))
 	return func() error {
 		_, err := w.Close(context.WithoutCancel(ctx), func(o opening.Opening) bool { return o.ID == id })
 		if err == nil {

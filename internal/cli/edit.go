@@ -10,9 +10,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironbark/internal/cli/view"
+	"ironbark/internal/driver"
 	"ironbark/internal/estate"
+	"ironbark/internal/ledger"
 	"ironbark/internal/sentence"
-	"ironbark/internal/site"
 	"ironbark/internal/work"
 )
 
@@ -89,9 +90,9 @@ func (a *app) enactEdit(ctx context.Context, w *work.Work, e work.Edit, r *work.
 		return cut()
 	}
 	err := a.enact(ctx, w, r, begun)
-	_, busy := errors.AsType[*site.Busy](err)
-	_, clock := errors.AsType[*site.ClockError](err)
-	_, record := errors.AsType[*site.RecordError](err)
+	_, busy := errors.AsType[*ledger.BusyError](err)
+	_, clock := errors.AsType[*ledger.ClockError](err)
+	_, record := errors.AsType[*ledger.RecordError](err)
 	if (busy || clock || record) && w.ClosesOnly(r) {
 		return cut()
 	}
@@ -171,15 +172,15 @@ func (a *app) enact(ctx context.Context, w *work.Work, r *work.Review, begun fun
 		return failed
 	}
 	troubled := false
-	err := w.Await(ctx, r, machinesTime, func(name string, m site.Machine) {
+	err := w.Await(ctx, r, machinesTime, func(name string, m driver.Machine) {
 		text := fmt.Sprintf("%s is %s", name, m.State)
 		switch {
-		case m.State == site.Stuck:
+		case m.State == driver.Stuck:
 			text = a.print.Bad(text) + ": ironbark console " + name + " --log shows why"
 		case m.Failed != "":
 			text += ", but its setup " + a.print.Bad(m.Failed+" failed") + ": ironbark show machine " + name
 		}
-		troubled = troubled || m.State == site.Stuck || m.Failed != ""
+		troubled = troubled || m.State == driver.Stuck || m.Failed != ""
 		a.print.Note("       %s", text)
 	})
 	if err != nil {

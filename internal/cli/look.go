@@ -12,7 +12,7 @@ import (
 	"ironbark/internal/exposure"
 	"ironbark/internal/findings"
 	"ironbark/internal/journal"
-	"ironbark/internal/site"
+	"ironbark/internal/ledger"
 	"ironbark/internal/work"
 )
 
@@ -24,7 +24,7 @@ func (a *app) journalCommand() *cobra.Command {
 	}
 	c.RunE = a.with(func(ctx context.Context, w *work.Work, _ []string) error {
 		read := func() (list []journal.Entry, err error) {
-			list, _, err = w.Site.Journal(ctx)
+			list, err = w.Site.Journal(ctx)
 			return list, err
 		}
 		switch {
@@ -70,7 +70,7 @@ func (a *app) journalCommand() *cobra.Command {
 			}
 		}
 		if err == nil && len(broken) > 0 {
-			err = &site.RecordError{Breaks: broken}
+			err = &ledger.RecordError{Breaks: broken}
 		}
 		return err
 	})
@@ -156,7 +156,7 @@ func (a *app) statusCommand() *cobra.Command {
 			if broken, err := w.Site.CheckRecord(ctx, false); err != nil {
 				return err
 			} else if len(broken) > 0 {
-				told := &site.RecordError{Breaks: broken}
+				told := &ledger.RecordError{Breaks: broken}
 				a.print.NoteWrap(a.print.Bad("ironbark:")+" ", told.Error())
 				a.print.NoteWrap("    ", told.Hint())
 			}

@@ -39,9 +39,9 @@ func (a *app) openCommand() *cobra.Command {
 			if granted.Extends {
 				verb = "extended"
 			}
-			a.print.Wrap(a.print.Open(verb)+"  ", fmt.Sprintf("%s to %s from %s", o.Words.Services, strings.Join(o.Machines, ", "), o.Words.From))
-			a.print.Line("        until %s, %s left; it ends by itself", view.Moment(o.End, a.clock.Now()), view.Left(o.End, a.clock.Now()))
-			a.print.Line("        opening %d, by “%s”", o.ID, o.Permit)
+			a.print.Wrap(a.print.Open(verb)+"  ", fmt.Sprintf("%s to %s from %s", o.Words.Services, strings.Join(o.Machines(), ", "), o.Words.From))
+			a.print.Line("        until %s, %s left; it ends by itself", view.Moment(o.End(), a.clock.Now()), view.Left(o.End(), a.clock.Now()))
+			a.print.Line("        opening %d, by “%s”", o.ID, strings.Join(o.Permits(), "” and “"))
 			for _, n := range granted.Notes {
 				a.print.Note("note: %s", n)
 			}
@@ -69,11 +69,11 @@ type openingDoc struct {
 
 func openingJSON(o opening.Opening, now time.Time) openingDoc {
 	d := openingDoc{
-		ID: o.ID, Person: o.Person, Sentence: o.Words.String(), Machines: o.Machines, Services: o.Words.Services.String(), From: o.Words.From.String(),
-		Begin: o.Begin.UTC(), End: o.End.UTC(), State: "over", Because: o.Words.Because, Permit: o.Permit, EndedBy: o.EndedBy,
+		ID: o.ID, Person: o.Person, Sentence: o.Words.String(), Machines: o.Machines(), Services: o.Words.Services.String(), From: o.Words.From.String(),
+		Begin: o.Begin.UTC(), End: o.End().UTC(), State: "over", Because: o.Words.Because, Permit: strings.Join(o.Permits(), "; "), EndedBy: o.EndedBy,
 	}
 	if o.Active(now) {
-		d.State, d.Left = "open", int64(o.End.Sub(now).Seconds())
+		d.State, d.Left = string(o.StateAt(now)), int64(o.End().Sub(now).Seconds())
 	}
 	if !o.Ended.IsZero() {
 		d.State, d.Ended = "closed", &o.Ended
@@ -115,7 +115,7 @@ func (a *app) openingsCommand() *cobra.Command {
 			}
 			var rows [][]string
 			for _, o := range list {
-				state := view.Left(o.End, now) + " left"
+				state := view.Left(o.End(), now) + " left"
 				switch {
 				case !o.Ended.IsZero():
 					state = "closed by " + o.EndedBy
@@ -125,8 +125,8 @@ func (a *app) openingsCommand() *cobra.Command {
 					state += ", overridden by “" + overridden[o.ID] + "”"
 				}
 				rows = append(rows, []string{
-					fmt.Sprint(o.ID), o.Words.Services.String(), strings.Join(o.Machines, ", "), o.Words.From.String(),
-					view.Moment(o.End, now), state, o.Person, o.Words.Because,
+					fmt.Sprint(o.ID), o.Words.Services.String(), strings.Join(o.Machines(), ", "), o.Words.From.String(),
+					view.Moment(o.End(), now), state, o.Person, o.Words.Because,
 				})
 			}
 			a.print.Table([]string{"NO", "SERVICE", "TO", "FROM", "UNTIL", "STATE", "BY", "BECAUSE"}, rows, 0)
@@ -160,7 +160,7 @@ func (a *app) closeCommand() *cobra.Command {
 				return a.print.JSON(map[string]any{"closed": docs})
 			}
 			for _, o := range list {
-				a.print.Line("closed  opening %d: %s to %s from %s", o.ID, o.Words.Services, strings.Join(o.Machines, ", "), o.Words.From)
+				a.print.Line("closed  opening %d: %s to %s from %s", o.ID, o.Words.Services, strings.Join(o.Machines(), ", "), o.Words.From)
 			}
 			if len(list) == 0 {
 				a.print.Line("Nothing was open %s.", what)
@@ -211,7 +211,7 @@ func (a *app) toClose(ctx context.Context, w *work.Work, args []string, all bool
 		return nil, "", usage("there is no machine “%s”", args[0])
 	}
 	return func(o opening.Opening) bool {
-		for _, m := range o.Machines {
+		for _, m := range o.Machines() {
 			if m == args[0] {
 				return true
 			}

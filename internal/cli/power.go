@@ -9,9 +9,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironbark/internal/driver"
 	"ironbark/internal/estate"
 	"ironbark/internal/sentence"
-	"ironbark/internal/site"
 	"ironbark/internal/work"
 )
 
@@ -19,19 +19,19 @@ import (
 const defaultGrace = 30 * time.Second
 
 func (a *app) startCommand() *cobra.Command {
-	return a.powerCommand(site.Start, "Start machines", "Start machines. They have the addresses that they had, and are reachable as the tables say.")
+	return a.powerCommand(driver.Start, "Start machines", "Start machines. They have the addresses that they had, and are reachable as the tables say.")
 }
 
 func (a *app) stopCommand() *cobra.Command {
-	return a.powerCommand(site.Stop, "Stop machines", "Stop machines: cleanly, and hard after the grace time. They keep their addresses, and cost only their disks.")
+	return a.powerCommand(driver.Stop, "Stop machines", "Stop machines: cleanly, and hard after the grace time. They keep their addresses, and cost only their disks.")
 }
 
 func (a *app) restartCommand() *cobra.Command {
-	return a.powerCommand(site.Restart, "Stop machines and start them again", "Stop machines and start them again. With --setup their first boot is run once more.")
+	return a.powerCommand(driver.Restart, "Stop machines and start them again", "Stop machines and start them again. With --setup their first boot is run once more.")
 }
 
-func (a *app) powerCommand(do site.PowerVerb, short, long string) *cobra.Command {
-	act := site.Power{Do: do, Grace: defaultGrace}
+func (a *app) powerCommand(do driver.PowerVerb, short, long string) *cobra.Command {
+	act := driver.Power{Do: do, Grace: defaultGrace}
 	var yes bool
 	c := &cobra.Command{
 		Use: string(do) + " MACHINE|TAG=VALUE…", Short: short, Long: long, ValidArgsFunction: a.completeNouns("machine"),
@@ -40,7 +40,7 @@ func (a *app) powerCommand(do site.PowerVerb, short, long string) *cobra.Command
 			if err != nil {
 				return err
 			}
-			if len(names) > 1 && do != site.Start {
+			if len(names) > 1 && do != driver.Start {
 				if err := a.confirm(yes, fmt.Sprintf("%s %d machines: %s?", strings.ToUpper(string(do[0]))+string(do[1:]), len(names), strings.Join(names, ", "))); err != nil {
 					return err
 				}
@@ -48,11 +48,11 @@ func (a *app) powerCommand(do site.PowerVerb, short, long string) *cobra.Command
 			return a.power(ctx, w, names, act)
 		}),
 	}
-	if do != site.Start {
+	if do != driver.Start {
 		c.Flags().DurationVar(&act.Grace, "grace", defaultGrace, "how long a clean stop may take before a hard one")
 		c.Flags().BoolVar(&yes, "yes", false, "do several machines without asking")
 	}
-	if do == site.Restart {
+	if do == driver.Restart {
 		c.Flags().BoolVar(&act.Setup, "setup", false, "run the first boot again")
 	}
 	return c
@@ -97,33 +97,33 @@ func machinesNamed(ctx context.Context, w *work.Work, args []string) (names []st
 
 // powered is what became of one machine, for programs.
 type powered struct {
-	Machine string     `json:"machine"`
-	State   site.State `json:"state"`
-	Hard    bool       `json:"hard"`
-	Failed  string     `json:"setupFailed,omitempty"`
+	Machine string       `json:"machine"`
+	State   driver.State `json:"state"`
+	Hard    bool         `json:"hard"`
+	Failed  string       `json:"setupFailed,omitempty"`
 }
 
 // power does the same to several machines and waits until each is as it will be.
-func (a *app) power(ctx context.Context, w *work.Work, names []string, act site.Power) error {
+func (a *app) power(ctx context.Context, w *work.Work, names []string, act driver.Power) error {
 	done := []powered{}
 	for _, name := range names {
 		if _, err := w.Power(ctx, name, act); err != nil {
 			return fmt.Errorf("%s %s: %w", act.Do, name, err)
 		}
 	}
-	err := w.Settle(ctx, names, machinesTime+act.Grace, func(name string, m site.Machine) {
-		done = append(done, powered{name, m.State, m.Hard, m.Failed})
+	err := w.Settle(ctx, names, machinesTime+act.Grace, func(name string, m driver.Machine) {
+		done = append(done, powered{name, m.State, m.Forced, m.Failed})
 		if a.json {
 			return
 		}
 		text := fmt.Sprintf("%s is %s", name, m.State)
-		if m.Hard {
+		if m.Forced {
 			text += a.print.Bad(fmt.Sprintf("; it did not stop within %s and was switched off", sentence.DurationOf(act.Grace)))
 		}
 		if m.Failed != "" {
 			text += a.print.Bad("; its setup " + m.Failed + " failed: ironbark show machine " + name)
 		}
-		if m.State == site.Stuck {
+		if m.State == driver.Stuck {
 			text = a.print.Bad(text) + ": ironbark console " + name + " shows why"
 		}
 		a.print.Line("%s", text)
@@ -136,7 +136,7 @@ func (a *app) power(ctx context.Context, w *work.Work, names []string, act site.
 			return err
 		}
 	}
-	if slices.ContainsFunc(done, func(p powered) bool { return p.State == site.Stuck || p.Failed != "" }) {
+	if slices.ContainsFunc(done, func(p powered) bool { return p.State == driver.Stuck || p.Failed != "" }) {
 		return errFailed
 	}
 	return nil

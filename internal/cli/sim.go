@@ -10,9 +10,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironbark/internal/change"
+	"ironbark/internal/driver/sim"
 	"ironbark/internal/flow"
 	"ironbark/internal/sentence"
-	"ironbark/internal/site/sim"
 	"ironbark/internal/work"
 )
 

@@ -22,8 +22,11 @@ func (r *reader) check() {
 	r.checkSentences()
 }
 
+// Sim is the stand-in cloud.
+const Sim = "sim"
+
 // Sites are the kinds of place where an estate's machines can run.
-var Sites = []string{"sim"}
+var Sites = []string{Sim}
 
 func (r *reader) checkSite() {
 	if r.site != nil && r.estate.Site != "" && !slices.Contains(Sites, r.estate.Site) {

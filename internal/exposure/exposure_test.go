@@ -165,7 +165,7 @@ func open(t *testing.T, w oracle.World, words string) opening.Opening {
 	require.NoError(t, err)
 	o := s.(sentence.Open)
 	resolve := flow.NewResolver(w.Estate, w.Plan())
-	return opening.Opening{ID: 7, Person: "mara", Words: o, Begin: oracle.Epoch, End: oracle.Epoch.Add(o.For.Length()), Machines: []string{"web"}, From: resolve.Source(o.From), Services: resolve.Services(o.Services)}
+	return opening.Opening{ID: 7, Person: "mara", Words: o, Begin: oracle.Epoch, Parts: []opening.Part{{Machines: []string{"web"}, From: resolve.Source(o.From), Services: resolve.Services(o.Services), End: oracle.Epoch.Add(o.For.Length())}}}
 }
 
 func TestAnOpeningIsOverriddenByADeny(t *testing.T) {
@@ -510,7 +510,7 @@ func tryEverything(w oracle.World, p *flow.Plan, guarantee string, tried []netip
 	if !isNever {
 		services, from, to = always.Services, always.From, always.To
 	}
-	for _, moment := range []time.Time{oracle.Epoch, oracle.Epoch.Add(time.Hour), oracle.Epoch.Add(3 * time.Hour)} {
+	for _, moment := range oracle.Moments {
 		for _, src := range tried {
 			for _, service := range arriving {
 				if !w.InSource(src, from) || !w.InServices(service, services) {

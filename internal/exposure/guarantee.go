@@ -45,7 +45,7 @@ func Guarantees(e *estate.Estate, p *flow.Plan, at time.Time) []Broken {
 	g := &guarantor{e: e, p: p, resolve: flow.NewResolver(e, p)}
 	var list []Broken
 	told := map[flow.Origin]bool{}
-	for _, moment := range append([]time.Time{at}, p.Ends(at)...) {
+	for _, moment := range append([]time.Time{at}, p.Turns(at)...) {
 		g.at, g.views = moment, [3]*View{}
 		for _, st := range stated {
 			origin := flow.Origin{Sentence: st.Sentence.String(), File: st.At.File, Line: st.At.Line}

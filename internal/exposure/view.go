@@ -88,7 +88,7 @@ func NewView(p *flow.Plan, at time.Time) *View {
 	v := &View{Plan: p, At: at, ranked: make([]active, 0, len(p.Rules)), classOf: make([]int32, len(p.Machines))}
 	everywhere := p.Everywhere()
 	for i := range p.Rules {
-		if r := &p.Rules[i]; flow.Active(r.Until, at) {
+		if r := &p.Rules[i]; r.Active(at) {
 			v.ranked = append(v.ranked, active{Rule: r, wide: r.From.Covers(everywhere)})
 		}
 	}

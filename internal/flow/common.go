@@ -211,13 +211,16 @@ func (c *common) hasDeny(r Rule) bool {
 
 // within reports whether a rule of a stands in b too, for the same machines or more.
 func (c *common) within(r, o Rule) bool {
-	return o.Kind == r.Kind && o.Until.Equal(r.Until) && o.From.Equal(r.From) && o.Services.Equal(r.Services) && len(c.shared(r.To, o.To).Machines) == len(r.To.Machines)
+	return o.Kind == r.Kind && o.Begin.Equal(r.Begin) && o.Until.Equal(r.Until) && o.From.Equal(r.From) && o.Services.Equal(r.Services) && len(c.shared(r.To, o.To).Machines) == len(r.To.Machines)
 }
 
 // both adds what two passing rules share.
 func (c *common) both(r, o Rule) {
 	r.To, r.From, r.Services = c.shared(r.To, o.To), r.From.Intersect(o.From), r.Services.Intersect(o.Services)
 	r.Until = earlier(r.Until, o.Until)
+	if o.Begin.After(r.Begin) {
+		r.Begin = o.Begin
+	}
 	switch {
 	case r.Kind == o.Kind:
 	case r.Kind == Allow || o.Kind == Allow:

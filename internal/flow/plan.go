@@ -167,6 +167,7 @@ type Rule struct {
 	From     Addrs
 	To       *Group
 	Services Services
+	Begin    time.Time // zero: it has always held. The rule holds at this moment and not before it.
 	Until    time.Time // zero: no end. The rule holds before this moment and not at it.
 	Opening  int64     // the opening's number, for Opening
 	Origin   Origin
@@ -174,6 +175,9 @@ type Rule struct {
 
 // Active reports whether an end has not come yet at a moment: intervals are [begin, end).
 func Active(until, at time.Time) bool { return until.IsZero() || at.Before(until) }
+
+// Active reports whether the rule holds at a moment.
+func (r *Rule) Active(at time.Time) bool { return !at.Before(r.Begin) && Active(r.Until, at) }
 
 // Group is a set of machines that rules share, ascending. Rules with equal
 // targets point to the same Group.
@@ -271,8 +275,9 @@ func (p *Plan) finishDoors() {
 	}
 }
 
-// Ends lists each end in the plan that comes after a moment, ascending, each once.
-func (p *Plan) Ends(after time.Time) []time.Time {
+// Turns lists each moment after a given one at which something of the plan begins or
+// ends, ascending, each once.
+func (p *Plan) Turns(after time.Time) []time.Time {
 	var list []time.Time
 	add := func(t time.Time) {
 		if !t.IsZero() && t.After(after) {
@@ -280,6 +285,7 @@ func (p *Plan) Ends(after time.Time) []time.Time {
 		}
 	}
 	for _, r := range p.Rules {
+		add(r.Begin)
 		add(r.Until)
 	}
 	for _, d := range p.Doors {

@@ -51,6 +51,7 @@ type rowRule struct {
 	Service  string     `json:"service,omitempty"`
 	On       string     `json:"on,omitempty"`
 	Standing bool       `json:"standing,omitempty"`
+	Begin    *time.Time `json:"begin,omitempty"`
 	Until    *time.Time `json:"until,omitempty"`
 	Opening  int64      `json:"opening,omitempty"`
 	Sentence string     `json:"sentence"`
@@ -103,7 +104,7 @@ func (w *rowWriter) sorted(rules []Rule) []Row {
 	for _, r := range rules {
 		w.rule("rule", rowRule{
 			Kind: r.Kind.String(), From: AddrRuns(r.From), Group: w.group(r.To), Services: ServiceRuns(r.Services),
-			Until: moment(r.Until), Opening: r.Opening, Sentence: r.Origin.Sentence, File: r.Origin.File, Line: r.Origin.Line,
+			Begin: moment(r.Begin), Until: moment(r.Until), Opening: r.Opening, Sentence: r.Origin.Sentence, File: r.Origin.File, Line: r.Origin.Line,
 		})
 	}
 	slices.SortFunc(w.rows, func(a, b Row) int { return cmp.Compare(a.Key, b.Key) })
@@ -137,6 +138,13 @@ func moment(t time.Time) *time.Time {
 	}
 	t = t.UTC()
 	return &t
+}
+
+func readMoment(t *time.Time) time.Time {
+	if t == nil {
+		return time.Time{}
+	}
+	return *t
 }
 
 type rowWriter struct {
@@ -174,10 +182,15 @@ func (w *rowWriter) group(g *Group) string {
 	for i, m := range g.Machines {
 		names[i] = w.p.Machines[m].Name
 	}
-	text, _ := json.Marshal(names)
+	w.groups[g] = w.named(names)
+	return w.groups[g]
+}
+
+// named puts the row of a group of machines by name and returns its key.
+func (w *rowWriter) named(machines []string) string {
+	text, _ := json.Marshal(machines)
 	key := digest(string(text))
-	w.put("group", key, rowNoun{Name: key, Machines: names})
-	w.groups[g] = key
+	w.put("group", key, rowNoun{Name: key, Machines: machines})
 	return key
 }
 
@@ -314,15 +327,12 @@ func (r rowReader) rule(kind string, row Row) error {
 	if !ok {
 		return fmt.Errorf("there is no group %q", b.Group)
 	}
-	var until time.Time
-	if b.Until != nil {
-		until = *b.Until
-	}
+	begin, until := readMoment(b.Begin), readMoment(b.Until)
 	origin := Origin{Sentence: b.Sentence, File: b.File, Line: b.Line}
 	if kind == "rule" {
 		for k := Deny; k <= Allow; k++ {
 			if k.String() == b.Kind {
-				r.p.Rules = append(r.p.Rules, Rule{Kind: k, From: from, To: to, Services: services, Until: until, Opening: b.Opening, Origin: origin})
+				r.p.Rules = append(r.p.Rules, Rule{Kind: k, From: from, To: to, Services: services, Begin: begin, Until: until, Opening: b.Opening, Origin: origin})
 				return nil
 			}
 		}
@@ -351,6 +361,15 @@ func nonEmpty(words ...string) []string {
 func (p *Plan) RuleRows(rules ...Rule) []Row {
 	w := &rowWriter{p: p, groups: map[*Group]string{}}
 	return w.sorted(rules)
+}
+
+// NamedRows returns the rows of a rule and of the machines that it is for, in names: they
+// do not hang on any plan. The rule's own group is not looked at.
+func NamedRows(r Rule, machines []string) []Row {
+	w := &rowWriter{groups: map[*Group]string{}}
+	r.To = &Group{}
+	w.groups[r.To] = w.named(machines)
+	return w.sorted([]Rule{r})
 }
 
 // RowSentence returns the sentence that a row of a rule or a door stands for; "" for others.

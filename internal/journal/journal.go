@@ -75,3 +75,6 @@ func Verify(entries []Entry, head string) error {
 	}
 	return nil
 }
+
+// Head returns the head of a journal whose last entry this is.
+func (e Entry) Head() Head { return Head{e.Seq, e.Hash} }

@@ -24,45 +24,6 @@ import (
 	"ironbark/internal/sentence"
 )
 
-// Opening lets flows pass from Begin until End, End not included.
-type Opening struct {
-	ID       int64 // counted from 1; 0 before the site has given one
-	Person   string
-	Words    sentence.Open // as it holds: until a moment, from addresses and names as typed
-	Begin    time.Time
-	End      time.Time
-	Machines []string // frozen
-	From     flow.Addrs
-	Services flow.Services
-	Permit   string // the sentence that permits it
-	Ended    time.Time
-	EndedBy  string // who closed it before its end
-	Why      string // why it was closed before its end
-}
-
-// Active reports whether the opening is there at a moment: from its record until its
-// end or its closing, whatever a clock says of its beginning, so that it is listed
-// and can be closed.
-func (o Opening) Active(at time.Time) bool {
-	return o.Ended.IsZero() && at.Before(o.End)
-}
-
-// Rule returns the rule that lets the opening's flows pass in a plan. Machines
-// that the plan has not are left out.
-func (o Opening) Rule(p *flow.Plan) flow.Rule {
-	g := &flow.Group{}
-	for _, name := range o.Machines {
-		if m, ok := p.MachineByName(name); ok {
-			g.Machines = append(g.Machines, m)
-		}
-	}
-	slices.Sort(g.Machines)
-	return flow.Rule{
-		Kind: flow.Opening, From: o.From, To: g, Services: o.Services, Until: o.End, Opening: o.ID,
-		Origin: flow.Origin{Sentence: o.Words.String()},
-	}
-}
-
 // Reason is one reason to refuse a request, and what would mend it.
 type Reason struct {
 	What string
@@ -113,12 +74,10 @@ type Granted struct {
 // Judge decides a request. The error is a *Refusal.
 func Judge(r Request) (Granted, error) {
 	j := &judge{Request: r, resolve: flow.NewResolver(r.Estate, r.Plan)}
-	j.o = Opening{
-		Person: r.Person, Words: r.Words, Begin: r.Now, From: j.resolve.Source(r.Words.From),
-		Services: j.resolve.Services(r.Words.Services),
-	}
+	j.o = Opening{Person: r.Person, Request: r.Words.String(), Words: r.Words, Begin: r.Now}
+	j.part = Part{From: j.resolve.Source(r.Words.From), Services: j.resolve.Services(r.Words.Services)}
 	for _, m := range j.resolve.Group(r.Words.To).Machines {
-		j.o.Machines = append(j.o.Machines, r.Plan.Machines[m].Name)
+		j.part.Machines = append(j.part.Machines, r.Plan.Machines[m].Name)
 	}
 	extends := j.begin()
 	j.judgeTarget()
@@ -127,7 +86,8 @@ func Judge(r Request) (Granted, error) {
 	if len(j.refusal.Reasons) > 0 {
 		return Granted{}, &j.refusal
 	}
-	j.o.Words.For, j.o.Words.Until = sentence.Duration{}, j.o.End.UTC()
+	j.o.Words.For, j.o.Words.Until = sentence.Duration{}, j.part.End.UTC()
+	j.o.Parts = []Part{j.part}
 	return Granted{Opening: j.o, Extends: extends, Notes: j.notes}, nil
 }
 
@@ -135,6 +95,7 @@ type judge struct {
 	Request
 	resolve flow.Resolver
 	o       Opening
+	part    Part // of the opening, which has one: a permit covers all of it or none
 	refusal Refusal
 	notes   []string
 }
@@ -146,23 +107,23 @@ func (j *judge) refuse(mend, format string, args ...any) {
 // begin finds the end, and the own opening with the same services, targets and
 // source, which is then extended: its length counts from its own beginning.
 func (j *judge) begin() (extends bool) {
-	j.o.End = j.Words.Until
+	j.part.End = j.Words.Until
 	if !j.Words.For.IsZero() {
-		j.o.End = j.Now.Add(j.Words.For.Length())
+		j.part.End = j.Now.Add(j.Words.For.Length())
 	}
-	j.o.End = j.o.End.Truncate(time.Second) // ends are told in whole seconds, rounded to less
-	if !j.o.End.After(j.Now) {
-		j.refuse("", "the end %s is not in the future", j.o.End.UTC().Format(time.RFC3339))
+	j.part.End = j.part.End.Truncate(time.Second) // ends are told in whole seconds, rounded to less
+	if !j.part.End.After(j.Now) {
+		j.refuse("", "the end %s is not in the future", j.part.End.UTC().Format(time.RFC3339))
 	}
-	if j.o.End.UTC().Year() > sentence.MaxYear {
+	if j.part.End.UTC().Year() > sentence.MaxYear {
 		j.refuse("", "the end lies beyond the year %d", sentence.MaxYear)
-		j.o.End = j.Now // what is refused is still told
+		j.part.End = j.Now // what is refused is still told
 	}
 	for _, a := range j.Active {
-		if a.Person == j.Person && a.Services.Equal(j.o.Services) && a.From.Equal(j.o.From) && slices.Equal(a.Machines, j.o.Machines) {
+		if a.Person == j.Person && len(a.Parts) == 1 && a.Parts[0].SameFlows(j.part) {
 			j.o.ID, j.o.Begin = a.ID, a.Begin
-			if j.o.End.Before(a.End) {
-				j.refuse(fmt.Sprintf("close %d ends it", a.ID), "your opening %d holds until %s already, which is later", a.ID, a.End.UTC().Format(time.RFC3339))
+			if j.part.End.Before(a.End()) {
+				j.refuse(fmt.Sprintf("close %d ends it", a.ID), "your opening %d holds until %s already, which is later", a.ID, a.End().UTC().Format(time.RFC3339))
 			}
 			return true
 		}
@@ -172,23 +133,23 @@ func (j *judge) begin() (extends bool) {
 
 // judgeTarget asks for each machine whether anything would come of the opening.
 func (j *judge) judgeTarget() {
-	if len(j.o.Machines) == 0 {
+	if len(j.part.Machines) == 0 {
 		j.refuse("enact makes machines that stand in the files only", "“%s” is no machine that is there", j.Words.To)
 		return
 	}
-	if j.o.From.IsEmpty() {
+	if j.part.From.IsEmpty() {
 		j.refuse("", "“from %s” stands for no address", j.Words.From)
 		return
 	}
-	view := exposure.NewView(j.Plan.With(j.o.Rule(j.Plan)), j.Now)
-	for _, name := range j.o.Machines {
+	view := exposure.NewView(j.Plan.With(j.part.rule(j.o, j.Plan)), j.Now)
+	for _, name := range j.part.Machines {
 		m, _ := j.Plan.MachineByName(name)
 		if !j.Running(name) {
 			j.refuse("start "+name, "%s is not running", name)
 		}
 		var noDoor, denied, open bool
 		var deny exposure.Part
-		for _, p := range view.Ask(j.o.Services, j.o.From, exposure.Target{Machine: m}) {
+		for _, p := range view.Ask(j.part.Services, j.part.From, exposure.Target{Machine: m}) {
 			noDoor = noDoor || p.Reason == exposure.NoDoor
 			open = open || p.Open
 			if p.Reason == exposure.Denied {
@@ -216,7 +177,7 @@ func (j *judge) judgePermits() {
 		return
 	}
 	var near []Reason
-	length := j.o.End.Sub(j.o.Begin)
+	length := j.part.End.Sub(j.o.Begin)
 	for _, st := range j.Estate.Sentences {
 		m, ok := st.Sentence.(sentence.Permit)
 		if !ok || !slices.ContainsFunc(m.People, func(n sentence.Name) bool { return j.Estate.Belongs(j.Person, n.Text) }) {
@@ -224,7 +185,7 @@ func (j *judge) judgePermits() {
 		}
 		lacks := j.lacks(m, length)
 		if len(lacks) == 0 {
-			j.o.Permit = m.String()
+			j.part.Permit = m.String()
 			return
 		}
 		near = append(near, Reason{What: fmt.Sprintf("“%s” does not cover it: %s", m, strings.Join(lacks, "; "))})
@@ -241,16 +202,16 @@ func (j *judge) judgePermits() {
 
 // lacks tells in what a permit falls short of the request.
 func (j *judge) lacks(m sentence.Permit, length time.Duration) (list []string) {
-	if rest := j.o.Services.Subtract(j.resolve.Services(m.Services)); !rest.IsEmpty() {
+	if rest := j.part.Services.Subtract(j.resolve.Services(m.Services)); !rest.IsEmpty() {
 		list = append(list, "it is for "+m.Services.String())
 	}
 	to := j.resolve.Group(m.To)
-	for _, name := range j.o.Machines {
+	for _, name := range j.part.Machines {
 		if i, ok := j.Plan.MachineByName(name); !ok || !to.Has(i) {
 			list = append(list, fmt.Sprintf("%s is not among its machines", name))
 		}
 	}
-	if !j.resolve.Source(m.From).Covers(j.o.From) {
+	if !j.resolve.Source(m.From).Covers(j.part.From) {
 		list = append(list, "it is from "+m.From.String())
 	}
 	if length > m.UpTo.Length() {
@@ -269,15 +230,15 @@ func (j *judge) judgeGuarantees() {
 		return
 	}
 	without := j.Plan.WithoutOpenings(func(id int64) bool { return id == j.o.ID && id != 0 })
-	view := exposure.NewView(without.With(j.o.Rule(without)), j.Now)
+	view := exposure.NewView(without.With(j.part.rule(j.o, without)), j.Now)
 	for _, st := range j.Estate.Sentences {
 		n, ok := st.Sentence.(sentence.Never)
 		if !ok || n.Standing {
 			continue
 		}
-		services, from := j.o.Services.Intersect(j.resolve.Services(n.Services)), j.o.From.Intersect(j.resolve.Source(n.From))
+		services, from := j.part.Services.Intersect(j.resolve.Services(n.Services)), j.part.From.Intersect(j.resolve.Source(n.From))
 		to := j.resolve.Group(n.To)
-		for _, name := range j.o.Machines {
+		for _, name := range j.part.Machines {
 			m, _ := j.Plan.MachineByName(name)
 			if services.IsEmpty() || from.IsEmpty() || !to.Has(m) {
 				continue
@@ -293,10 +254,14 @@ func (j *judge) judgeGuarantees() {
 	}
 }
 
-// Covered reports whether a permit of an estate still covers an opening that
-// holds: the same judgement as at its beginning, for its whole length.
+// Covered reports whether the permits of an estate still cover an opening that holds:
+// the same judgement as at its beginning, for its whole length.
 func Covered(o Opening, e *estate.Estate, p *flow.Plan) bool {
-	j := &judge{Request: Request{Person: o.Person, Words: o.Words, Estate: e, Plan: p}, resolve: flow.NewResolver(e, p), o: o}
-	j.judgePermits()
-	return len(j.refusal.Reasons) == 0
+	for _, part := range o.Parts {
+		j := &judge{Request: Request{Person: o.Person, Words: o.Words, Estate: e, Plan: p}, resolve: flow.NewResolver(e, p), o: o, part: part}
+		if j.judgePermits(); len(j.refusal.Reasons) > 0 {
+			return false
+		}
+	}
+	return true
 }

@@ -79,8 +79,8 @@ func TestAGrantFreezesAndExtends(t *testing.T) {
 	w := oracle.WorldOf(nouns, rules...)
 	g, err := request(t, w, "mara", `open ssh to web-1 from office for 90m because "keys"`)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"web-1"}, g.Opening.Machines)
-	assert.Equal(t, oracle.Epoch.Add(90*time.Minute), g.Opening.End)
+	assert.Equal(t, []string{"web-1"}, g.Opening.Machines())
+	assert.Equal(t, oracle.Epoch.Add(90*time.Minute), g.Opening.End())
 	assert.Equal(t, `open ssh to web-1 from office until 2026-11-23T10:30:00Z because "keys"`, g.Opening.Words.String())
 	assert.Len(t, g.Notes, 1, "half of the office stays out by a deny, and that is told")
 	assert.False(t, g.Extends)
@@ -123,5 +123,5 @@ func TestAnOpeningIsCoveredWhileItsPermitStands(t *testing.T) {
 	less := oracle.WorldOf(nouns, rules[1:]...)
 	assert.False(t, opening.Covered(g.Opening, less.Estate, less.Plan()))
 	assert.True(t, g.Opening.Active(oracle.Epoch))
-	assert.False(t, g.Opening.Active(g.Opening.End), "at exactly the end it is over")
+	assert.False(t, g.Opening.Active(g.Opening.End()), "at exactly the end it is over")
 }

@@ -21,7 +21,7 @@ import (
 var Epoch = time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
 
 // Moments are moments before, at and after the ends of drawn sentences.
-var Moments = []time.Time{Epoch, Epoch.Add(time.Hour - time.Nanosecond), Epoch.Add(time.Hour), Epoch.Add(3 * time.Hour)}
+var Moments = []time.Time{Epoch, Epoch.Add(20*time.Minute - time.Nanosecond), Epoch.Add(20 * time.Minute), Epoch.Add(time.Hour - time.Nanosecond), Epoch.Add(time.Hour), Epoch.Add(3 * time.Hour)}
 
 const nouns = `estate: drawn
 site: sim
@@ -227,11 +227,14 @@ func drawOpenings(t *rapid.T, w World, set func(string, []string) string) World 
 		}
 		words := s.(sentence.Open)
 		resolve := flow.NewResolver(w.Estate, w.Plan())
-		w.Openings = append(w.Openings, opening.Opening{
-			ID: int64(i + 1), Person: "mara", Words: words, Begin: Epoch.Add(-time.Minute), End: words.Until,
-			Machines: []string{w.Estate.Machines[rapid.IntRange(0, len(w.Estate.Machines)-1).Draw(t, "machine")].Name},
-			From:     resolve.Source(words.From), Services: resolve.Services(words.Services),
-		})
+		o := opening.Opening{ID: int64(i + 1), Person: "mara", Words: words, Begin: Epoch.Add(rapid.SampledFrom([]time.Duration{-time.Minute, 20 * time.Minute}).Draw(t, "begin"))}
+		for part := range rapid.IntRange(1, 2).Draw(t, "parts") {
+			o.Parts = append(o.Parts, opening.Part{
+				Machines: []string{w.Estate.Machines[rapid.IntRange(0, len(w.Estate.Machines)-1).Draw(t, "machine")].Name},
+				From:     resolve.Source(words.From), Services: resolve.Services(words.Services), End: words.Until.Add(time.Duration(-part) * time.Minute),
+			})
+		}
+		w.Openings = append(w.Openings, o)
 	}
 	return w
 }
@@ -241,7 +244,7 @@ func (w World) Plan() *flow.Plan {
 	p := flow.Compile(w.Estate, w.Given)
 	var rules []flow.Rule
 	for _, o := range w.Openings {
-		rules = append(rules, o.Rule(p))
+		rules = append(rules, o.Rules(p)...)
 	}
 	return p.With(rules...)
 }

@@ -186,7 +186,10 @@ func (w World) judge(m estate.Machine, src netip.Addr, service flow.Service, doo
 	}
 	administrative := w.administrative(service)
 	for _, o := range w.Openings {
-		if o.Active(at) && slices.Contains(o.Machines, m.Name) && o.Services.Contains(service) && o.From.Contains(flow.PointOf(src)) {
+		passes := func(p opening.Part) bool {
+			return at.Before(p.End) && slices.Contains(p.Machines, m.Name) && p.Services.Contains(service) && p.From.Contains(flow.PointOf(src))
+		}
+		if o.Ended.IsZero() && !at.Before(o.Begin) && slices.ContainsFunc(o.Parts, passes) {
 			return Verdict{Open: true, Machine: m.Name, Reason: "opening"}
 		}
 	}

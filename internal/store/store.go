@@ -1,5 +1,4 @@
-// Package store keeps what a site must not forget in one SQLite file (embedded,
-// pure Go). A file that is damaged, of something else, or of a newer version is
+// Package store keeps what must not be forgotten in one SQLite file (embedded, pure Go). A file that is damaged, of something else, or of a newer version is
 // told as such and never written to.
 package store
 
@@ -10,60 +9,40 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"slices"
 	"strings"
 
 	"modernc.org/sqlite"
 	lib "modernc.org/sqlite/lib"
 )
 
-// applicationID marks the file as ours (SQLite file format, 1.3.11): "Irnb".
-const applicationID = 0x49726e62
+// Format is what a store of one kind holds.
+type Format struct {
+	// ApplicationID marks the file as of this kind (SQLite file format, 1.3.11).
+	ApplicationID int64
+	Version       int64 // of the schema, from 1
+	Schema        string
+	// Upgrades bring a store of a version up to the next one, each in a transaction of
+	// its own. path is that of the file.
+	Upgrades map[int64]func(ctx context.Context, tx *sql.Tx, path string) error
+	// Grows names the tables that only grow and tell damage by themselves.
+	Grows []string
+}
 
-// version is the version of the schema.
-const version = 3
-
-const schema = `
-CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT, WITHOUT ROWID;
-CREATE TABLE things (kind TEXT, name TEXT, spec TEXT NOT NULL, given TEXT NOT NULL, made TEXT NOT NULL, booted TEXT NOT NULL, PRIMARY KEY (kind, name)) STRICT, WITHOUT ROWID;
-CREATE TABLE tables (owner INTEGER, key TEXT, body TEXT NOT NULL, PRIMARY KEY (owner, key)) STRICT, WITHOUT ROWID;
-CREATE TABLE openings (id INTEGER PRIMARY KEY, body TEXT NOT NULL) STRICT;
-CREATE TABLE files (name TEXT PRIMARY KEY, data BLOB NOT NULL) STRICT, WITHOUT ROWID;
-CREATE TABLE journal (seq INTEGER PRIMARY KEY, at TEXT NOT NULL, person TEXT NOT NULL, action TEXT NOT NULL, text TEXT NOT NULL, data TEXT NOT NULL, prev TEXT NOT NULL, hash TEXT NOT NULL) STRICT;
-` + second + third
-
-// second is what version 2 of the schema added: what was last asked for of each
-// thing, how machines are doing and what is in them, and what was done to the
-// site by others.
-const second = `
-ALTER TABLE things ADD COLUMN asked TEXT NOT NULL DEFAULT '';
-CREATE TABLE machines (name TEXT PRIMARY KEY, life TEXT NOT NULL, guest TEXT NOT NULL, log TEXT NOT NULL) STRICT, WITHOUT ROWID;
-CREATE TABLE outside (seq INTEGER PRIMARY KEY, at TEXT NOT NULL, who TEXT NOT NULL, what TEXT NOT NULL, data TEXT NOT NULL) STRICT;
-`
-
-// third is what version 3 added: the breaks of the record that were found, which entry
-// of the journal each opening was last recorded in, and which openings are over.
-const third = `
-CREATE TABLE breaks (seq INTEGER, why TEXT NOT NULL, mark TEXT NOT NULL, found TEXT NOT NULL, acknowledged TEXT NOT NULL DEFAULT '', person TEXT NOT NULL DEFAULT '', PRIMARY KEY (seq, why, mark)) STRICT, WITHOUT ROWID;
-ALTER TABLE openings ADD COLUMN entry INTEGER NOT NULL DEFAULT 0;
-ALTER TABLE openings ADD COLUMN over INTEGER NOT NULL DEFAULT 0;
-UPDATE openings SET over = 1 WHERE json_extract(body, '$.ended') IS NOT NULL;
-CREATE INDEX openings_there ON openings (id) WHERE over = 0;
-`
-
-// upgrades bring a store of a version up to the next one.
-var upgrades = map[int64]string{
-	1: second + `
-UPDATE things SET asked = spec;
-INSERT INTO machines SELECT name, json_object('booted', booted), '', '' FROM things WHERE kind = 'machine';
-`,
-	2: third,
+// SQL returns an upgrade that is a list of statements.
+func SQL(statements string) func(context.Context, *sql.Tx, string) error {
+	return func(ctx context.Context, tx *sql.Tx, _ string) error {
+		_, err := tx.ExecContext(ctx, statements)
+		return err
+	}
 }
 
 // Damaged says that a file cannot be used, and why. The file is left as it is.
 type Damaged struct {
-	Path string
-	Why  string
-	Mend string
+	Path  string
+	Why   string
+	Mend  string
+	Newer bool // it is sound, and of a version that this program does not know
 }
 
 // Error tells the file and what is wrong with it.
@@ -97,13 +76,14 @@ var errOld = errors.New("the store is of an older version")
 
 // DB is an open store. It is safe for concurrent use; one transaction runs at a time.
 type DB struct {
-	db   *sql.DB
-	path string
+	db     *sql.DB
+	path   string
+	format Format
 }
 
 // Open opens the file at path, for reading alone where readOnly is set. Without
 // it a missing file is made; with it ErrAbsent is returned.
-func Open(ctx context.Context, path string, readOnly bool) (*DB, error) {
+func Open(ctx context.Context, path string, format Format, readOnly bool) (*DB, error) {
 	info, err := os.Stat(path)
 	switch {
 	case errors.Is(err, fs.ErrNotExist) && readOnly:
@@ -117,43 +97,47 @@ func Open(ctx context.Context, path string, readOnly bool) (*DB, error) {
 			return nil, err
 		}
 	case err == nil && !info.Mode().IsRegular():
-		return nil, &Damaged{path, "is no ordinary file", "move it away"}
+		return nil, &Damaged{Path: path, Why: "is no ordinary file", Mend: "move it away"}
 	case err != nil:
 		return nil, err
 	}
-	s, err := open(ctx, path, options(path, readOnly))
+	s, err := open(ctx, path, format, options(path, readOnly))
 	if errors.Is(err, errOld) { // bring it up to date first
-		if s, err = open(ctx, path, options(path, false)); err != nil {
+		if s, err = open(ctx, path, format, options(path, false)); err != nil {
 			return nil, err
 		}
 		if err := s.Close(); err != nil {
 			return nil, err
 		}
-		s, err = open(ctx, path, options(path, true))
+		s, err = open(ctx, path, format, options(path, true))
 	}
 	if err == nil || !readOnly || !isUnwritable(err) {
 		return s, err
 	}
 	// A folder that cannot be written to: read the file as nobody can be writing to it.
-	return open(ctx, path, options(path, true)+"&immutable=1")
+	return open(ctx, path, format, options(path, true)+"&immutable=1")
 }
 
 func options(path string, readOnly bool) string {
-	quoted := strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23").Replace(path)
-	dsn := "file:" + quoted + "?_txlock=immediate&_pragma=busy_timeout(10000)&_pragma=synchronous(FULL)"
+	dsn := "file:" + quote(path) + "?_txlock=immediate&_pragma=busy_timeout(10000)&_pragma=synchronous(FULL)"
 	if readOnly {
 		return dsn + "&mode=ro"
 	}
 	return dsn + "&_pragma=journal_mode(WAL)"
 }
 
-func open(ctx context.Context, path, dsn string) (*DB, error) {
+// quote writes a path as a URI has it (RFC 3986).
+func quote(path string) string {
+	return strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23").Replace(path)
+}
+
+func open(ctx context.Context, path string, format Format, dsn string) (*DB, error) {
 	db, err := sql.Open("sqlite", dsn)
 	if err != nil {
 		return nil, err
 	}
 	db.SetMaxOpenConns(1)
-	s := &DB{db: db, path: path}
+	s := &DB{db: db, path: path, format: format}
 	if err := s.check(ctx, !strings.Contains(dsn, "mode=ro")); err != nil {
 		return nil, errors.Join(s.explain(err), db.Close())
 	}
@@ -163,6 +147,7 @@ func open(ctx context.Context, path, dsn string) (*DB, error) {
 // check looks whose file it is; an empty one gets the schema, if it may be written.
 func (s *DB) check(ctx context.Context, write bool) error {
 	var id, have, tables int64
+	version := s.format.Version
 	row := s.db.QueryRowContext(ctx, `SELECT a.application_id, u.user_version, (SELECT count(*) FROM sqlite_master) FROM pragma_application_id a, pragma_user_version u`)
 	if err := row.Scan(&id, &have, &tables); err != nil {
 		return err
@@ -173,42 +158,79 @@ func (s *DB) check(ctx context.Context, write bool) error {
 			return ErrAbsent
 		}
 		return s.Do(ctx, func(tx *sql.Tx) error {
-			_, err := tx.ExecContext(ctx, schema+fmt.Sprintf("PRAGMA application_id = %d; PRAGMA user_version = %d;", applicationID, version))
-			return err
-		})
-	case id != applicationID:
-		return &Damaged{s.path, "is a database of something else", "move it away"}
-	case have > version:
-		return &Damaged{s.path, fmt.Sprintf("was written by a newer ironbark (version %d of the store; this one knows %d)", have, version), "use the newer ironbark"}
-	case have >= 1 && have < version && tables > 0 && write:
-		return s.Do(ctx, func(tx *sql.Tx) error {
-			for ; have < version; have++ {
-				if _, err := tx.ExecContext(ctx, upgrades[have]); err != nil {
-					return err
-				}
+			row := tx.QueryRowContext(ctx, `SELECT count(*) FROM sqlite_master`)
+			if err := row.Scan(&tables); err != nil || tables > 0 { // somebody else has made it meanwhile
+				return err
 			}
-			_, err := tx.ExecContext(ctx, fmt.Sprintf("PRAGMA user_version = %d", version))
+			_, err := tx.ExecContext(ctx, s.format.Schema+fmt.Sprintf("PRAGMA application_id = %d; PRAGMA user_version = %d;", s.format.ApplicationID, version))
 			return err
 		})
+	case id != s.format.ApplicationID:
+		return &Damaged{Path: s.path, Why: "is a database of something else", Mend: "move it away"}
+	case have > version:
+		return &Damaged{Path: s.path, Why: fmt.Sprintf("was written by a newer ironbark (version %d of the store; this one knows %d)", have, version), Mend: "use the newer ironbark", Newer: true}
+	case have >= 1 && have < version && tables > 0 && write:
+		return s.upgrade(ctx)
 	case have >= 1 && have < version && tables > 0:
 		return errOld
 	case have < version || tables == 0:
-		return &Damaged{s.path, "is incomplete", "restore it from a copy"}
+		return &Damaged{Path: s.path, Why: "is incomplete", Mend: "restore it from a copy"}
 	}
 	return nil
 }
 
-// Whole reads every page of the file, but for those of the journal, and tells whether
-// it is sound: the journal only grows, and its hashes tell of damage in it. Cost:
-// linear in the rest.
+// upgrade brings a store up to date, a version at a time. Another process may have
+// done it meanwhile.
+func (s *DB) upgrade(ctx context.Context) error {
+	for {
+		done := false
+		err := s.Do(ctx, func(tx *sql.Tx) error {
+			var have int64
+			if err := tx.QueryRowContext(ctx, `PRAGMA user_version`).Scan(&have); err != nil {
+				return err
+			}
+			if done = have >= s.format.Version; done {
+				return nil
+			}
+			if err := s.format.Upgrades[have](ctx, tx, s.path); err != nil {
+				return err
+			}
+			_, err := tx.ExecContext(ctx, fmt.Sprintf("PRAGMA user_version = %d", have+1))
+			return err
+		})
+		if done || err != nil {
+			return err
+		}
+	}
+}
+
+// Whole reads every page of the file, but for those of the tables that only grow, and
+// tells whether it is sound. Cost: linear in the rest.
 func (s *DB) Whole(ctx context.Context) error {
-	for _, table := range []string{"meta", "things", "tables", "openings", "files", "machines", "outside", "breaks"} {
+	var tables []string
+	rows, err := s.db.QueryContext(ctx, `SELECT name FROM sqlite_master WHERE type = 'table' ORDER BY name`)
+	if err != nil {
+		return s.explain(err)
+	}
+	for rows.Next() {
+		var name string
+		if err := rows.Scan(&name); err != nil {
+			return errors.Join(err, rows.Close())
+		}
+		if !slices.Contains(s.format.Grows, name) {
+			tables = append(tables, name)
+		}
+	}
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		return s.explain(err)
+	}
+	for _, table := range tables {
 		var text string
 		if err := s.db.QueryRowContext(ctx, `PRAGMA quick_check(`+table+`)`).Scan(&text); err != nil {
 			return s.explain(err)
 		}
 		if text != "ok" {
-			return &Damaged{s.path, "is damaged: " + text, "restore it from a copy; nothing was written to it"}
+			return &Damaged{Path: s.path, Why: "is damaged: " + text, Mend: "restore it from a copy; nothing was written to it"}
 		}
 	}
 	return nil
@@ -259,14 +281,14 @@ func (s *DB) Read(ctx context.Context, f func(tx *sql.Tx) error) error {
 	case err == nil || code(err) != 0 || ctx.Err() != nil:
 		return err
 	}
-	return &Damaged{s.path, "is damaged: " + err.Error(), "restore it from a copy; nothing was written to it"}
+	return &Damaged{Path: s.path, Why: "is damaged: " + err.Error(), Mend: "restore it from a copy; nothing was written to it"}
 }
 
 // explain turns the codes of SQLite (https://sqlite.org/rescode.html) into what a person can act on.
 func (s *DB) explain(err error) error {
 	switch code(err) {
 	case lib.SQLITE_CORRUPT, lib.SQLITE_NOTADB, lib.SQLITE_TOOBIG, lib.SQLITE_MISMATCH:
-		return &Damaged{s.path, "is damaged", "restore it from a copy; nothing was written to it"}
+		return &Damaged{Path: s.path, Why: "is damaged", Mend: "restore it from a copy; nothing was written to it"}
 	case lib.SQLITE_FULL, lib.SQLITE_IOERR:
 		return &Unwritable{s.path, "the disk is full or does not answer", err}
 	case lib.SQLITE_READONLY, lib.SQLITE_CANTOPEN:
@@ -275,4 +297,17 @@ func (s *DB) explain(err error) error {
 		return fmt.Errorf("%s: another ironbark has kept it busy for 10 seconds: %w", s.path, err)
 	}
 	return err
+}
+
+// Attach runs f in a transaction in which another store can be read under a name.
+func (s *DB) Attach(ctx context.Context, path, name string, f func(tx *sql.Tx) error) (err error) {
+	uri := "file:" + quote(path) + "?mode=ro"
+	if _, err := s.db.ExecContext(ctx, `ATTACH DATABASE ? AS `+name, uri); err != nil {
+		return s.explain(err)
+	}
+	defer func() {
+		_, detached := s.db.ExecContext(ctx, `DETACH DATABASE `+name)
+		err = errors.Join(err, detached)
+	}()
+	return s.Do(ctx, f)
 }

@@ -1,60 +1,59 @@
 package store
 
 import (
+	"context"
 	"database/sql"
+	"errors"
 	"os"
 	"path/filepath"
-	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
 
-// first is the schema of version 1, as it was written then.
-var first = strings.TrimSuffix(schema, second+third)
+var older = Format{ApplicationID: 0x49726e62, Version: 1, Schema: `CREATE TABLE tides (name TEXT PRIMARY KEY) STRICT; INSERT INTO tides VALUES ('spring');`}
 
-// old makes a store of version 1 with a machine in it.
-func old(t *testing.T) string {
-	path := filepath.Join(t.TempDir(), "site.db")
-	db, err := sql.Open("sqlite", "file:"+path)
-	require.NoError(t, err)
-	_, err = db.Exec(first + `
-		INSERT INTO things VALUES ('machine', 'gauge', '{"image":"linux-base"}', '{}', '2026-11-01T00:00:00Z', '2026-11-02T00:00:00Z');
-		INSERT INTO journal VALUES (1, '2026-11-01T00:00:00Z', 'mara', 'make', 'machine gauge', '{}', '', 'hash');
-		PRAGMA application_id = 1232236130; PRAGMA user_version = 1;`)
-	require.NoError(t, err)
-	require.NoError(t, db.Close())
-	return path
+// newer is what older was brought up to, in two steps.
+func newer(second func(context.Context, *sql.Tx, string) error) Format {
+	return Format{ApplicationID: older.ApplicationID, Version: 3, Schema: `CREATE TABLE tides (name TEXT PRIMARY KEY, metres INTEGER, at TEXT) STRICT;`, Upgrades: map[int64]func(context.Context, *sql.Tx, string) error{
+		1: SQL(`ALTER TABLE tides ADD COLUMN metres INTEGER; UPDATE tides SET metres = 4;`), 2: second,
+	}}
 }
 
 func TestAnOlderStoreIsBroughtUpToDate(t *testing.T) {
 	for _, readOnly := range []bool{true, false} {
-		path := old(t)
-		s, err := Open(t.Context(), path, readOnly)
+		path := filepath.Join(t.TempDir(), "site.db")
+		s, err := Open(t.Context(), path, older, false)
 		require.NoError(t, err)
-		var asked, life, text string
-		require.NoError(t, s.Do(t.Context(), func(tx *sql.Tx) error {
-			require.NoError(t, tx.QueryRow(`SELECT asked FROM things WHERE name = 'gauge'`).Scan(&asked))
-			require.NoError(t, tx.QueryRow(`SELECT life FROM machines WHERE name = 'gauge'`).Scan(&life))
-			return tx.QueryRow(`SELECT text FROM journal`).Scan(&text)
-		}))
-		assert.Equal(t, `{"image":"linux-base"}`, asked, "what was there was asked for")
-		assert.Equal(t, `{"booted":"2026-11-02T00:00:00Z"}`, life)
-		assert.Equal(t, "machine gauge", text)
 		require.NoError(t, s.Close())
-		again, err := Open(t.Context(), path, true)
-		require.NoError(t, err, "once and for all")
-		require.NoError(t, again.Whole(t.Context()))
-		require.NoError(t, again.Close())
+		broken := errors.New("broken off")
+		_, err = Open(t.Context(), path, newer(func(context.Context, *sql.Tx, string) error { return broken }), readOnly)
+		require.ErrorIs(t, err, broken)
+		format := newer(SQL(`ALTER TABLE tides ADD COLUMN at TEXT; UPDATE tides SET at = 'noon';`))
+		for range 2 {
+			s, err = Open(t.Context(), path, format, readOnly)
+			require.NoError(t, err)
+			var text string
+			require.NoError(t, s.Do(t.Context(), func(tx *sql.Tx) error {
+				return tx.QueryRow(`SELECT name || metres || at FROM tides`).Scan(&text)
+			}))
+			assert.Equal(t, "spring4noon", text)
+			require.NoError(t, s.Whole(t.Context()))
+			require.NoError(t, s.Close())
+		}
+		damaged := &Damaged{}
+		_, err = Open(t.Context(), path, older, readOnly)
+		require.ErrorAs(t, err, &damaged, "an older program leaves it alone")
+		assert.True(t, damaged.Newer)
 	}
 }
 
 func TestAStoreIsClosedToOthersAndToStrangers(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "site.db")
-	_, err := Open(t.Context(), path, true)
+	_, err := Open(t.Context(), path, older, true)
 	require.ErrorIs(t, err, ErrAbsent)
-	s, err := Open(t.Context(), path, false)
+	s, err := Open(t.Context(), path, older, false)
 	require.NoError(t, err)
 	require.NoError(t, s.Close())
 	info, err := os.Stat(path)
@@ -67,17 +66,17 @@ func TestAStoreIsClosedToOthersAndToStrangers(t *testing.T) {
 		_, err = db.Exec(what)
 		require.NoError(t, err)
 		require.NoError(t, db.Close())
-		_, err = Open(t.Context(), path, false)
+		_, err = Open(t.Context(), path, older, false)
 		require.ErrorAs(t, err, &damaged, what)
 		assert.Contains(t, damaged.Error(), edit)
 		db, err = sql.Open("sqlite", "file:"+path)
 		require.NoError(t, err)
-		_, err = db.Exec("PRAGMA application_id = 1232236130; PRAGMA user_version = 2")
+		_, err = db.Exec("PRAGMA application_id = 1232236130; PRAGMA user_version = 1")
 		require.NoError(t, err)
 		require.NoError(t, db.Close())
 	}
 	require.NoError(t, os.WriteFile(path, []byte("this is no database, and never was one; it only stands in its place"), 0o600))
-	_, err = Open(t.Context(), path, true)
+	_, err = Open(t.Context(), path, older, true)
 	require.ErrorAs(t, err, &damaged)
 	data, err := os.ReadFile(path)
 	require.NoError(t, err)

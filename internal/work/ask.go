@@ -5,10 +5,10 @@ import (
 	"net/netip"
 	"time"
 
+	"ironbark/internal/driver"
 	"ironbark/internal/exposure"
 	"ironbark/internal/flow"
 	"ironbark/internal/sentence"
-	"ironbark/internal/site"
 )
 
 // fileTime is the moment that stands for now where no sentence may depend on it.
@@ -52,9 +52,9 @@ func (w *Work) Ask(st *State, ask sentence.Ask, at time.Time) (*Answer, error) {
 
 // Machine tells how the machine of a part is doing, and whether it listens on
 // any of the part's arriving services.
-func (a *Answer) Machine(p exposure.Part) (m site.Machine, listens, known bool) {
+func (a *Answer) Machine(p exposure.Part) (m driver.Machine, listens, known bool) {
 	if p.Machine < 0 {
-		return site.Machine{}, false, false
+		return driver.Machine{}, false, false
 	}
 	m, known = a.State.Report.Machines[a.State.Plan.Machines[p.Machine].Name]
 	return m, m.Listens.Overlaps(p.Arrives), known

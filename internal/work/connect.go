@@ -12,10 +12,10 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"ironbark/internal/change"
+	"ironbark/internal/driver"
 	"ironbark/internal/exposure"
 	"ironbark/internal/flow"
 	"ironbark/internal/sentence"
-	"ironbark/internal/site"
 	"ironbark/internal/sshkey"
 )
 
@@ -75,7 +75,7 @@ var sshAsk = func(machine string) sentence.Ask {
 
 // Way finds the way into a machine and checks the key for it, before anything is
 // tried. keyPath is a private half; "" for that of the machine's key. The errors
-// are *site.NoMachine, *Closed and *BadKey.
+// are *driver.NoMachineError, *Closed and *BadKey.
 func (w *Work) Way(ctx context.Context, machine, keyPath string) (*Way, error) {
 	st, t, err := w.machine(ctx, machine)
 	if err != nil {
@@ -88,7 +88,7 @@ func (w *Work) Way(ctx context.Context, machine, keyPath string) (*Way, error) {
 	if way.Answer, err = w.Ask(st, sshAsk(machine), w.Clock.Now()); err != nil {
 		return nil, err
 	}
-	if !way.find(w.Site.Callers()) {
+	if !way.find(w.ClientAddrs) {
 		return nil, &Closed{machine, way.Answer}
 	}
 	if way.HostKey, err = w.Site.HostKey(ctx, machine); err != nil {
@@ -99,7 +99,7 @@ func (w *Work) Way(ctx context.Context, machine, keyPath string) (*Way, error) {
 }
 
 // CheckKey checks the key for a machine, as Way does, and nothing else. The
-// errors are *site.NoMachine and *BadKey.
+// errors are *driver.NoMachineError and *BadKey.
 func (w *Work) CheckKey(ctx context.Context, machine, keyPath string) error {
 	st, t, err := w.machine(ctx, machine)
 	if err != nil {
@@ -109,7 +109,7 @@ func (w *Work) CheckKey(ctx context.Context, machine, keyPath string) error {
 	return err
 }
 
-// machine finds a machine of the site. The error is a *site.NoMachine.
+// machine finds a machine of the site. The error is a *driver.NoMachineError.
 func (w *Work) machine(ctx context.Context, name string) (*State, change.Thing, error) {
 	st, err := w.Installed(ctx)
 	if err != nil {
@@ -126,7 +126,7 @@ func (w *Work) machine(ctx context.Context, name string) (*State, change.Thing, 
 		}
 	}
 	near, _ := sentence.Nearest(name, known)
-	return nil, change.Thing{}, &site.NoMachine{Name: name, Near: near}
+	return nil, change.Thing{}, &driver.NoMachineError{Name: name, Near: near}
 }
 
 // find takes the first door that is open for one of the caller's addresses.

@@ -1,11 +1,13 @@
 package work
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"strings"
 
 	"ironbark/internal/flow"
+	"ironbark/internal/ledger"
 	"ironbark/internal/sentence"
 	"ironbark/internal/site"
 )
@@ -19,7 +21,7 @@ func (w *Work) ClosesOnly(r *Review) bool {
 // CutTo closes what an edit closes, and does nothing else: also while somebody
 // enacts, or an enactment is unfinished. What is let pass is what is let pass now and
 // would be by the edit; the edit counts as enacted. Where the site changes meanwhile, it
-// is worked out anew. The errors are site.ErrChanged, after many tries or where the
+// is worked out anew. The errors are ledger.ErrChanged, after many tries or where the
 // edit would open something by now, and those of ReviewEdit; nothing was done then.
 func (w *Work) CutTo(ctx context.Context, e Edit) error {
 	for range 20 {
@@ -30,25 +32,25 @@ func (w *Work) CutTo(ctx context.Context, e Edit) error {
 		if !w.ClosesOnly(r) {
 			break
 		}
-		if err := w.cut(ctx, r); !errors.Is(err, site.ErrChanged) {
+		if err := w.cut(ctx, r); !errors.Is(err, ledger.ErrChanged) {
 			return err
 		}
 	}
-	return site.ErrChanged
+	return ledger.ErrChanged
 }
 
 func (w *Work) cut(ctx context.Context, r *Review) error {
 	none := func(int64) bool { return true }
 	cut := flow.Common(r.before.Plan.WithoutOpenings(none), r.after.Plan.WithoutOpenings(none))
-	err := w.Site.Cut(ctx, w.Person, r.Revision, cut.Rows(), r.Files, "closed at once"+told("said", r.Said)+told("retracted", r.Back))
-	if len(r.Ending) == 0 || err != nil {
+	err := w.Site.Cut(ctx, w.Person, r.Basis, cut, r.Files, "closed at once"+told("said", r.Said)+told("retracted", r.Back))
+	if _, closed := errors.AsType[*site.UnrecordedError](err); len(r.Ending) == 0 || err != nil && !closed {
 		return err
 	}
 	var ids []int64
 	for _, e := range r.Ending {
 		ids = append(ids, e.Opening.ID)
 	}
-	return w.Site.End(ctx, w.Person, "no permit covers it any more", ids...)
+	return cmp.Or(w.Site.End(ctx, w.Person, "no permit covers it any more", ids...), err)
 }
 
 func told(word string, list []sentence.Stated) string {

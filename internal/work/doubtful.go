@@ -3,6 +3,8 @@ package work
 import (
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"ironbark/internal/opening"
@@ -19,19 +21,15 @@ func (w *Work) shutDoubtful(ctx context.Context, r *site.Report) (*site.Report, 
 	if len(why) == 0 {
 		return r, nil
 	}
-	for _, o := range r.Openings {
-		text, bad := why[o.ID]
-		if !bad {
-			continue
-		}
-		err := w.Site.End(ctx, w.Person, text, o.ID)
-		if err != nil {
+	for _, id := range slices.Sorted(maps.Keys(why)) {
+		text := why[id]
+		if err := w.Site.End(ctx, w.Person, text, id); err != nil {
 			text += fmt.Sprintf("; it could not be shut: %v", err)
 		} else {
 			text += "; it was shut"
 		}
 		if w.Told != nil {
-			w.Told(fmt.Sprintf("opening %d: %s", o.ID, text))
+			w.Told(fmt.Sprintf("opening %d: %s", id, text))
 		}
 	}
 	return w.Site.Report(ctx)
@@ -44,16 +42,21 @@ func doubtful(r *site.Report, clock time.Time) map[int64]string {
 		why[id] = text
 	}
 	for _, o := range r.Openings {
-		if limit, ok := permitted(o); ok && o.Ended.IsZero() && r.Behind > 0 && o.End.Sub(clock) > limit {
-			why[o.ID] = fmt.Sprintf("it has %s left, and its permit allows %s: it was opened under a clock that ran ahead", sentence.DurationOf(o.End.Sub(clock)), sentence.DurationOf(limit))
+		if r.Behind == 0 || !o.Ended.IsZero() {
+			continue
+		}
+		for _, p := range o.Parts {
+			if limit, ok := permitted(p); ok && p.End.Sub(clock) > limit {
+				why[o.ID] = fmt.Sprintf("it has %s left, and its permit allows %s: it was opened under a clock that ran ahead", sentence.DurationOf(p.End.Sub(clock)), sentence.DurationOf(limit))
+			}
 		}
 	}
 	return why
 }
 
-// permitted is the longest time that an opening's permit allows.
-func permitted(o opening.Opening) (time.Duration, bool) {
-	s, err := sentence.ParseArgs([]string{o.Permit}, fileTime)
+// permitted is the longest time that the permit of a part allows.
+func permitted(p opening.Part) (time.Duration, bool) {
+	s, err := sentence.ParseArgs([]string{p.Permit}, fileTime)
 	m, ok := s.(sentence.Permit)
 	return m.UpTo.Length(), err == nil && ok
 }

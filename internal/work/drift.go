@@ -5,16 +5,16 @@ import (
 	"time"
 
 	"ironbark/internal/change"
+	"ironbark/internal/driver"
 	"ironbark/internal/exposure"
 	"ironbark/internal/flow"
-	"ironbark/internal/site"
 )
 
 // Drift is what is not as it was last enacted: what somebody did to the site
 // without Ironbark.
 type Drift struct {
 	Things   []change.Drifted
-	Outside  []site.Outside // as the site's own record tells it
+	Outside  []driver.OutOfBandChange // as the site's own record tells it
 	Exposure exposure.Difference
 	Since    func(exposure.Entry) time.Time // when a difference came about; zero: not known
 }
@@ -32,11 +32,11 @@ func (d *Drift) putRight() bool {
 func (w *Work) Drift(st *State) *Drift {
 	r := st.Report
 	d := &Drift{Things: change.Drift(r.Things, r.Gone), Outside: r.Outside, Since: func(exposure.Entry) time.Time { return time.Time{} }}
-	touched := slices.DeleteFunc(slices.Clone(r.Outside), func(o site.Outside) bool { return len(o.In)+len(o.Out) == 0 })
+	touched := slices.DeleteFunc(slices.Clone(r.Outside), func(o driver.OutOfBandChange) bool { return len(o.In)+len(o.Out) == 0 })
 	if len(touched) == 0 || r.Unfinished != nil { // an enactment on its way cuts the tables down itself
 		return d
 	}
-	plan, err := flow.FromRows(enacted(r.Base, touched))
+	plan, err := flow.FromRows(enacted(r.Base(), touched))
 	if err != nil { // the record is not whole: what the files come to is the next best
 		plan = flow.Compile(st.Estate, change.Assigned(r.Things))
 	}
@@ -56,7 +56,7 @@ func (w *Work) Drift(st *State) *Drift {
 }
 
 // enacted returns the rows as they were before others touched them.
-func enacted(rows []flow.Row, touched []site.Outside) []flow.Row {
+func enacted(rows []flow.Row, touched []driver.OutOfBandChange) []flow.Row {
 	have := map[string]string{}
 	for _, r := range rows {
 		have[r.Key] = r.Body

@@ -4,10 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"slices"
 	"time"
 
 	"ironbark/internal/change"
+	"ironbark/internal/driver"
 	"ironbark/internal/flow"
 	"ironbark/internal/sentence"
 	"ironbark/internal/site"
@@ -42,7 +44,7 @@ func (p *PartlyDone) Hint() string { return "ironbark enact goes on with what is
 func (p *PartlyDone) Unwrap() []error { return p.Failed }
 
 // NotBegun says that an enactment did not begin, and nothing was done. It tells why:
-// site.ErrChanged, a *site.Busy, or that the site could not be written to.
+// ledger.ErrChanged, a *ledger.BusyError, or that the site could not be written to.
 type NotBegun struct{ Why error }
 
 // Error tells why.
@@ -75,7 +77,7 @@ func (b *BrokenOff) ExitStatus() int { return 1 }
 // Broken off anywhere, it leaves less open than either side, and a second
 // enactment completes it. The errors are a *NotBegun, a *PartlyDone, and a *BrokenOff.
 func (w *Work) Enact(ctx context.Context, r *Review, progress Progress) (err error) {
-	e, err := w.begin(ctx, r)
+	e, err := w.Site.Begin(ctx, w.Person, r.Basis, r.Changes)
 	if err != nil {
 		return &NotBegun{err}
 	}
@@ -83,8 +85,8 @@ func (w *Work) Enact(ctx context.Context, r *Review, progress Progress) (err err
 	x := &enacting{w: w, r: r, e: e, progress: progress}
 	before := r.before.Plan.WithoutOpenings(func(int64) bool { return true })
 	after := r.after.Plan.WithoutOpenings(func(int64) bool { return true })
-	cut := flow.Common(before, after).Rows()
-	closes := r.closes() && !slices.Equal(cut, r.before.Report.Base)
+	cut := flow.Common(before, after)
+	closes := r.closes() && !slices.Equal(cut.Rows(), r.before.Report.Base())
 	x.of = len(r.Ending) + len(r.Changes) + 1
 	if closes {
 		x.of++
@@ -95,7 +97,7 @@ func (w *Work) Enact(ctx context.Context, r *Review, progress Progress) (err err
 		}
 	}
 	if closes {
-		if err := x.step("close what will not be open any more", x.install(ctx, cut)); err != nil {
+		if err := x.step("close what will not be open any more", x.e.Install(ctx, cut, "closed what will not be open any more")); err != nil {
 			return &BrokenOff{err}
 		}
 	}
@@ -142,7 +144,7 @@ func (r *Review) closes() bool {
 type enacting struct {
 	w        *Work
 	r        *Review
-	e        site.Enactment
+	e        *site.Enactment
 	progress Progress
 	done, of int
 }
@@ -156,76 +158,17 @@ func (x *enacting) step(text string, err error) error {
 }
 
 func (x *enacting) end(ctx context.Context, end Ending) error {
-	do := func() error {
-		if len(end.Left) == 0 {
-			return x.e.End(ctx, end.Why, end.Opening.ID)
-		}
-		rule := end.Opening.Rule(x.r.before.Plan)
-		return x.e.Narrow(ctx, end.Opening, x.r.before.Plan.RuleRows(rule))
+	if len(end.Left) == 0 {
+		return x.e.End(ctx, end.Why, end.Opening.ID)
 	}
-	return answered(do, func() (bool, error) { return false, nil }) // ending twice is no error
+	return x.e.Narrow(ctx, end.Opening)
 }
 
-// begin begins the enactment. A beginning whose answer is lost moved the site's
-// revision on by one, and is taken up from there.
-func (w *Work) begin(ctx context.Context, r *Review) (site.Enactment, error) {
-	e, err := w.Site.Begin(ctx, w.Person, r.Revision)
-	if !errors.Is(err, site.ErrLost) {
-		return e, err
-	}
-	report, err := w.Site.Report(ctx)
-	if err != nil {
-		return nil, err
-	}
-	if report.Unfinished == nil || report.Unfinished.Person != w.Person || report.Revision != r.Revision+1 {
-		return nil, site.ErrChanged
-	}
-	return w.Site.Begin(ctx, w.Person, report.Revision)
-}
-
-// change does one change. Where its answer is lost, the site is asked whether it
-// was done, and it is done again if not: a step that is done twice does nothing more.
 func (x *enacting) change(ctx context.Context, c change.Change) error {
-	do := func() error {
-		if c.Thing.Kind == change.Image && c.Verb == change.Make {
-			return x.upload(ctx, c)
-		}
-		return x.e.Do(ctx, c)
+	if c.Thing.Kind == change.Image && c.Verb == change.Make {
+		return x.e.Do(ctx, c, func() (io.ReadCloser, error) { return openOrdinary(x.w.imagePath(c.Thing.Spec.File)) })
 	}
-	return answered(do, func() (bool, error) {
-		report, err := x.w.Site.Report(ctx)
-		if err != nil {
-			return false, err
-		}
-		_, there := change.Find(report.Things, c.Thing.Kind, c.Thing.Name)
-		if c.Verb == change.Remove {
-			return !there, nil
-		}
-		left, err := change.Between(report.Things, []change.Thing{c.Thing}, nil)
-		left = slices.DeleteFunc(left, func(l change.Change) bool { return l.Thing.ID() != c.Thing.ID() })
-		return there && len(left) == 0, err
-	})
-}
-
-// answered does a step. Where the answer is lost it looks whether the step was
-// done, and if not does it once more.
-func answered(do func() error, done func() (bool, error)) error {
-	err := do()
-	if !errors.Is(err, site.ErrLost) {
-		return err
-	}
-	if ok, err := done(); ok || err != nil {
-		return err
-	}
-	return do()
-}
-
-func (x *enacting) install(ctx context.Context, rows []flow.Row) error {
-	do := func() error { return x.e.Install(ctx, rows, "closed what will not be open any more") }
-	return answered(do, func() (bool, error) {
-		report, err := x.w.Site.Report(ctx)
-		return err == nil && slices.Equal(report.Base, rows), err
-	})
+	return x.e.Do(ctx, c, nil)
 }
 
 // finish compiles the tables once more, with the addresses that the site gave.
@@ -239,16 +182,12 @@ func (x *enacting) finish(ctx context.Context, partly bool) error {
 	if partly {
 		text += "; some steps failed"
 	}
-	do := func() error { return x.e.Finish(ctx, plan.Rows(), x.r.Files, text) }
-	return answered(do, func() (bool, error) {
-		report, err := x.w.Site.Report(ctx)
-		return err == nil && report.Unfinished == nil && x.r.Files.Equal(report.Files), err
-	})
+	return x.e.Finish(ctx, plan, x.r.Files, text)
 }
 
 // Await waits until the machines of a review that were made or started anew run,
 // or are as they will stay, and tells of each.
-func (w *Work) Await(ctx context.Context, r *Review, limit time.Duration, tell func(name string, m site.Machine)) error {
+func (w *Work) Await(ctx context.Context, r *Review, limit time.Duration, tell func(name string, m driver.Machine)) error {
 	var names []string
 	for _, c := range r.Changes {
 		if c.Thing.Kind == change.Machine && (c.Verb == change.Make || c.Restart) {
@@ -261,7 +200,7 @@ func (w *Work) Await(ctx context.Context, r *Review, limit time.Duration, tell f
 // Settle waits until machines are as they will stay, and tells of each, in the
 // order of their names. It gives up after limit, or when ctx ends; the machines
 // go on by themselves.
-func (w *Work) Settle(ctx context.Context, names []string, limit time.Duration, tell func(name string, m site.Machine)) error {
+func (w *Work) Settle(ctx context.Context, names []string, limit time.Duration, tell func(name string, m driver.Machine)) error {
 	waiting := slices.Sorted(slices.Values(names))
 	end := w.Clock.Now().Add(limit)
 	for {

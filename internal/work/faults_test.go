@@ -16,10 +16,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"ironbark/internal/change"
+	"ironbark/internal/driver"
+	"ironbark/internal/driver/sim"
 	"ironbark/internal/estate"
 	"ironbark/internal/flow"
 	"ironbark/internal/site"
-	"ironbark/internal/site/sim"
 )
 
 const tides = `estate: tides
@@ -64,15 +65,14 @@ func TestFaultsEndWell(t *testing.T) {
 	flows := allFlows()
 	steps := 0
 	enact := func(f sim.Faults) {
-		w, clean := begin(t, bothFiles(before, beforeRules))
+		w, _, clean := begin(t, bothFiles(before, beforeRules))
 		defer clean()
-		open := openFlows(t, w.Site, flows, w.Clock.Now())
-		var seen []map[string]bool
-		w.Site = &watched{Site: w.Site, kill: -1, after: func() { seen = append(seen, openFlows(t, w.Site, flows, w.Clock.Now())) }}
-		clock := w.Clock.(*testClock)
-		faulty := sim.New(w.Folder.Dir, clock, f)
+		faulty, place := simSite(w.Folder.Dir, w.Clock, f)
 		defer faulty.Close()
-		w.Site.(*watched).Site = faulty
+		open := openFlows(t, faulty, flows, w.Clock.Now())
+		var seen []map[string]bool
+		writes := &spy{kill: -1, after: func() { seen = append(seen, openFlows(t, faulty, flows, w.Clock.Now())) }}
+		w.Site = writes.between(w.Folder.Dir, place, w.Clock)
 		final := bothFiles(after, afterRules)
 		tries := 0
 		for ; tries < 4; tries++ {
@@ -83,7 +83,7 @@ func TestFaultsEndWell(t *testing.T) {
 			}
 			require.Empty(t, r.Stopped())
 			if err := w.Enact(ctx, r, func(Event) { seen = append(seen, openFlows(t, faulty, flows, w.Clock.Now())) }); err == nil && steps == 0 {
-				steps = w.Site.(*watched).steps + 1
+				steps = writes.steps
 			}
 		}
 		require.Less(t, tries, 4, "%v: it never ends", f.Words())
@@ -97,12 +97,12 @@ func TestFaultsEndWell(t *testing.T) {
 		require.NoError(t, err)
 		got := things(report)
 		if want == nil {
-			want, rows = got, report.Base
+			want, rows = got, report.Base()
 		}
 		require.Equal(t, want, got, "%v", f.Words())
-		require.Equal(t, rows, report.Base, "%v", f.Words())
+		require.Equal(t, rows, report.Base(), "%v", f.Words())
 		require.Empty(t, w.Drift(&State{Report: report, Plan: report.Plan}).Things)
-		entries, _, err := faulty.Journal(ctx)
+		entries, err := faulty.Journal(ctx)
 		require.NoError(t, err)
 		made := map[string]int{}
 		for _, e := range entries {
@@ -133,11 +133,11 @@ func things(r *site.Report) (list []string) {
 }
 
 // allFlows are flows from a stranger and from inside to each address of the two estates.
-func allFlows() (flows []site.Packet) {
+func allFlows() (flows []driver.Packet) {
 	for _, to := range []string{"203.0.113.10", "203.0.113.30", "10.60.1.4", "10.60.1.5", "10.60.1.6", "10.60.1.9", "2001:db8:60:2::4"} {
 		for _, from := range []string{"198.51.100.7", "10.60.1.200", "2001:db8:9::1"} {
 			for _, port := range []uint16{22, 80, 443} {
-				p := site.Packet{Source: netip.MustParseAddr(from), Target: netip.MustParseAddr(to), Service: flow.TCPPort(port)}
+				p := driver.Packet{Source: netip.MustParseAddr(from), Target: netip.MustParseAddr(to), Service: flow.TCPPort(port)}
 				if p.Source.Is4() == p.Target.Is4() {
 					flows = append(flows, p)
 				}
@@ -151,9 +151,8 @@ func allFlows() (flows []site.Packet) {
 func TestWhatOthersDidIsSeenAndPutRight(t *testing.T) {
 	ctx := context.Background()
 	fs := bothFiles(before, beforeRules)
-	w, clean := begin(t, fs)
+	w, s, clean := begin(t, fs)
 	defer clean()
-	s := w.Site.(*sim.Site)
 	st, err := w.Installed(ctx)
 	require.NoError(t, err)
 	require.True(t, w.Drift(st).IsEmpty())
@@ -235,7 +234,7 @@ func TestPasswordsLeaveOnlyHashes(t *testing.T) {
 			assert.Contains(t, got, want, password)
 		}
 	}
-	w, clean := begin(t, bothFiles(strings.Replace(before, "m-2: {", "m-2: {password: true, ", 1), beforeRules))
+	w, _, clean := begin(t, bothFiles(strings.Replace(before, "m-2: {", "m-2: {password: true, ", 1), beforeRules))
 	defer clean()
 	made, err := NewPassword()
 	require.NoError(t, err)

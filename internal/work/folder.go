@@ -3,6 +3,7 @@
 package work
 
 import (
+	"bufio"
 	"cmp"
 	"errors"
 	"fmt"
@@ -226,3 +227,21 @@ func (u *Unwritable) ExitStatus() int { return 2 }
 
 // Unwrap returns why.
 func (u *Unwritable) Unwrap() error { return u.Why }
+
+// SiteName is the kind of place that the estate's file names, as far as that can be told
+// without reading all of it: by a line of its own, as the file is mostly written. ""
+// where it cannot.
+func (f Folder) SiteName() string {
+	file, err := openOrdinary(filepath.Join(f.Dir, estate.FileName))
+	if err != nil {
+		return ""
+	}
+	defer file.Close()
+	for lines := bufio.NewScanner(file); lines.Scan(); {
+		if name, ok := strings.CutPrefix(lines.Text(), "site:"); ok {
+			name, _, _ = strings.Cut(name, " #")
+			return strings.Trim(strings.TrimSpace(name), `"'`)
+		}
+	}
+	return ""
+}

@@ -2,13 +2,16 @@ package work
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
 	"time"
 
+	"ironbark/internal/driver"
 	"ironbark/internal/exposure"
 	"ironbark/internal/flow"
+	"ironbark/internal/ledger"
 	"ironbark/internal/opening"
 	"ironbark/internal/sentence"
 	"ironbark/internal/site"
@@ -16,14 +19,14 @@ import (
 
 // Open judges a request and, if nothing speaks against it, installs the opening.
 // The errors are sentence.Errors for unknown names, an *opening.Refusal, and
-// those of site.Site.Open.
+// those of *site.Site.Open.
 func (w *Work) Open(ctx context.Context, words sentence.Open) (opening.Granted, error) {
 	st, err := w.Installed(ctx)
 	if err != nil {
 		return opening.Granted{}, err
 	}
 	if st.Report.Unfinished != nil {
-		return opening.Granted{}, site.ErrUnfinished
+		return opening.Granted{}, ledger.ErrUnfinished
 	}
 	if err := st.Estate.CheckSentence(words); err != nil {
 		return opening.Granted{}, err
@@ -33,30 +36,12 @@ func (w *Work) Open(ctx context.Context, words sentence.Open) (opening.Granted, 
 	words.From = w.writeOut(words.From, st.Plan, targets.Machines)
 	granted, err := opening.Judge(opening.Request{
 		Person: w.Person, Words: words, Now: now, Estate: st.Estate, Plan: st.Plan, Active: Active(st.Report.Openings, now),
-		Running: func(name string) bool { return st.Report.Machines[name].State == site.Running },
+		Running: func(name string) bool { return st.Report.Machines[name].State == driver.Running },
 	})
 	if err != nil {
 		return granted, err
 	}
-	asked := granted.Opening
-	err = answered(func() (err error) {
-		granted.Opening, err = w.Site.Open(ctx, st.Report.Revision, asked, func(o opening.Opening) []flow.Row {
-			return st.Plan.RuleRows(o.Rule(st.Plan))
-		})
-		return err
-	}, func() (bool, error) {
-		report, err := w.Site.Report(ctx)
-		if err != nil {
-			return false, err
-		}
-		i := slices.IndexFunc(report.Openings, func(o opening.Opening) bool {
-			return o.Person == asked.Person && o.Words.String() == asked.Words.String() && o.Begin.Equal(asked.Begin) && o.End.Equal(asked.End) && o.Active(now)
-		})
-		if i >= 0 {
-			granted.Opening = report.Openings[i]
-		}
-		return i >= 0, nil
-	})
+	granted.Opening, err = w.Site.Open(ctx, st.Report.Basis, granted.Opening)
 	return granted, err
 }
 
@@ -75,7 +60,7 @@ func (w *Work) writeOut(s sentence.Set, p *flow.Plan, machines []int32) sentence
 				out = append(out, a)
 				continue
 			}
-			callers := w.Site.Callers()
+			callers := w.ClientAddrs
 			usable := slices.DeleteFunc(slices.Clone(callers), func(c netip.Addr) bool { return !doors.Contains(flow.PointOf(c)) })
 			if len(usable) == 0 { // no door at all: told as such by whoever judges
 				usable = callers
@@ -139,14 +124,14 @@ func (w *Work) Close(ctx context.Context, which func(opening.Opening) bool) ([]o
 	if len(ids) == 0 {
 		return nil, nil
 	}
-	end := func() error { return w.Site.End(ctx, w.Person, "", ids...) }
-	if err := answered(end, func() (bool, error) { return false, nil }); err != nil { // ending twice is no error
-		return nil, err
-	}
 	for i := range list {
 		list[i].Ended, list[i].EndedBy = w.Clock.Now().UTC(), w.Person
 	}
-	return list, nil
+	err = w.Site.End(ctx, w.Person, "", ids...)
+	if _, closed := errors.AsType[*site.UnrecordedError](err); err != nil && !closed {
+		return nil, err
+	}
+	return list, err
 }
 
 // Overridden tells by number which openings a deny keeps shut, and by which sentence.
@@ -155,15 +140,17 @@ func Overridden(st *State, at time.Time) map[int64]string {
 	out := map[int64]string{}
 	for _, o := range Active(st.Report.Openings, at) {
 		passes, deny := false, ""
-		for _, name := range o.Machines {
-			m, ok := st.Plan.MachineByName(name)
-			if !ok {
-				continue
-			}
-			for _, p := range view.Ask(o.Services, o.From, exposure.Target{Machine: m}) {
-				passes = passes || p.Open
-				if p.Reason == exposure.Denied {
-					deny = p.Origin.Sentence
+		for _, part := range o.Parts {
+			for _, name := range part.Machines {
+				m, ok := st.Plan.MachineByName(name)
+				if !ok {
+					continue
+				}
+				for _, p := range view.Ask(part.Services, part.From, exposure.Target{Machine: m}) {
+					passes = passes || p.Open
+					if p.Reason == exposure.Denied {
+						deny = p.Origin.Sentence
+					}
 				}
 			}
 		}

@@ -36,7 +36,7 @@ permit ops to open ssh to all from everywhere up to 1h
 `
 
 func TestRemovalTellsWhatGoesAlongAndWhatStays(t *testing.T) {
-	w, clean := begin(t, bothFiles(shore, shoreRules))
+	w, _, clean := begin(t, bothFiles(shore, shoreRules))
 	defer clean()
 	c := w.Site.Catalogue()
 	out, err := w.Remove(bothFiles(shore, shoreRules), Removal{Machines: []string{"a"}}, c)
@@ -89,7 +89,7 @@ permit ops to open ssh to all from everywhere up to 1h
 
 // TestAWayIsFoundAndItsKeyIsChecked goes over the doors that a machine can have.
 func TestAWayIsFoundAndItsKeyIsChecked(t *testing.T) {
-	w, clean := begin(t, bothFiles(shore, "permit ops to open ssh to all from everywhere up to 1h\n"))
+	w, _, clean := begin(t, bothFiles(shore, "permit ops to open ssh to all from everywhere up to 1h\n"))
 	defer clean()
 	_, err := w.Way(t.Context(), "z", "")
 	require.ErrorContains(t, err, "the site has no machine “z”")

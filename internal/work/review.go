@@ -75,7 +75,7 @@ func (w *Work) review(before *State, files Files, edit bool) (*Review, error) {
 		changes = slices.DeleteFunc(changes, func(c change.Change) bool { return !touched[c.Thing.ID()] && !w.Discard[c.Thing.ID()] })
 	}
 	r := &Review{
-		Files: files, Estate: e, Revision: before.Report.Revision, Never: len(before.Report.Files) == 0, Changes: changes,
+		Files: files, Estate: e, Basis: before.Report.Basis, Never: len(before.Report.Files) == 0, Changes: changes,
 		Before: w.Bill(before), After: w.Site.Catalogue().Of(e, meter(before.Report, own)), Limits: w.Site.Catalogue().Limits,
 		Unfinished: before.Report.Unfinished, Drift: w.Drift(before), before: before, after: after,
 	}
@@ -95,7 +95,7 @@ func (w *Work) review(before *State, files Files, edit bool) (*Review, error) {
 		r.weigh(now, edit)
 	}
 	base := after.Plan.WithoutOpenings(func(int64) bool { return true })
-	r.same = slices.Equal(base.Rows(), before.Report.Base)
+	r.same = slices.Equal(base.Rows(), before.Report.Base())
 	r.Only = len(changes) == 0 && r.same && len(r.Ending) == 0 && len(r.Said) == 0 && len(r.Back) == 0
 	return r, nil
 }
@@ -164,9 +164,8 @@ func (r *Review) endings(now time.Time) {
 		}
 	}
 	for _, o := range Active(r.before.Report.Openings, now) {
-		left := slices.DeleteFunc(slices.Clone(o.Machines), func(m string) bool { return removed[m] })
-		kept := o
-		kept.Machines = left
+		kept := o.Without(func(m string) bool { return removed[m] })
+		left := kept.Machines()
 		switch {
 		case len(left) == 0:
 			r.Ending = append(r.Ending, Ending{Opening: o, Why: "its machine is removed"})
@@ -174,7 +173,7 @@ func (r *Review) endings(now time.Time) {
 			r.Ending = append(r.Ending, Ending{Opening: o, Why: o.Person + " is no longer in the estate"})
 		case !opening.Covered(kept, r.Estate, r.after.Plan):
 			r.Ending = append(r.Ending, Ending{Opening: o, Why: "no permit covers it any more"})
-		case len(left) < len(o.Machines):
+		case len(left) < len(o.Machines()):
 			r.Ending = append(r.Ending, Ending{Opening: kept, Why: "machines of it are removed", Left: left})
 		}
 	}

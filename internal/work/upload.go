@@ -1,7 +1,6 @@
 package work
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -59,16 +58,6 @@ func inspect(path string) (imagefile.Image, error) {
 	}
 	defer f.Close()
 	return imagefile.Inspect(f)
-}
-
-// upload sends an image's file to the site.
-func (x *enacting) upload(ctx context.Context, c change.Change) error {
-	f, err := openOrdinary(x.w.imagePath(c.Thing.Spec.File))
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	return x.e.Upload(ctx, c, f)
 }
 
 // openOrdinary opens an ordinary file to be read. Anything else is refused before it

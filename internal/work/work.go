@@ -4,14 +4,17 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"net/netip"
 	"slices"
 	"time"
 
 	"ironbark/internal/change"
 	"ironbark/internal/cost"
+	"ironbark/internal/driver"
 	"ironbark/internal/estate"
 	"ironbark/internal/exposure"
 	"ironbark/internal/flow"
+	"ironbark/internal/ledger"
 	"ironbark/internal/opening"
 	"ironbark/internal/sentence"
 	"ironbark/internal/site"
@@ -20,9 +23,11 @@ import (
 // Work is one person's work on one estate.
 type Work struct {
 	Folder Folder
-	Site   site.Site
-	Clock  site.Clock
+	Site   *site.Site
+	Clock  driver.Clock
 	Person string
+	// ClientAddrs are the addresses from which the site sees the person.
+	ClientAddrs []netip.Addr
 	// Discard are the strays that an enactment is to take away, by ID. It leaves all others.
 	Discard map[string]bool
 	// Told is called with what was found wrong and mended on the way, in words.
@@ -135,7 +140,7 @@ func (w *Work) sizes(e *estate.Estate, has []change.Thing) cost.Sizes {
 
 // meter tells what the price of a state hangs on.
 func meter(r *site.Report, own cost.Sizes) cost.Meter {
-	return cost.Meter{Own: own, Stopped: func(machine string) bool { return r.Machines[machine].State == site.Stopped }}
+	return cost.Meter{Own: own, Stopped: func(machine string) bool { return r.Machines[machine].State == driver.Stopped }}
 }
 
 // Bill tells what an installed estate costs.
@@ -154,7 +159,7 @@ func withOpenings(p *flow.Plan, list []opening.Opening, at time.Time) *flow.Plan
 	var rules []flow.Rule
 	for _, o := range list {
 		if o.Active(at) {
-			rules = append(rules, o.Rule(p))
+			rules = append(rules, o.Rules(p)...)
 		}
 	}
 	return p.With(rules...)
@@ -174,9 +179,9 @@ func Active(list []opening.Opening, at time.Time) (active []opening.Opening) {
 type Review struct {
 	Files    Files
 	Estate   *estate.Estate
-	Revision int64
-	Never    bool // nothing was ever enacted
-	Only     bool // nothing but words that change nothing: comments, order, people
+	Basis    site.Basis // what it was worked out on
+	Never    bool       // nothing was ever enacted
+	Only     bool       // nothing but words that change nothing: comments, order, people
 	Changes  []change.Change
 	Said     []sentence.Stated // sentences that are new
 	Back     []sentence.Stated // sentences that were enacted and are not in the files any more
@@ -189,7 +194,7 @@ type Review struct {
 	After    cost.Bill
 	Limits   cost.Amounts
 
-	Unfinished *site.Unfinished
+	Unfinished *ledger.Unfinished
 	Drift      *Drift   // what is not as it was last enacted
 	Notes      []string // what a person should know besides
 
@@ -234,7 +239,7 @@ func (r *Review) States() (before, after *State) { return r.before, r.after }
 // At returns the state as it was installed at a moment that is past, from the journal.
 func (w *Work) At(ctx context.Context, at time.Time) (*State, error) {
 	last := site.Moment{}
-	err := w.Site.Past(ctx, func(m site.Moment) (bool, error) {
+	err := w.Site.History(ctx, func(m site.Moment) (bool, error) {
 		if m.At.After(at) {
 			return false, nil
 		}
@@ -261,7 +266,7 @@ func past(m site.Moment) (*State, error) {
 			return nil, err
 		}
 	}
-	r := &site.Report{Plan: m.Plan, Files: m.Files, Openings: m.Openings, Machines: map[string]site.Machine{}}
+	r := &site.Report{Plan: m.Plan, Files: m.Files, Openings: m.Openings, Machines: map[string]driver.Machine{}}
 	return &State{Report: r, Files: m.Files, Estate: e, Plan: m.Plan}, nil
 }
 
@@ -288,7 +293,7 @@ func (w *Work) Since(ctx context.Context, since time.Time) ([]Spell, error) {
 		if last == nil {
 			return
 		}
-		moments := append([]time.Time{from}, last.Plan.Ends(from)...)
+		moments := append([]time.Time{from}, last.Plan.Turns(from)...)
 		for i, at := range moments {
 			next := end
 			if i+1 < len(moments) && moments[i+1].Before(end) {
@@ -299,7 +304,7 @@ func (w *Work) Since(ctx context.Context, since time.Time) ([]Spell, error) {
 			}
 		}
 	}
-	err := w.Site.Past(ctx, func(m site.Moment) (bool, error) {
+	err := w.Site.History(ctx, func(m site.Moment) (bool, error) {
 		until(m.At)
 		st, err := past(m)
 		if err != nil {

@@ -5,18 +5,18 @@ import (
 	"strings"
 
 	"ironbark/internal/change"
+	"ironbark/internal/driver"
 	"ironbark/internal/exposure"
 	"ironbark/internal/flow"
-	"ironbark/internal/site"
 )
 
 // Machine is a machine, who gets in, and what the sentences about it come to.
 type Machine struct {
 	Name    string
 	Thing   change.Thing // the zero Thing where only the files have it
-	State   site.Machine
+	State   driver.Machine
 	Volumes []change.Thing
-	Boot    site.Boot
+	Boot    driver.Boot
 	Reach   []exposure.Entry
 	Effects []exposure.Effect
 }
@@ -64,7 +64,7 @@ func (p *Printer) Machine(m Machine, ph *Phrasing) {
 // mostOutput is how many of the last lines of a first boot's output are shown.
 const mostOutput = 12
 
-func (p *Printer) setup(r site.SetupResult, ph *Phrasing) {
+func (p *Printer) setup(r driver.SetupResult, ph *Phrasing) {
 	end := fmt.Sprintf("%s ended with %d at %s", r.Name, r.Exit, Moment(r.At, ph.now))
 	if r.Exit != 0 {
 		end = p.Bad(end)
@@ -101,15 +101,15 @@ func MachineJSON(m Machine, ph *Phrasing) any {
 		By       string `json:"by"`
 	}
 	doc := struct {
-		Name      string             `json:"name"`
-		What      string             `json:"what"`
-		State     string             `json:"state"`
-		Listens   []string           `json:"listens"`
-		Setup     []site.SetupResult `json:"setup"`
-		Volumes   []string           `json:"volumes"`
-		Reach     []reachJSON        `json:"reach"`
-		Sentences []effect           `json:"sentences"`
-	}{m.Name, m.Thing.Describe(), string(m.State.State), flow.ServiceRuns(m.State.Listens), append([]site.SetupResult{}, m.Boot.Setup...), []string{}, []reachJSON{}, []effect{}}
+		Name      string               `json:"name"`
+		What      string               `json:"what"`
+		State     string               `json:"state"`
+		Listens   []string             `json:"listens"`
+		Setup     []driver.SetupResult `json:"setup"`
+		Volumes   []string             `json:"volumes"`
+		Reach     []reachJSON          `json:"reach"`
+		Sentences []effect             `json:"sentences"`
+	}{m.Name, m.Thing.Describe(), string(m.State.State), flow.ServiceRuns(m.State.Listens), append([]driver.SetupResult{}, m.Boot.Setup...), []string{}, []reachJSON{}, []effect{}}
 	for _, v := range m.Volumes {
 		doc.Volumes = append(doc.Volumes, v.Name)
 	}

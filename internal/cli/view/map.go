@@ -10,10 +10,10 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"ironbark/internal/change"
+	"ironbark/internal/driver"
 	"ironbark/internal/exposure"
 	"ironbark/internal/flow"
 	"ironbark/internal/picture"
-	"ironbark/internal/site"
 	"ironbark/internal/work"
 )
 
@@ -47,7 +47,7 @@ func MapOf(st *work.State, reach []exposure.Entry, ph *Phrasing) picture.Map {
 		switch t.Kind {
 		case change.Machine:
 			m := st.Report.Machines[t.Name]
-			node.Down = m.State != site.Running
+			node.Down = m.State != driver.Running
 			node.About = string(m.State)
 			if t.Given.Addr4.IsValid() {
 				node.About += ", public " + t.Given.Addr4.String()

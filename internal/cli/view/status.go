@@ -9,10 +9,10 @@ import (
 	"time"
 
 	"ironbark/internal/change"
+	"ironbark/internal/driver"
 	"ironbark/internal/exposure"
 	"ironbark/internal/findings"
 	"ironbark/internal/flow"
-	"ironbark/internal/site"
 	"ironbark/internal/work"
 )
 
@@ -68,7 +68,7 @@ func (p *Printer) Status(st *work.State, drift *work.Drift, reach iter.Seq[expos
 		p.Line("  nothing")
 	}
 	for _, o := range active {
-		p.Wrap("  ", fmt.Sprintf("%d  %s to %s from %s, %s left, by %s because %q", o.ID, o.Words.Services, strings.Join(o.Machines, ", "), o.Words.From, Left(o.End, now), o.Person, o.Words.Because))
+		p.Wrap("  ", fmt.Sprintf("%d  %s to %s from %s, %s left, by %s because %q", o.ID, o.Words.Services, strings.Join(o.Machines(), ", "), o.Words.From, Left(o.End(), now), o.Person, o.Words.Because))
 	}
 	p.Line("")
 	p.Head("Findings")
@@ -105,12 +105,12 @@ func machineRows(st *work.State, list []change.Thing, ph *Phrasing) (rows [][]st
 }
 
 // state tells how a machine is doing.
-func state(m site.Machine) string {
+func state(m driver.Machine) string {
 	text := string(m.State)
 	if m.Failed != "" {
 		text += ", setup failed"
 	}
-	if m.Hard && m.State == site.Stopped {
+	if m.Forced && m.State == driver.Stopped {
 		text += " (hard)"
 	}
 	return text
@@ -128,7 +128,7 @@ func (p *Printer) machines(st *work.State, ph *Phrasing) {
 		p.Line("  no machines")
 		return
 	}
-	states := map[site.State]int{}
+	states := map[driver.State]int{}
 	for _, t := range list {
 		states[st.Report.Machines[t.Name].State]++
 	}
@@ -146,8 +146,8 @@ func (p *Printer) machines(st *work.State, ph *Phrasing) {
 	}
 }
 
-func (ph *Phrasing) listens(m site.Machine) string {
-	if m.State != site.Running {
+func (ph *Phrasing) listens(m driver.Machine) string {
+	if m.State != driver.Running {
 		return "nothing"
 	}
 	if m.Listens.IsEmpty() {
@@ -204,7 +204,7 @@ func StatusJSON(st *work.State, drift *work.Drift, reach []exposure.Entry, found
 		doc.Reach = append(doc.Reach, entryJSON(e, ph))
 	}
 	for _, o := range work.Active(st.Report.Openings, now) {
-		doc.Openings = append(doc.Openings, open{o.ID, o.Words.String(), o.Person, o.End.UTC(), int64(o.End.Sub(now).Seconds())})
+		doc.Openings = append(doc.Openings, open{o.ID, o.Words.String(), o.Person, o.End().UTC(), int64(o.End().Sub(now).Seconds())})
 	}
 	return doc
 }

@@ -1,0 +1,410 @@
+// Package drivertest is the suite that every driver must pass. It uses nothing but the
+// Driver interface.
+package drivertest
+
+import (
+	"context"
+	"io"
+	"net"
+	"net/netip"
+	"strings"
+	"sync"
+	"testing"
+	"testing/iotest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"ironbark/internal/change"
+	"ironbark/internal/driver"
+	"ironbark/internal/estate"
+	"ironbark/internal/flow"
+	"ironbark/internal/journal"
+)
+
+// Clock is a clock that a test sets. It is safe for concurrent use.
+type Clock struct {
+	mu sync.Mutex
+	at time.Time
+}
+
+// NewClock returns a clock that stands at a moment.
+func NewClock(at time.Time) *Clock { return &Clock{at: at} }
+
+// Now returns the moment that was set.
+func (c *Clock) Now() time.Time {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.at
+}
+
+// Set sets the moment.
+func (c *Clock) Set(at time.Time) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.at = at
+}
+
+// Sleep moves the clock.
+func (c *Clock) Sleep(_ context.Context, d time.Duration) error {
+	c.Set(c.Now().Add(d))
+	return nil
+}
+
+// Start is the moment at which the suites begin.
+var Start = time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
+
+const nouns = `estate: saltmarsh
+site: sim
+people: {mara: {groups: [ops]}}
+networks: {estuary: {space: [10.60.0.0/16], outside: true, subnets: {landing: {range: [10.60.1.0/24]}}}}
+machines:
+  gauge-1: {image: linux-web, size: c1m1, at: landing, address: auto}
+  gauge-2: {image: linux-web, size: c1m1, at: landing, console: true, password: true}
+`
+
+// Files are those of the suites' estate, with rules.
+func Files(rules string) []estate.File {
+	return []estate.File{{Name: estate.FileName, Data: []byte(nouns)}, {Name: estate.RulesName, Data: []byte(rules + "\n")}}
+}
+
+// Run runs the suite. fresh makes a place; open opens it as another process would, each
+// time that it is called.
+func Run(t *testing.T, fresh func(t *testing.T, c *Clock) (open func() driver.Driver)) {
+	for name, test := range map[string]func(*suite){
+		"nothing is there and nothing is open at first":   (*suite).empty,
+		"a change that is done twice is done once":        (*suite).twice,
+		"a plan is installed on the mark it was for":      (*suite).installed,
+		"an opening passes from its beginning to its end": (*suite).passes,
+		"what is shut stays shut":                         (*suite).shut,
+		"an opening outlives another plan":                (*suite).beside,
+		"the identity is kept":                            (*suite).identity,
+		"machines start, stop and keep what they have":    (*suite).power,
+		"a serial line is used if it is permitted":        (*suite).console,
+		"a session comes about as packets do":             (*suite).dial,
+		"a session ends with what lets it in":             (*suite).sessionEnds,
+		"an image is what was uploaded":                   (*suite).upload,
+	} {
+		t.Run(name, func(t *testing.T) {
+			c := NewClock(Start)
+			open := fresh(t, c)
+			test(&suite{T: t, clock: c, open: open, d: open()})
+		})
+	}
+}
+
+type suite struct {
+	*testing.T
+	clock *Clock
+	open  func() driver.Driver
+	d     driver.Driver
+}
+
+var client = netip.MustParseAddr("198.51.100.7")
+
+func (s *suite) observe() *driver.Observation {
+	o, err := s.d.Observe(s.Context(), driver.Everything)
+	require.NoError(s, err)
+	return o
+}
+
+func (s *suite) plan(rules string) *flow.Plan {
+	e, err := estate.Read(Files(rules)[0], Files(rules)[1])
+	require.NoError(s, err)
+	return flow.Compile(e, change.Assigned(s.observe().Resources))
+}
+
+func (s *suite) install(rules string) {
+	require.NoError(s, s.d.Install(s.Context(), s.plan(rules), s.observe().Mark))
+}
+
+// build makes all of the suite's estate, twice, and installs one rule.
+func (s *suite) build() {
+	files := Files("")
+	e, err := estate.Read(files[0], files[1])
+	require.NoError(s, err)
+	wanted, err := change.Wanted(e, nil, nil, nil)
+	require.NoError(s, err)
+	changes, err := change.Between(nil, wanted, nil)
+	require.NoError(s, err)
+	for _, c := range changes {
+		for range 2 {
+			_, err := s.d.Apply(s.Context(), c, nil)
+			require.NoError(s, err)
+		}
+	}
+	s.install("allow https from everywhere to gauge-1")
+	s.clock.Set(s.clock.Now().Add(time.Minute))
+}
+
+// public is gauge-1's public address.
+func (s *suite) public() netip.Addr {
+	t, ok := change.Find(s.observe().Resources, change.Machine, "gauge-1")
+	require.True(s, ok && t.Given.Addr4.IsValid())
+	return t.Given.Addr4
+}
+
+// probe sends a packet to gauge-1's public address.
+func (s *suite) probe(service flow.Service) bool {
+	results, err := s.d.Probe(s.Context(), driver.Packet{Source: client, Target: s.public(), Service: service})
+	require.NoError(s, err)
+	require.NotEmpty(s, results)
+	return results[0].Open
+}
+
+// passage is one of ssh to gauge-1 for an hour from now.
+func (s *suite) passage(id int64) driver.Passage {
+	from, err := flow.ParseAddrRuns([]string{client.String()})
+	require.NoError(s, err)
+	now := s.clock.Now()
+	return driver.Passage{
+		ID: id, Begin: now, Sentence: "open ssh to gauge-1 from 198.51.100.7",
+		Parts: []driver.Part{{Machines: []string{"gauge-1"}, Services: flow.ServicesAt(flow.TCPPort(22)), From: from, End: now.Add(time.Hour)}},
+	}
+}
+
+func (s *suite) pass(p driver.Passage) { require.NoError(s, s.d.Pass(s.Context(), p)) }
+
+func (s *suite) empty() {
+	o := s.observe()
+	assert.Empty(s, o.Resources)
+	assert.Empty(s, o.Plan.Rules)
+	assert.Empty(s, o.Shut)
+	assert.Zero(s, o.Identity)
+	mark, err := s.d.Mark(s.Context())
+	require.NoError(s, err)
+	assert.Equal(s, o.Mark, mark)
+	results, err := s.d.Probe(s.Context(), driver.Packet{Source: client, Target: netip.MustParseAddr("203.0.113.10"), Service: 443})
+	require.NoError(s, err)
+	assert.False(s, results[0].Open)
+	addrs, err := s.d.ClientAddrs(s.Context())
+	require.NoError(s, err)
+	assert.NotEmpty(s, addrs)
+}
+
+func (s *suite) twice() {
+	s.build()
+	o := s.observe()
+	assert.Len(s, o.Machines, 2)
+	again, err := s.open().Observe(s.Context(), driver.Everything)
+	require.NoError(s, err)
+	assert.Equal(s, o.Resources, again.Resources, "another process sees the same")
+	one, ok := change.Find(o.Resources, change.Machine, "gauge-2")
+	require.True(s, ok)
+	for range 2 {
+		_, err := s.d.Apply(s.Context(), change.Change{Verb: change.Remove, Thing: one}, nil)
+		require.NoError(s, err)
+	}
+	assert.NotContains(s, s.observe().Machines, "gauge-2")
+}
+
+func (s *suite) installed() {
+	s.build()
+	assert.True(s, s.probe(443))
+	assert.False(s, s.probe(22), "administrative")
+	assert.False(s, s.probe(80), "by default")
+	plan, mark := s.plan("allow http from everywhere to gauge-1"), s.observe().Mark
+	assert.Equal(s, s.plan("allow https from everywhere to gauge-1").Rows(), s.observe().Plan.Rows(), "it is read back as it was installed")
+	require.NoError(s, s.d.Shut(s.Context(), s.clock.Now(), 99))
+	require.ErrorIs(s, s.d.Install(s.Context(), plan, mark), driver.ErrMoved, "somebody changed it meanwhile")
+	assert.True(s, s.probe(443))
+	require.NoError(s, s.d.Install(s.Context(), plan, s.observe().Mark))
+	assert.False(s, s.probe(443))
+	assert.True(s, s.probe(80))
+}
+
+func (s *suite) passes() {
+	s.build()
+	p := s.passage(1)
+	p.Begin = p.Begin.Add(10 * time.Minute)
+	mark := s.observe().Mark
+	s.pass(p)
+	assert.NotEqual(s, mark, s.observe().Mark)
+	mark = s.observe().Mark
+	for after, want := range map[time.Duration]bool{0: false, 10*time.Minute - 1: false, 10 * time.Minute: true, time.Hour - 1: true} {
+		s.clock.Set(Start.Add(time.Minute + after))
+		assert.Equal(s, want, s.probe(22), "%s after it was asked for", after)
+	}
+	p.Parts[0].End = p.Parts[0].End.Add(time.Hour)
+	s.pass(p)
+	s.clock.Set(p.Parts[0].End.Add(-1))
+	assert.True(s, s.probe(22), "another of that number took its place")
+	assert.True(s, s.observe().Plan.Rules[len(s.observe().Plan.Rules)-1].Until.Equal(p.Parts[0].End) || s.observe().Plan.Rules[0].Until.Equal(p.Parts[0].End), "its end is read back")
+	s.clock.Set(p.Parts[0].End)
+	assert.False(s, s.probe(22), "at exactly its end it is over")
+}
+
+func (s *suite) shut() {
+	s.build()
+	s.pass(s.passage(1))
+	s.pass(s.passage(2))
+	require.True(s, s.probe(22))
+	at := s.clock.Now()
+	require.NoError(s, s.d.Shut(s.Context(), at, 1))
+	assert.True(s, s.probe(22), "the other one holds")
+	require.NoError(s, s.d.Shut(s.Context(), at, 1, 2, 7), "one that never passed too, and one twice")
+	assert.False(s, s.probe(22))
+	for _, id := range []int64{1, 7} {
+		require.ErrorIs(s, s.open().Pass(s.Context(), s.passage(id)), driver.ErrShut)
+	}
+	assert.False(s, s.probe(22))
+	assert.Len(s, s.observe().Shut, 3)
+	assert.True(s, s.observe().Shut[2].Equal(at))
+}
+
+func (s *suite) beside() {
+	s.build()
+	s.pass(s.passage(1))
+	s.install("allow http from everywhere to gauge-1")
+	assert.True(s, s.probe(22))
+	s.install("deny ssh from 198.51.100.0/24 to all")
+	assert.False(s, s.probe(22), "a deny is above it")
+	s.install("")
+	require.NoError(s, s.d.Shut(s.Context(), s.clock.Now(), 1))
+	s.install("allow http from everywhere to gauge-1")
+	assert.False(s, s.probe(22), "what was shut comes back with no plan")
+}
+
+func (s *suite) identity() {
+	id := driver.Identity{Estate: "saltmarsh", Head: journal.Head{Seq: 3, Hash: "c0ffee"}}
+	require.NoError(s, s.d.Keep(s.Context(), id))
+	o, err := s.open().Observe(s.Context(), driver.Scope{After: -1})
+	require.NoError(s, err)
+	assert.Equal(s, id, o.Identity)
+	require.NoError(s, s.d.AcceptClock(s.Context()))
+	assert.Equal(s, id, s.observe().Identity)
+}
+
+func (s *suite) power() {
+	s.build()
+	before := s.observe()
+	m, _, err := s.d.Power(s.Context(), "gauge-1", driver.Power{Do: driver.Stop, Grace: time.Minute})
+	require.NoError(s, err)
+	s.clock.Set(m.Ready)
+	o := s.observe()
+	assert.Equal(s, driver.Stopped, o.Machines["gauge-1"].State)
+	assert.False(s, o.Machines["gauge-1"].Forced)
+	assert.True(s, o.Machines["gauge-1"].Listens.IsEmpty())
+	assert.Equal(s, before.Resources, o.Resources, "it keeps its addresses")
+	assert.Equal(s, before.Mark, o.Mark, "power concerns neither resources nor tables")
+	again, _, err := s.d.Power(s.Context(), "gauge-1", driver.Power{Do: driver.Stop})
+	require.NoError(s, err, "stopping twice is no error")
+	assert.Equal(s, driver.Stopped, again.State)
+	m, _, err = s.d.Power(s.Context(), "gauge-1", driver.Power{Do: driver.Start})
+	require.NoError(s, err)
+	s.clock.Set(later(m.Ready, s.clock.Now()))
+	assert.Equal(s, driver.Running, s.observe().Machines["gauge-1"].State)
+	m, _, err = s.d.Power(s.Context(), "gauge-1", driver.Power{Do: driver.Restart})
+	require.NoError(s, err)
+	assert.True(s, m.Forced, "without any grace it is switched off")
+	s.clock.Set(later(m.Ready, s.clock.Now()))
+	assert.False(s, s.observe().Machines["gauge-1"].Listens.IsEmpty())
+	none := &driver.NoMachineError{}
+	_, _, err = s.d.Power(s.Context(), "gauge-9", driver.Power{Do: driver.Start})
+	require.ErrorAs(s, err, &none)
+	boot, err := s.d.Boot(s.Context(), "gauge-1")
+	require.NoError(s, err)
+	assert.Contains(s, boot.Log, "gauge-1")
+}
+
+func later(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
+}
+
+func (s *suite) console() {
+	s.build()
+	assert.True(s, s.observe().Machines["gauge-2"].Locked, "no password was ever set")
+	require.NoError(s, s.d.SetPasswordHash(s.Context(), "gauge-2", "$2a$04$abcdefghijklmnopqrstuuKlzDJjLuyGwE9QcX7zcNmHpwFCoYs2G"))
+	assert.False(s, s.observe().Machines["gauge-2"].Locked)
+	refused := &driver.NoConsoleError{}
+	_, err := s.d.Console(s.Context(), "gauge-1")
+	require.ErrorAs(s, err, &refused, "off by default")
+	assert.NotEmpty(s, refused.Remedy)
+	line, err := s.d.Console(s.Context(), "gauge-2")
+	require.NoError(s, err)
+	n, err := line.Read(make([]byte, 64))
+	require.NoError(s, err)
+	assert.NotZero(s, n)
+	require.NoError(s, line.Close())
+}
+
+func (s *suite) dial() {
+	s.build()
+	to := netip.AddrPortFrom(s.public(), 22)
+	closed := &driver.UnreachableError{}
+	_, err := s.d.Dial(s.Context(), client, to)
+	require.ErrorAs(s, err, &closed)
+	assert.Equal(s, "administrative", closed.Reason)
+	s.pass(s.passage(1))
+	require.NoError(s, s.begin(to).Close())
+	key, err := s.d.HostKey(s.Context(), "gauge-1")
+	require.NoError(s, err)
+	assert.Contains(s, key, "ssh-")
+	again, err := s.open().HostKey(s.Context(), "gauge-1")
+	require.NoError(s, err)
+	assert.Equal(s, key, again, "it stays")
+	m, _, err := s.d.Power(s.Context(), "gauge-1", driver.Power{Do: driver.Stop, Grace: time.Minute})
+	require.NoError(s, err)
+	s.clock.Set(m.Ready)
+	nobody := &driver.RefusedError{}
+	_, err = s.d.Dial(s.Context(), client, to)
+	require.ErrorAs(s, err, &nobody, "packets pass, and nothing listens")
+}
+
+// begin begins a session and hears that SSH is spoken.
+func (s *suite) begin(to netip.AddrPort) net.Conn {
+	c, err := s.d.Dial(s.Context(), client, to)
+	require.NoError(s, err)
+	hello := make([]byte, 4)
+	_, err = io.ReadFull(c, hello)
+	require.NoError(s, err)
+	assert.Equal(s, "SSH-", string(hello))
+	return c
+}
+
+// sessionEnds begins sessions and takes away, as another process, what let them in:
+// each ends within a second.
+func (s *suite) sessionEnds() {
+	s.build()
+	to := netip.AddrPortFrom(s.public(), 22)
+	ends := func(c net.Conn, why string) {
+		require.NoError(s, c.SetReadDeadline(time.Now().Add(2*time.Second))) // a second, and one for a busy machine
+		_, err := io.Copy(io.Discard, c)
+		require.NoError(s, err, "%s: the session goes on", why)
+		require.NoError(s, c.Close())
+	}
+	other := s.open()
+	s.pass(s.passage(1))
+	c := s.begin(to)
+	require.NoError(s, other.Shut(s.Context(), s.clock.Now(), 1))
+	ends(c, "its opening was closed")
+	s.pass(s.passage(2))
+	c = s.begin(to)
+	s.clock.Set(s.clock.Now().Add(2 * time.Hour))
+	ends(c, "its opening ended by itself")
+	s.pass(s.passage(3))
+	c = s.begin(to)
+	require.NoError(s, other.Install(s.Context(), s.plan("deny ssh from everywhere to all"), s.observe().Mark))
+	ends(c, "a deny came")
+	s.install("")
+	c = s.begin(to)
+	_, _, err := other.Power(s.Context(), "gauge-1", driver.Power{Do: driver.Stop, Grace: time.Minute})
+	require.NoError(s, err)
+	ends(c, "its machine was stopped")
+}
+
+func (s *suite) upload() {
+	image := change.Change{Verb: change.Make, Thing: change.Thing{Kind: change.Image, Name: "gauge-os", Spec: change.Spec{File: "gauge-os.raw", Format: "raw", GB: 2}}}
+	torn := iotest.TimeoutReader(strings.NewReader("half of it"))
+	_, err := s.d.Apply(s.Context(), image, io.MultiReader(strings.NewReader("begun, "), torn))
+	require.Error(s, err)
+	assert.Empty(s, s.observe().Resources, "one that breaks off is no image")
+	t, err := s.d.Apply(s.Context(), image, strings.NewReader("all of it"))
+	require.NoError(s, err)
+	assert.Equal(s, "07630777646b9ad0ad5940c20f7703e5ba431d90dc8f191af6916bffca3e859c", t.Spec.Digest, "SHA-256")
+	assert.Equal(s, []change.Thing{t}, s.observe().Resources)
+}

@@ -1,0 +1,74 @@
+package driver
+
+import (
+	"errors"
+	"fmt"
+	"net/netip"
+)
+
+var (
+	// ErrLost says that a step's answer never came: it may be done or not.
+	ErrLost = errors.New("the site's answer was lost")
+	// ErrMoved says that the place is not as it was when its mark was read. Nothing was done.
+	ErrMoved = errors.New("the site has changed meanwhile")
+	// ErrShut says that an opening was shut before, and passes nothing any more.
+	ErrShut = errors.New("it was closed meanwhile")
+)
+
+// NoMachineError says that the place has no such machine.
+type NoMachineError struct {
+	Name string
+	Near string // a name that was perhaps meant; may be empty
+}
+
+// Error tells the name, and the one that was perhaps meant.
+func (n *NoMachineError) Error() string {
+	if n.Near != "" {
+		return fmt.Sprintf("the site has no machine “%s”; did you mean “%s”?", n.Name, n.Near)
+	}
+	return fmt.Sprintf("the site has no machine “%s”", n.Name)
+}
+
+// ExitStatus is that of words that name nothing.
+func (n *NoMachineError) ExitStatus() int { return 2 }
+
+// NoConsoleError says why a serial line may not be used, and who or what could change that.
+type NoConsoleError struct{ Why, Remedy string }
+
+// Error tells why.
+func (n *NoConsoleError) Error() string { return n.Why }
+
+// ExitStatus is that of the answer no.
+func (n *NoConsoleError) ExitStatus() int { return 3 }
+
+// Hint tells who or what can change it.
+func (n *NoConsoleError) Hint() string { return n.Remedy }
+
+// UnreachableError says that a session did not come about, because no packet passes.
+type UnreachableError struct {
+	To     netip.AddrPort
+	Reason string // as exposure.Reason
+}
+
+// Error tells where to and why.
+func (u *UnreachableError) Error() string {
+	return fmt.Sprintf("%s does not answer: %s", u.To, u.Reason)
+}
+
+// ExitStatus is that of the answer no.
+func (u *UnreachableError) ExitStatus() int { return 3 }
+
+// RefusedError says that packets pass, and nothing listens.
+type RefusedError struct {
+	To      netip.AddrPort
+	Machine string
+	State   State
+}
+
+// Error tells where to, and how the machine is doing.
+func (r *RefusedError) Error() string {
+	return fmt.Sprintf("%s refuses: nothing listens there (machine %s is %s)", r.To, r.Machine, r.State)
+}
+
+// ExitStatus is that of the answer no.
+func (r *RefusedError) ExitStatus() int { return 3 }

@@ -1,0 +1,254 @@
+package sim
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"io"
+	"strings"
+
+	"golang.org/x/crypto/bcrypt"
+	"golang.org/x/term"
+
+	"ironbark/internal/cost"
+	"ironbark/internal/driver"
+	"ironbark/internal/driver/sim/guest"
+)
+
+// Console opens a machine's serial line.
+func (s *Site) Console(ctx context.Context, machine string) (io.ReadWriteCloser, error) {
+	in, err := s.look(ctx, machine)
+	if err != nil {
+		return nil, err
+	}
+	m, err := s.console(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := permitted(m, in); err != nil {
+		return nil, err
+	}
+	if state := s.at(in.life, s.clock.Now()).State; state == driver.Stopped {
+		return nil, &driver.NoConsoleError{Why: fmt.Sprintf("machine %s is stopped, and a stopped machine has no serial line", machine), Remedy: "ironbark start " + machine}
+	}
+	near, far, err := pair()
+	if err != nil {
+		return nil, err
+	}
+	done := make(chan struct{})
+	ctx, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	go watch(ctx, s.mayGoOn(machine), func() {
+		cancel()
+		_ = far.Close()
+	})
+	go func() {
+		defer close(done)
+		defer cancel()
+		defer far.Close()
+		l := &session{s: s, in: in, rw: far, t: term.NewTerminal(far, "")}
+		l.serve(ctx)
+	}()
+	return &ending{ReadWriteCloser: near, done: done}, nil
+}
+
+// mayGoOn returns what tells whether a session on a serial line may go on: as it
+// may begin, but for what its own machine does.
+func (s *Site) mayGoOn(machine string) func(context.Context) bool {
+	return func(ctx context.Context) bool {
+		in, err := s.look(ctx, machine)
+		if err != nil {
+			return false
+		}
+		m, err := s.console(ctx)
+		return err == nil && permitted(m, in) == nil
+	}
+}
+
+// console reads the site's own word on serial lines.
+func (s *Site) console(ctx context.Context) (c cost.Console, err error) {
+	c = s.cat.Offer.Console
+	err = s.read(ctx, func(tx *sql.Tx) error {
+		m, err := s.readMeta(ctx, tx)
+		if m.Console != nil {
+			c = *m.Console
+		}
+		return err
+	})
+	return c, err
+}
+
+// permitted tells whether a serial line may be used: the site's refusal is final.
+func permitted(c cost.Console, in *inner) error {
+	switch {
+	case !c.Permitted:
+		return &driver.NoConsoleError{Why: "the site refuses serial lines, and no estate can overrule it", Remedy: c.Lifts + " can lift it"}
+	case !in.thing.Spec.Console:
+		return &driver.NoConsoleError{
+			Why:    fmt.Sprintf("the serial line of machine %s is off: nothing nearer than the site permits it", in.thing.Name),
+			Remedy: fmt.Sprintf("ironbark change machine %s --console on (or console: true for the whole estate)", in.thing.Name),
+		}
+	}
+	return nil
+}
+
+// ending is a line whose session is over once it is closed.
+type ending struct {
+	io.ReadWriteCloser
+	done <-chan struct{}
+}
+
+func (e *ending) Close() error {
+	err := e.ReadWriteCloser.Close()
+	<-e.done
+	return err
+}
+
+// session is one session of a person with what is in a machine.
+type session struct {
+	s    *Site
+	in   *inner
+	rw   io.ReadWriter
+	t    *term.Terminal
+	user string
+	over bool // the machine was told to stop
+}
+
+func (l *session) say(format string, args ...any) { fmt.Fprintf(l.t, format+"\n", args...) }
+
+// serve shows the boot log and offers what the machine offers on its line.
+func (l *session) serve(ctx context.Context) {
+	fmt.Fprint(l.t, l.in.log)
+	switch {
+	case l.in.life.Stuck:
+		l.emergency(ctx)
+	case !l.in.guest.Running(guest.Login):
+		l.say("This machine offers no login on its serial line; the recipe console-login does.")
+	case l.login():
+		l.shell(ctx)
+	}
+}
+
+// tries is how often a password may be wrong.
+const tries = 3
+
+func (l *session) login() bool {
+	for range tries {
+		l.t.SetPrompt(l.in.thing.Name + " login: ")
+		user, err := l.t.ReadLine()
+		if err != nil {
+			return false
+		}
+		password, err := l.t.ReadPassword("Password: ")
+		if err != nil {
+			return false
+		}
+		if user == guest.User && l.in.life.Hash != "" && bcrypt.CompareHashAndPassword([]byte(l.in.life.Hash), []byte(password)) == nil {
+			l.user = user
+			return true
+		}
+		l.say("Login incorrect")
+	}
+	return false
+}
+
+// emergency is what a machine shows that did not get through its boot.
+func (l *session) emergency(ctx context.Context) {
+	l.say("This machine is in emergency mode. “continue” tries the boot again; “exit” leaves.")
+	l.user = "root"
+	l.t.SetPrompt("(emergency) # ")
+	for {
+		text, err := l.t.ReadLine()
+		switch strings.TrimSpace(text) {
+		case "exit":
+			return
+		case "continue":
+			l.again(ctx)
+			return
+		case "":
+		default:
+			l.run(ctx, text, strings.NewReader(""), l.t)
+		}
+		if err != nil {
+			return
+		}
+	}
+}
+
+func (l *session) again(ctx context.Context) {
+	m, _, err := l.s.Power(ctx, l.in.thing.Name, driver.Power{Do: driver.Restart})
+	if err != nil {
+		l.say("%v", err)
+		return
+	}
+	l.say("the machine is %s", m.State)
+}
+
+// shell reads commands and runs them inside the machine until exit.
+func (l *session) shell(ctx context.Context) {
+	l.t.SetPrompt(fmt.Sprintf("%s@%s:~$ ", l.user, l.in.thing.Name))
+	for {
+		text, err := l.t.ReadLine()
+		if strings.TrimSpace(text) == "exit" || err != nil && text == "" {
+			return
+		}
+		if l.run(ctx, text, strings.NewReader(""), l.t); l.over || err != nil {
+			return
+		}
+	}
+}
+
+// run runs one command line on what is in the machine by now, for others may have
+// sessions too, and keeps what it changed.
+func (l *session) run(ctx context.Context, text string, in io.Reader, out io.Writer) (status int) {
+	now, err := l.s.look(ctx, l.in.thing.Name)
+	if err != nil {
+		fmt.Fprintln(out, err)
+		return 1
+	}
+	status, changed, power := now.guest.Command(ctx, l.user, text, in, out)
+	if err := l.s.keep(ctx, now.thing.Name, changed); err != nil {
+		fmt.Fprintln(out, err)
+	}
+	if do, ok := map[string]driver.PowerVerb{"reboot": driver.Restart, "poweroff": driver.Stop}[power]; ok {
+		l.over = true
+		if _, _, err := l.s.Power(ctx, now.thing.Name, driver.Power{Do: do, Grace: l.s.millis(l.s.cat.Life.Stop)}); err != nil {
+			fmt.Fprintln(out, err)
+		}
+	}
+	return status
+}
+
+// keep writes what a session changed inside a machine into what is there by now. It
+// is no step of the site, and the journal does not have it.
+func (s *Site) keep(ctx context.Context, machine string, changed guest.Delta) error {
+	db, err := s.open(ctx, true)
+	if err != nil {
+		return err
+	}
+	return db.Do(ctx, func(tx *sql.Tx) error {
+		now, err := s.inner(ctx, tx, machine)
+		if err != nil {
+			return err
+		}
+		if err := now.guest.Apply(changed); err != nil {
+			return err
+		}
+		return now.save(ctx, tx)
+	})
+}
+
+// keepHost writes the key of a machine's SSH server, made when it is first asked for.
+func (s *Site) keepHost(ctx context.Context, in *inner) error {
+	db, err := s.open(ctx, true)
+	if err != nil {
+		return err
+	}
+	return db.Do(ctx, func(tx *sql.Tx) error {
+		now, err := s.inner(ctx, tx, in.thing.Name)
+		if err != nil {
+			return err
+		}
+		now.life.Host = in.life.Host
+		return now.save(ctx, tx)
+	})
+}

@@ -1,0 +1,201 @@
+package sim
+
+import (
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"errors"
+	"net"
+	"net/netip"
+	"os"
+	"slices"
+
+	"github.com/pkg/sftp"
+	"golang.org/x/crypto/bcrypt"
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/sys/unix"
+	"golang.org/x/term"
+
+	"ironbark/internal/driver"
+	"ironbark/internal/driver/sim/guest"
+	"ironbark/internal/flow"
+)
+
+// Dial begins a TCP session from an address. The packet walker decides whether
+// it comes about, and what answers is a real server inside the machine.
+func (s *Site) Dial(ctx context.Context, from netip.Addr, to netip.AddrPort) (net.Conn, error) {
+	p := driver.Packet{Source: from, Target: to.Addr(), Service: flow.TCPPort(to.Port())}
+	fates, err := s.Probe(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	i := slices.IndexFunc(fates, func(f driver.ProbeResult) bool { return f.Open && f.Machine != "" })
+	if i < 0 {
+		return nil, &driver.UnreachableError{To: to, Reason: fates[0].Reason}
+	}
+	in, err := s.look(ctx, fates[i].Machine)
+	if err != nil {
+		return nil, err
+	}
+	now := s.clock.Now()
+	m := s.at(in.life, now)
+	if !up(m, now) || !in.guest.Running("ssh") {
+		return nil, &driver.RefusedError{To: to, Machine: in.thing.Name, State: m.State}
+	}
+	near, far, err := pair()
+	if err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithCancel(context.WithoutCancel(ctx)) // whoever calls sees the session end
+	go watch(ctx, s.passes(p, in.thing.Name), func() {
+		cancel() // what runs inside the machine for it ends, too
+		_ = far.Close()
+	})
+	go func() {
+		defer cancel()
+		defer far.Close()
+		sv := &server{session: session{s: s, in: in}}
+		_ = sv.serve(ctx, far)
+	}()
+	return near, nil
+}
+
+// pair returns two ends that are joined. They hold what is on its way, as a
+// network does: in SSH both sides speak first.
+func pair() (near, far net.Conn, err error) {
+	fds, err := unix.Socketpair(unix.AF_UNIX, unix.SOCK_STREAM|unix.SOCK_CLOEXEC, 0)
+	if err != nil {
+		return nil, nil, err
+	}
+	var ends [2]net.Conn
+	for i, fd := range fds {
+		f := os.NewFile(uintptr(fd), "session")
+		c, err := net.FileConn(f)
+		if err = errors.Join(err, f.Close()); err != nil {
+			return nil, nil, err
+		}
+		ends[i] = c
+	}
+	return ends[0], ends[1], nil
+}
+
+// HostKey returns the public key of a machine's SSH server, as the site knows it.
+func (s *Site) HostKey(ctx context.Context, machine string) (string, error) {
+	in, err := s.look(ctx, machine)
+	if err != nil {
+		return "", err
+	}
+	signer, err := s.hostKey(ctx, in)
+	if err != nil {
+		return "", err
+	}
+	return string(ssh.MarshalAuthorizedKey(signer.PublicKey())), nil
+}
+
+func (s *Site) hostKey(ctx context.Context, in *inner) (ssh.Signer, error) {
+	if len(in.life.Host) != ed25519.SeedSize {
+		in.life.Host = make([]byte, ed25519.SeedSize)
+		if _, err := rand.Read(in.life.Host); err != nil {
+			return nil, err
+		}
+		if err := s.keepHost(ctx, in); err != nil {
+			return nil, err
+		}
+	}
+	return ssh.NewSignerFromKey(ed25519.NewKeyFromSeed(in.life.Host))
+}
+
+// server is one SSH connection to a machine.
+type server struct {
+	session
+}
+
+func (sv *server) serve(ctx context.Context, c net.Conn) error {
+	host, err := sv.s.hostKey(ctx, sv.in)
+	if err != nil {
+		return err
+	}
+	config := &ssh.ServerConfig{
+		PublicKeyCallback: func(meta ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
+			mine, _, _, _, err := ssh.ParseAuthorizedKey([]byte(sv.in.life.Key))
+			if err != nil || meta.User() != guest.User || string(mine.Marshal()) != string(key.Marshal()) {
+				return nil, errors.New("no such key")
+			}
+			return &ssh.Permissions{}, nil
+		},
+	}
+	if sv.in.thing.Spec.Secret && sv.in.life.Hash != "" {
+		config.PasswordCallback = func(meta ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
+			if meta.User() != guest.User || bcrypt.CompareHashAndPassword([]byte(sv.in.life.Hash), password) != nil {
+				return nil, errors.New("wrong password")
+			}
+			return &ssh.Permissions{}, nil
+		}
+	}
+	config.AddHostKey(host)
+	conn, channels, requests, err := ssh.NewServerConn(c, config)
+	if err != nil {
+		return err
+	}
+	sv.user = conn.User()
+	go ssh.DiscardRequests(requests)
+	for ch := range channels {
+		if ch.ChannelType() != "session" {
+			if err := ch.Reject(ssh.UnknownChannelType, "sessions only"); err != nil {
+				return err
+			}
+			continue
+		}
+		channel, requests, err := ch.Accept()
+		if err != nil {
+			return err
+		}
+		go sv.channel(ctx, channel, requests)
+	}
+	return nil
+}
+
+// channel serves one session (RFC 4254, section 6): a shell, a command, or files.
+func (sv *server) channel(ctx context.Context, ch ssh.Channel, requests <-chan *ssh.Request) {
+	for req := range requests {
+		var payload struct{ Text string }
+		ok := true
+		switch req.Type {
+		case "pty-req", "env", "window-change":
+		case "exec", "subsystem":
+			ok = ssh.Unmarshal(req.Payload, &payload) == nil && (req.Type == "exec" || payload.Text == "sftp")
+		case "shell":
+		default:
+			ok = false
+		}
+		if req.WantReply && req.Reply(ok, nil) != nil {
+			return
+		}
+		if !ok {
+			continue
+		}
+		switch req.Type {
+		case "exec":
+			one := sv.session
+			exit(ch, one.run(ctx, payload.Text, ch, ch))
+			return
+		case "shell":
+			one := sv.session // channels of one connection each have a terminal of their own
+			one.t = term.NewTerminal(ch, "")
+			one.shell(ctx)
+			exit(ch, 0)
+			return
+		case "subsystem":
+			fs := &files{ctx: ctx, s: sv.s, machine: sv.in.thing.Name}
+			rs := sftp.NewRequestServer(ch, sftp.Handlers{FileGet: fs, FilePut: fs, FileCmd: fs, FileList: fs})
+			_ = rs.Serve()
+			exit(ch, 0)
+			return
+		}
+	}
+}
+
+func exit(ch ssh.Channel, status int) {
+	_, _ = ch.SendRequest("exit-status", false, ssh.Marshal(struct{ Status uint32 }{uint32(status)}))
+	_ = ch.Close()
+}

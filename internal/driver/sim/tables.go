@@ -1,0 +1,197 @@
+package sim
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"ironbark/internal/driver"
+	"ironbark/internal/flow"
+)
+
+// base owns the tables of the plan; an opening owns its own by its number.
+const base = int64(0)
+
+// Observe tells what the site has.
+func (s *Site) Observe(ctx context.Context, scope driver.Scope) (*driver.Observation, error) {
+	o := &driver.Observation{Machines: map[string]driver.Machine{}, Keys: map[string]string{}, Shut: map[int64]time.Time{}}
+	err := s.read(ctx, func(tx *sql.Tx) error { return s.observe(ctx, tx, scope, o) })
+	if err == nil && o.Plan == nil && scope.Plan {
+		o.Plan, err = flow.FromRows(nil)
+	}
+	if o.Mark == "" {
+		o.Mark = (&meta{}).mark()
+	}
+	return o, err
+}
+
+func (s *Site) observe(ctx context.Context, tx *sql.Tx, scope driver.Scope, o *driver.Observation) error {
+	m, err := s.readMeta(ctx, tx)
+	if err != nil {
+		return err
+	}
+	now, behind := m.behind(s.clock.Now())
+	o.Mark, o.Identity, o.Behind, o.Records = m.mark(), m.Identity, behind, true
+	if scope.Resources {
+		err := each(ctx, tx, `SELECT `+thingColumns+` FROM things`, func(scan func(...any) error) error {
+			t, err := readThing(scan)
+			o.Resources = append(o.Resources, t)
+			return err
+		})
+		if err := errors.Join(err, s.machines(ctx, tx, o, now)); err != nil {
+			return err
+		}
+	}
+	if scope.Plan {
+		rows, err := readTables(ctx, tx)
+		if err != nil {
+			return err
+		}
+		if o.Plan, err = flow.FromRows(rows); err != nil {
+			return err
+		}
+	}
+	if scope.After >= 0 {
+		if o.Outside, err = outsideAfter(ctx, tx, scope.After); err != nil {
+			return err
+		}
+	}
+	return each(ctx, tx, `SELECT id, at FROM shut`, func(scan func(...any) error) error {
+		var id int64
+		var at string
+		if err := scan(&id, &at); err != nil {
+			return err
+		}
+		o.Shut[id], err = time.Parse(time.RFC3339Nano, at)
+		return err
+	})
+}
+
+// readTables reads all rows, each once.
+func readTables(ctx context.Context, tx *sql.Tx) (rows []flow.Row, err error) {
+	err = each(ctx, tx, `SELECT key, body FROM tables ORDER BY key, owner`, func(scan func(...any) error) error {
+		var row flow.Row
+		if err := scan(&row.Key, &row.Body); err != nil {
+			return err
+		}
+		if n := len(rows); n == 0 || rows[n-1].Key != row.Key {
+			rows = append(rows, row)
+		}
+		return nil
+	})
+	return rows, err
+}
+
+// Install puts a plan in place of the one before.
+func (s *Site) Install(ctx context.Context, plan *flow.Plan, mark string) error {
+	rows := plan.WithoutOpenings(func(int64) bool { return true }).Rows()
+	return s.commit(ctx, func(tx *sql.Tx, m *meta) error {
+		if m.mark() != mark {
+			return driver.ErrMoved
+		}
+		m.Mark++
+		return putRows(ctx, tx, base, rows)
+	})
+}
+
+// putRows puts an owner's rows in place of those it had. Only rows that differ are written.
+func putRows(ctx context.Context, tx *sql.Tx, owner int64, rows []flow.Row) error {
+	want := make(map[string]string, len(rows))
+	for _, r := range rows {
+		want[r.Key] = r.Body
+	}
+	var out []string
+	err := each(ctx, tx, `SELECT key, body FROM tables WHERE owner = ?`, func(scan func(...any) error) error {
+		var key, body string
+		if err := scan(&key, &body); err != nil {
+			return err
+		}
+		if keep, ok := want[key]; ok && keep == body {
+			delete(want, key)
+		} else if !ok {
+			out = append(out, key)
+		}
+		return nil
+	}, owner)
+	for _, key := range out {
+		if err == nil {
+			_, err = tx.ExecContext(ctx, `DELETE FROM tables WHERE owner = ? AND key = ?`, owner, key)
+		}
+	}
+	for key, body := range want {
+		if err == nil {
+			_, err = tx.ExecContext(ctx, `INSERT OR REPLACE INTO tables VALUES (?, ?, ?)`, owner, key, body)
+		}
+	}
+	return err
+}
+
+// Pass lets an opening pass.
+func (s *Site) Pass(ctx context.Context, p driver.Passage) error {
+	var rows []flow.Row
+	for _, part := range p.Parts {
+		rows = append(rows, flow.NamedRows(flow.Rule{
+			Kind: flow.Opening, From: part.From, Services: part.Services, Begin: p.Begin, Until: part.End, Opening: p.ID,
+			Origin: flow.Origin{Sentence: p.Sentence},
+		}, part.Machines)...)
+	}
+	return s.commit(ctx, func(tx *sql.Tx, m *meta) error {
+		var was int
+		if err := tx.QueryRowContext(ctx, `SELECT count(*) FROM shut WHERE id = ?`, p.ID).Scan(&was); err != nil {
+			return err
+		}
+		if was > 0 {
+			return driver.ErrShut
+		}
+		if err := s.prune(ctx, tx); err != nil {
+			return err
+		}
+		m.Mark++
+		return putRows(ctx, tx, p.ID, rows)
+	})
+}
+
+// prune takes rules that have ended by themselves out of the tables of openings.
+func (s *Site) prune(ctx context.Context, tx *sql.Tx) error {
+	_, err := tx.ExecContext(ctx, `DELETE FROM tables WHERE owner IN (SELECT owner FROM tables WHERE owner > 0 AND key LIKE 'rule %'
+		GROUP BY owner HAVING max(julianday(json_extract(body, '$.until'))) < julianday(?) - 0.001)`, s.clock.Now().UTC().Format(time.RFC3339Nano))
+	return err
+}
+
+// Shut ends openings for good.
+func (s *Site) Shut(ctx context.Context, at time.Time, ids ...int64) error {
+	return s.commit(ctx, func(tx *sql.Tx, m *meta) error {
+		for _, id := range ids {
+			_, err1 := tx.ExecContext(ctx, `INSERT OR IGNORE INTO shut VALUES (?, ?)`, id, at.UTC().Format(time.RFC3339Nano))
+			if err := errors.Join(err1, putRows(ctx, tx, id, nil)); err != nil {
+				return err
+			}
+		}
+		m.Mark++
+		return nil
+	})
+}
+
+// outsideAfter reads the site's own record of what others did, after a number.
+func outsideAfter(ctx context.Context, tx *sql.Tx, after int64) (list []driver.OutOfBandChange, err error) {
+	err = each(ctx, tx, `SELECT seq, at, who, what, data FROM outside WHERE seq > ? ORDER BY seq`, func(scan func(...any) error) error {
+		var at, data string
+		var o driver.OutOfBandChange
+		var b outOfBand
+		if err := scan(&o.Seq, &at, &o.Who, &o.What, &data); err != nil {
+			return err
+		}
+		if err := json.Unmarshal([]byte(data), &b); err != nil {
+			return err
+		}
+		o.In, o.Out, o.After = b.In, b.Out, b.After
+		if o.At, err = time.Parse(time.RFC3339Nano, at); err != nil {
+			return err
+		}
+		list = append(list, o)
+		return nil
+	}, after)
+	return list, err
+}

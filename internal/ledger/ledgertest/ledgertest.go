@@ -1,0 +1,307 @@
+// Package ledgertest is the suite that every ledger must pass. It uses nothing but the
+// Ledger interface.
+package ledgertest
+
+import (
+	"context"
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"ironbark/internal/change"
+	"ironbark/internal/estate"
+	"ironbark/internal/flow"
+	"ironbark/internal/journal"
+	"ironbark/internal/ledger"
+	"ironbark/internal/opening"
+	"ironbark/internal/sentence"
+)
+
+// Run runs the suite. fresh makes a ledger; open opens it as another process would, each
+// time that it is called.
+func Run(t *testing.T, fresh func(t *testing.T) (open func() ledger.Ledger)) {
+	for name, test := range map[string]func(*suite){
+		"nothing was decided at first":                   (*suite).empty,
+		"a decision is kept, and what it was decided on": (*suite).decided,
+		"what a decision was made on must still stand":   (*suite).refused,
+		"an opening is kept in all that it is":           (*suite).openings,
+		"an intent is kept with what it replaces":        (*suite).intents,
+		"the journal has cursors and tells what changed": (*suite).entries,
+		"time does not go back":                          (*suite).clock,
+		"a break is told until it is acknowledged":       (*suite).breaks,
+		"a lock is had by one":                           (*suite).locks,
+		"many decide at once":                            (*suite).atOnce,
+	} {
+		t.Run(name, func(t *testing.T) {
+			open := fresh(t)
+			test(&suite{T: t, open: open, l: open(), at: time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)})
+		})
+	}
+}
+
+type suite struct {
+	*testing.T
+	open func() ledger.Ledger
+	l    ledger.Ledger
+	at   time.Time
+}
+
+func (s *suite) state() *ledger.State {
+	st, err := s.l.State(s.Context())
+	require.NoError(s, err)
+	return st
+}
+
+// write writes what hangs on nothing.
+func (s *suite) write(d ledger.Decision) ledger.Receipt {
+	d.AnyRevision, d.Fence, d.At = true, -1, s.at
+	r, err := s.l.Write(s.Context(), d)
+	require.NoError(s, err)
+	return r
+}
+
+func (s *suite) empty() {
+	st := s.state()
+	assert.Zero(s, st.Revision)
+	assert.Empty(s, st.Estate)
+	assert.Empty(s, st.Files)
+	assert.Empty(s, st.Resources)
+	assert.Empty(s, st.Openings)
+	list, err := s.l.Journal(s.Context(), 0, 10)
+	require.NoError(s, err)
+	assert.Empty(s, list)
+	found, err := s.l.CheckRecord(s.Context(), true)
+	require.NoError(s, err)
+	assert.Empty(s, found)
+	next, err := s.l.NextOpening(s.Context())
+	require.NoError(s, err)
+	assert.Equal(s, int64(1), next)
+}
+
+func (s *suite) decided() {
+	files := []estate.File{{Name: "estate.rules", Data: []byte("allow https from everywhere to all\n")}, {Name: "estate.yaml", Data: []byte("estate: saltmarsh\n")}}
+	planned := []change.Change{{Verb: change.Make, Thing: change.Thing{Kind: change.Machine, Name: "gauge-1", Spec: change.Spec{Image: "linux-web"}}}}
+	seen := int64(4)
+	r := s.write(ledger.Decision{Person: "mara", Action: "enact", Text: "began", Begin: &ledger.Unfinished{Person: "mara", Since: s.at}, Planned: planned, Move: true})
+	assert.Equal(s, int64(1), r.Revision)
+	assert.Equal(s, int64(1), r.Head.Seq)
+	st := s.state()
+	assert.Equal(s, "mara", st.Unfinished.Person)
+	assert.Equal(s, planned, st.Planned)
+	thing := planned[0].Thing
+	thing.Given.Wants4 = true
+	plan, err := flow.FromRows([]flow.Row{{Key: "guard ", Body: `["tcp/22"]`}})
+	require.NoError(s, err)
+	s.write(ledger.Decision{Person: "mara", Action: "make", Text: "machine gauge-1", Put: []change.Thing{thing}})
+	s.write(ledger.Decision{Person: "mara", Action: "enact", Text: "finished", Finish: true, Move: true, Plan: plan, Files: files, Seen: &seen})
+	l := s.open()
+	st, err = l.State(s.Context())
+	require.NoError(s, err)
+	assert.Equal(s, files, st.Files)
+	assert.Equal(s, []change.Thing{thing}, st.Resources)
+	assert.Nil(s, st.Unfinished)
+	assert.Empty(s, st.Planned)
+	assert.Equal(s, seen, st.Seen)
+	assert.Equal(s, int64(2), st.Revision)
+	assert.Len(s, st.Estate, 32)
+	rows, err := l.Plan(s.Context())
+	require.NoError(s, err)
+	assert.Equal(s, plan.Rows(), rows)
+	s.write(ledger.Decision{Person: "mara", Action: "remove", Text: "machine gauge-1", Drop: []change.Thing{thing}})
+	assert.Empty(s, s.state().Resources)
+}
+
+func (s *suite) refused() {
+	write := func(d ledger.Decision) error {
+		d.At, d.Person, d.Action = s.at, "mara", "try"
+		_, err := s.l.Write(s.Context(), d)
+		return err
+	}
+	require.ErrorIs(s, write(ledger.Decision{Revision: 7}), ledger.ErrChanged)
+	require.NoError(s, write(ledger.Decision{Move: true, Cut: true}))
+	require.ErrorIs(s, write(ledger.Decision{}), ledger.ErrChanged, "the zero decision is for a ledger in which nothing was decided")
+	require.ErrorIs(s, write(ledger.Decision{Revision: 1}), ledger.ErrCut)
+	require.NoError(s, write(ledger.Decision{Revision: 1, Fence: 1, Begin: &ledger.Unfinished{Person: "ilse", Since: s.at}}))
+	require.ErrorIs(s, write(ledger.Decision{Revision: 1, Fence: 1, Finished: true}), ledger.ErrUnfinished)
+	require.NoError(s, s.l.NoteBreaks(s.Context(), []journal.Break{{Seq: 1, Why: "is missing"}}))
+	broken := &ledger.RecordError{}
+	require.ErrorAs(s, write(ledger.Decision{Revision: 1, Fence: 1, Opens: true}), &broken)
+	require.NoError(s, write(ledger.Decision{Revision: 1, Fence: 1}), "what opens nothing is recorded")
+	list, err := s.l.Tail(s.Context(), 10)
+	require.NoError(s, err)
+	assert.Len(s, list, 3, "what was refused left nothing behind")
+}
+
+// opening is one with all that an opening can have.
+func (s *suite) opening(id int64) opening.Opening {
+	words, err := sentence.ParseArgs([]string{`open ssh, https to gauge-1, gauge-2 from 198.51.100.7 until 2026-11-23T10:00:00Z because "suite"`}, s.at)
+	require.NoError(s, err)
+	from, err := flow.ParseAddrRuns([]string{"198.51.100.7"})
+	require.NoError(s, err)
+	ssh, err := flow.ParseServiceRuns([]string{"tcp/22"})
+	require.NoError(s, err)
+	part := opening.Part{Machines: []string{"gauge-1"}, Services: ssh, From: from, End: s.at.Add(time.Hour), Permit: "permit ops to open ssh to all from everywhere up to 4h"}
+	other := part
+	other.Machines, other.End = []string{"gauge-2"}, s.at.Add(30*time.Minute)
+	return opening.Opening{
+		ID: id, Person: "mara", Request: "open ssh, https to gauge-* from me for 1h because suite", Words: words.(sentence.Open), Begin: s.at.Add(10 * time.Minute),
+		Parts:     []opening.Part{part, other},
+		Approvals: []opening.Approval{{Person: "ilse", Request: "open ssh", At: s.at}}, Emergency: true, Account: opening.Account{Due: s.at.Add(24 * time.Hour)},
+	}
+}
+
+func (s *suite) openings() {
+	o := s.opening(1)
+	s.write(ledger.Decision{Person: "mara", Action: "open", Text: "opening 1", Openings: []opening.Opening{o}})
+	held := s.state().Openings
+	require.Len(s, held, 1)
+	held[0].Words, o.Words = sentence.Open{}, sentence.Open{} // their places in what was typed differ
+	assert.Equal(s, o, held[0])
+	next, err := s.l.NextOpening(s.Context())
+	require.NoError(s, err)
+	assert.Equal(s, int64(2), next)
+	closed := s.opening(1)
+	closed.Ended, closed.EndedBy, closed.Why = s.at.Add(time.Minute), "ilse", "no more"
+	s.write(ledger.Decision{Person: "ilse", Action: "close", Text: "opening 1", Openings: []opening.Opening{closed}})
+	assert.Empty(s, s.state().Openings)
+	s.write(ledger.Decision{Person: "mara", Action: "open", Text: "opening 2", Openings: []opening.Opening{s.opening(2)}})
+	s.at = s.at.Add(2 * time.Hour)
+	s.write(ledger.Decision{Person: "mara", Action: "stop", Text: "something else"})
+	assert.Empty(s, s.state().Openings, "what ended by itself is over")
+	all, err := s.l.Openings(s.Context())
+	require.NoError(s, err)
+	require.Len(s, all, 2)
+	assert.Equal(s, "ilse", all[0].EndedBy)
+	assert.Zero(s, all[1].Ended)
+}
+
+func (s *suite) intents() {
+	s.write(ledger.Decision{Person: "mara", Action: "open", Text: "1", Openings: []opening.Opening{s.opening(1)}, Intended: true})
+	require.Contains(s, s.state().Intended, int64(1))
+	assert.Nil(s, s.state().Intended[1].Before)
+	s.write(ledger.Decision{Passed: []int64{1}})
+	assert.Empty(s, s.state().Intended)
+	longer := s.opening(1)
+	longer.Parts[0].End = s.at.Add(2 * time.Hour)
+	for range 2 { // the second time it replaces an intent
+		s.write(ledger.Decision{Person: "mara", Action: "extend", Text: "1", Openings: []opening.Opening{longer}, Intended: true})
+	}
+	st := s.state()
+	require.NotNil(s, st.Intended[1].Before)
+	assert.True(s, st.Intended[1].Before.End().Equal(s.at.Add(time.Hour)))
+	assert.True(s, st.Openings[0].End().Equal(s.at.Add(2*time.Hour)))
+}
+
+func (s *suite) entries() {
+	plan, err := flow.FromRows([]flow.Row{{Key: "guard ", Body: `["tcp/22"]`}})
+	require.NoError(s, err)
+	files := []estate.File{{Name: "estate.yaml", Data: []byte("estate: saltmarsh\n")}}
+	s.write(ledger.Decision{Person: "mara", Action: "enact", Text: "finished", Plan: plan, Files: files})
+	s.write(ledger.Decision{Person: "mara", Action: "open", Text: "1", Openings: []opening.Opening{s.opening(1)}})
+	for i := range 5 {
+		s.write(ledger.Decision{Person: "mara", Action: "stop", Text: fmt.Sprint(i)})
+	}
+	list, err := s.l.Entries(s.Context(), 0, 2)
+	require.NoError(s, err)
+	require.Len(s, list, 2)
+	assert.Contains(s, list[0].Plan.In, "guard ")
+	assert.Equal(s, files, list[0].Files)
+	require.Len(s, list[1].Openings, 1)
+	assert.Nil(s, list[1].Plan)
+	assert.Len(s, list[1].Openings[0].Parts, 2)
+	rest, err := s.l.Journal(s.Context(), list[1].Seq, 100)
+	require.NoError(s, err)
+	require.Len(s, rest, 5)
+	tail, err := s.l.Tail(s.Context(), 2)
+	require.NoError(s, err)
+	assert.Equal(s, rest[3:], tail)
+	st := s.state()
+	assert.Empty(s, journal.Breaks(list[1].Head(), rest, st.Head))
+}
+
+func (s *suite) clock() {
+	s.write(ledger.Decision{Person: "mara", Action: "stop", Text: "now"})
+	s.at = s.at.Add(-30 * time.Second)
+	r := s.write(ledger.Decision{Person: "mara", Action: "stop", Text: "a little before", Opens: true})
+	assert.True(s, r.At.Equal(s.at.Add(30*time.Second)), "it is stamped with the later of the two")
+	s.at = s.at.Add(-time.Hour)
+	_, err := s.l.Write(s.Context(), ledger.Decision{AnyRevision: true, Fence: -1, Opens: true, At: s.at, Person: "mara", Action: "open"})
+	behind := &ledger.ClockError{}
+	require.ErrorAs(s, err, &behind)
+	s.write(ledger.Decision{Person: "mara", Action: "close", Text: "closing works"})
+	s.write(ledger.Decision{Person: "mara", Action: "clock", Text: "accepted", AcceptClock: true})
+	latest, err := s.l.Latest(s.Context())
+	require.NoError(s, err)
+	assert.True(s, latest.Equal(s.at))
+	s.write(ledger.Decision{Person: "mara", Action: "open", Text: "works again", Opens: true})
+}
+
+func (s *suite) breaks() {
+	s.write(ledger.Decision{Person: "mara", Action: "stop", Text: "1"})
+	b := journal.Break{Seq: 9, Why: "is missing", Mark: "x"}
+	for range 2 {
+		require.NoError(s, s.l.NoteBreaks(s.Context(), []journal.Break{b}))
+	}
+	for _, whole := range []bool{true, false} {
+		list, err := s.open().CheckRecord(s.Context(), whole)
+		require.NoError(s, err)
+		assert.Equal(s, []journal.Break{b}, list)
+	}
+	assert.Equal(s, []journal.Break{b}, s.state().Breaks)
+	s.write(ledger.Decision{Person: "mara", Action: "break", Text: "seen", Acknowledge: []journal.Break{b}})
+	require.NoError(s, s.l.NoteBreaks(s.Context(), []journal.Break{b}), "it is that very break")
+	assert.Empty(s, s.state().Breaks)
+	other := b
+	other.Mark = "y"
+	require.NoError(s, s.l.NoteBreaks(s.Context(), []journal.Break{other}))
+	assert.Equal(s, []journal.Break{other}, s.state().Breaks)
+}
+
+func (s *suite) locks() {
+	release, err := s.l.TryLock(s.Context(), ledger.Enacting)
+	require.NoError(s, err)
+	require.NotNil(s, release)
+	other := s.open()
+	busy, err := other.TryLock(s.Context(), ledger.Enacting)
+	require.NoError(s, err)
+	assert.Nil(s, busy)
+	opening, err := other.Lock(s.Context(), ledger.Opening)
+	require.NoError(s, err, "it is another lock")
+	require.NoError(s, opening())
+	ctx, cancel := context.WithTimeout(s.Context(), 30*time.Millisecond)
+	defer cancel()
+	_, err = other.Lock(ctx, ledger.Enacting)
+	require.ErrorIs(s, err, context.DeadlineExceeded)
+	require.NoError(s, release())
+	again, err := other.Lock(s.Context(), ledger.Enacting)
+	require.NoError(s, err)
+	require.NoError(s, again())
+}
+
+func (s *suite) atOnce() {
+	const writers, each = 4, 10
+	done := make(chan error, writers)
+	for range writers {
+		l := s.open()
+		go func() {
+			var err error
+			for range each {
+				_, e := l.Write(s.Context(), ledger.Decision{AnyRevision: true, Fence: -1, At: s.at, Person: "mara", Action: "stop", Text: "at once", Move: true})
+				if e != nil {
+					err = e
+				}
+			}
+			done <- err
+		}()
+	}
+	for range writers {
+		require.NoError(s, <-done)
+	}
+	assert.Equal(s, int64(writers*each), s.state().Revision)
+	found, err := s.l.CheckRecord(s.Context(), true)
+	require.NoError(s, err)
+	assert.Empty(s, found)
+}

@@ -1,0 +1,150 @@
+package opening
+
+import (
+	"slices"
+	"time"
+
+	"ironbark/internal/flow"
+	"ironbark/internal/sentence"
+)
+
+// Opening lets flows pass from Begin until the end of its last part, that end not
+// included.
+type Opening struct {
+	ID        int64 // counted from 1; 0 before one was given
+	Person    string
+	Request   string        // as it was asked for
+	Words     sentence.Open // as it holds: until a moment, from addresses and names as typed
+	Begin     time.Time     // may lie ahead
+	Parts     []Part        // disjoint; at least one
+	Approvals []Approval
+	Emergency bool    // it was asked for as one
+	Account   Account // that is owed for it
+	Closing   bool    // it was asked to close, and it is not known yet whether it has
+	Ended     time.Time
+	EndedBy   string // who closed it before its end
+	Why       string // why it was closed before its end
+}
+
+// Part is what of an opening one permit covers.
+type Part struct {
+	Machines []string // by name, fixed when it began
+	Services flow.Services
+	From     flow.Addrs
+	End      time.Time
+	Permit   string // the sentence that permits it
+}
+
+// Approval is one person's consent to an opening as it was asked for.
+type Approval struct {
+	Person  string    `json:"person"`
+	Request string    `json:"request"`
+	At      time.Time `json:"at"`
+}
+
+// Account is what somebody owes an explanation for. The zero Account is none.
+type Account struct {
+	Due   time.Time `json:"due,omitzero"` // zero: none is owed
+	Text  string    `json:"text,omitempty"`
+	Given time.Time `json:"given,omitzero"`
+}
+
+// State is how an opening stands at a moment.
+type State string
+
+// The states.
+const (
+	Scheduled State = "scheduled" // it begins later
+	Open      State = "open"
+	Closing   State = "closing" // asked to close, and not known to have closed
+	Over      State = "over"
+)
+
+// StateAt returns the state at a moment.
+func (o Opening) StateAt(at time.Time) State {
+	switch {
+	case !o.Active(at):
+		return Over
+	case o.Closing:
+		return Closing
+	case at.Before(o.Begin):
+		return Scheduled
+	}
+	return Open
+}
+
+// End is the end of the part that ends last.
+func (o Opening) End() (end time.Time) {
+	for _, p := range o.Parts {
+		if p.End.After(end) {
+			end = p.End
+		}
+	}
+	return end
+}
+
+// Machines names the machines of all parts, in order.
+func (o Opening) Machines() (names []string) {
+	for _, p := range o.Parts {
+		names = append(names, p.Machines...)
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
+}
+
+// Permits are the sentences that permit its parts.
+func (o Opening) Permits() (list []string) {
+	for _, p := range o.Parts {
+		if !slices.Contains(list, p.Permit) {
+			list = append(list, p.Permit)
+		}
+	}
+	return list
+}
+
+// Without returns the opening without some machines. One that has none left has no parts.
+func (o Opening) Without(drop func(machine string) bool) Opening {
+	var parts []Part
+	for _, p := range o.Parts {
+		if p.Machines = slices.DeleteFunc(slices.Clone(p.Machines), drop); len(p.Machines) > 0 {
+			parts = append(parts, p)
+		}
+	}
+	o.Parts = parts
+	return o
+}
+
+// Active reports whether the opening is there at a moment: from its record until its
+// end or its closing, whatever a clock says of its beginning, so that it is listed
+// and can be closed.
+func (o Opening) Active(at time.Time) bool {
+	return o.Ended.IsZero() && at.Before(o.End())
+}
+
+// Rules returns the rules that let the opening's flows pass in a plan, one a part.
+// Machines that the plan has not are left out.
+func (o Opening) Rules(p *flow.Plan) (rules []flow.Rule) {
+	for _, part := range o.Parts {
+		rules = append(rules, part.rule(o, p))
+	}
+	return rules
+}
+
+// SameFlows reports whether two parts let the same flows pass, ends aside.
+func (p Part) SameFlows(q Part) bool {
+	return p.Services.Equal(q.Services) && p.From.Equal(q.From) && slices.Equal(p.Machines, q.Machines)
+}
+
+func (p Part) rule(o Opening, plan *flow.Plan) flow.Rule {
+	g := &flow.Group{}
+	for _, name := range p.Machines {
+		if m, ok := plan.MachineByName(name); ok {
+			g.Machines = append(g.Machines, m)
+		}
+	}
+	slices.Sort(g.Machines)
+	return flow.Rule{
+		Kind: flow.Opening, From: p.From, To: g, Services: p.Services, Begin: o.Begin, Until: p.End, Opening: o.ID,
+		Origin: flow.Origin{Sentence: o.Words.String()},
+	}
+}

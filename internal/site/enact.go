@@ -1,0 +1,252 @@
+package site
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+
+	"ironbark/internal/change"
+	"ironbark/internal/driver"
+	"ironbark/internal/estate"
+	"ironbark/internal/flow"
+	"ironbark/internal/ledger"
+	"ironbark/internal/opening"
+)
+
+// Enactment is the right to change a site, held by one process at a time. What a
+// method did stays done when a later one fails.
+type Enactment struct {
+	s       *Site
+	person  string
+	release func() error
+	fence   int64 // how often the plan had been cut when it began
+	seen    int64 // what others did up to here was seen by an enactment before
+	last    ledger.Receipt
+}
+
+// Begin starts an enactment of changes that were planned, if nothing has changed since
+// they were, and nobody else enacts. The errors are those of the ledger: ErrChanged, a
+// *BusyError, a *ClockError, a *RecordError.
+func (s *Site) Begin(ctx context.Context, person string, on Basis, planned []change.Change) (_ *Enactment, err error) {
+	release, err := s.ledger.TryLock(ctx, ledger.Enacting)
+	if err != nil {
+		return nil, err
+	}
+	if release == nil {
+		busy := &ledger.BusyError{}
+		if st, err := s.ledger.State(ctx); err == nil {
+			busy.Who = st.Unfinished
+		}
+		return nil, busy
+	}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, release())
+		}
+	}()
+	e := &Enactment{s: s, person: person, release: release}
+	if err := s.still(ctx, on); err != nil {
+		return nil, err
+	}
+	st, o, err := s.look(ctx)
+	if err != nil {
+		return nil, err
+	}
+	text := "began an enactment"
+	if st.Unfinished != nil {
+		text = "took up the enactment that " + st.Unfinished.Person + " began"
+	}
+	_, done := settled(st, o.Resources)
+	now, _ := ledger.Later(s.clock.Now(), st.Latest)
+	if e.last, err = s.write(ctx, ledger.Decision{
+		Revision: on.Revision, Fence: -1, Opens: true, Move: true, Person: person, Action: "enact", Text: text,
+		Begin: &ledger.Unfinished{Person: person, Since: now.UTC()}, Planned: planned,
+	}); err != nil {
+		return nil, err
+	}
+	e.fence, e.seen = e.last.Fence, st.Seen
+	for _, c := range done { // what was done and not recorded before the last one broke off
+		if err := e.recordChange(ctx, c, "; it was done before, and is recorded now"); err != nil {
+			return nil, err
+		}
+	}
+	return e, nil
+}
+
+// Close gives the right back. Without Finish the site stays marked as unfinished.
+func (e *Enactment) Close() error { return e.release() }
+
+// Install puts a plan in place of the one before, at one moment: one that lets nothing
+// pass that the one before does not.
+func (e *Enactment) Install(ctx context.Context, plan *flow.Plan, text string) error {
+	if _, err := e.install(ctx, plan); err != nil {
+		return err
+	}
+	return e.record(ctx, ledger.Decision{Action: "tables", Text: text, Plan: plan})
+}
+
+// most is how often an installation is tried while others change the place.
+const most = 50
+
+// install installs a plan, unless somebody cut it down since the enactment began: that
+// is looked up after the mark is read, and raised before a cut is installed, so
+// that neither can undo the other. It returns up to where what others did was seen.
+func (e *Enactment) install(ctx context.Context, plan *flow.Plan) (seen int64, err error) {
+	for range most {
+		o, err := e.s.driver.Observe(ctx, driver.Scope{After: e.seen})
+		if err != nil {
+			return 0, err
+		}
+		fence, err := e.s.ledger.Fence(ctx)
+		if err != nil {
+			return 0, err
+		}
+		if fence != e.fence {
+			return 0, ledger.ErrCut
+		}
+		err = e.s.driver.Install(ctx, plan, o.Mark)
+		if errors.Is(err, driver.ErrMoved) || errors.Is(err, driver.ErrLost) {
+			continue
+		}
+		seen = e.seen
+		if n := len(o.Outside); n > 0 {
+			seen = o.Outside[n-1].Seq
+		}
+		return seen, err
+	}
+	return 0, ledger.ErrChanged
+}
+
+// record records something of the enactment, unless somebody cut the plan down meanwhile.
+// The place is told of it when the enactment ends.
+func (e *Enactment) record(ctx context.Context, d ledger.Decision) (err error) {
+	d.AnyRevision, d.Fence, d.Person, d.At = true, e.fence, e.person, e.s.clock.Now()
+	r, err := e.s.ledger.Write(ctx, d)
+	if err == nil {
+		e.last = r
+	}
+	return err
+}
+
+// Do makes, alters or removes one resource. content opens that of an image; nil: none.
+func (e *Enactment) Do(ctx context.Context, c change.Change, content func() (io.ReadCloser, error)) error {
+	var t change.Thing
+	err := answered(func() (err error) {
+		if content == nil {
+			t, err = e.s.driver.Apply(ctx, c, nil)
+			return err
+		}
+		r, err := content()
+		if err != nil {
+			return err
+		}
+		defer func() { err = errors.Join(err, r.Close()) }()
+		t, err = e.s.driver.Apply(ctx, c, r)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	c.Thing = t
+	return e.recordChange(ctx, c, "")
+}
+
+func (e *Enactment) recordChange(ctx context.Context, c change.Change, more string) error {
+	t := c.Thing
+	d := ledger.Decision{AnyRevision: true, Fence: -1, Action: string(c.Verb), Text: fmt.Sprintf("%s %s: %s%s", t.Kind, t.Name, t.Describe(), more)}
+	if c.Verb == change.Remove {
+		d.Drop = []change.Thing{t}
+	} else {
+		d.Put = []change.Thing{t}
+	}
+	d.Person, d.At = e.person, e.s.clock.Now()
+	r, err := e.s.ledger.Write(ctx, d)
+	if err == nil {
+		e.last = r
+	}
+	return err
+}
+
+// End ends openings.
+func (e *Enactment) End(ctx context.Context, why string, ids ...int64) error {
+	return e.s.End(ctx, e.person, why, ids...)
+}
+
+// Narrow puts an opening in place of the one with its number, which lets more pass.
+func (e *Enactment) Narrow(ctx context.Context, o opening.Opening) error {
+	err := e.record(ctx, ledger.Decision{
+		Action: "narrow", Text: fmt.Sprintf("opening %d: now for %v", o.ID, o.Machines()), Openings: []opening.Opening{o}, Intended: true,
+	})
+	if err != nil {
+		return err
+	}
+	err = answered(func() error { return e.s.driver.Pass(ctx, passage(o)) })
+	if errors.Is(err, driver.ErrShut) { // somebody closed it: that is less still
+		err = nil
+	}
+	if err != nil {
+		return err
+	}
+	return e.s.passed(ctx, o.ID)
+}
+
+// Finish installs the last plan and keeps the files that it came from. It is recorded
+// before it is installed, as what may be open from then on; that it was installed is
+// recorded after it.
+func (e *Enactment) Finish(ctx context.Context, plan *flow.Plan, files []estate.File, text string) (err error) {
+	release, err := e.s.ledger.Lock(ctx, ledger.Opening)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, release()) }()
+	if err := e.record(ctx, ledger.Decision{Opens: true, Action: "enact", Text: text, Plan: plan, Files: files}); err != nil {
+		return err
+	}
+	seen, err := e.install(ctx, plan)
+	if err != nil {
+		return err
+	}
+	if err := e.record(ctx, ledger.Decision{Finish: true, Move: true, Seen: &seen}); err != nil {
+		return err
+	}
+	e.s.keep(ctx, e.last)
+	return nil
+}
+
+// Cut closes at once, also while somebody else enacts or an enactment is unfinished:
+// plan, which lets nothing pass that is not let pass now, takes the place of the
+// installed one, and files that of the enacted ones. An enactment that is under way
+// installs nothing after it; it must be begun anew. The errors are ErrChanged where the
+// site is not what it was any more, and an *UnrecordedError.
+func (s *Site) Cut(ctx context.Context, person string, on Basis, plan *flow.Plan, files []estate.File, text string) error {
+	raised := ledger.Decision{Revision: on.Revision, Fence: -1, Cut: true, Move: true}
+	var r ledger.Receipt
+	unrecorded := s.closing(func() (err error) {
+		r, err = s.write(ctx, raised)
+		return err
+	})
+	if errors.Is(unrecorded, ledger.ErrChanged) {
+		return unrecorded
+	}
+	err := s.closing(func() error { return s.driver.Install(ctx, plan, on.Mark) })
+	if errors.Is(err, driver.ErrMoved) {
+		return ledger.ErrChanged
+	}
+	if err != nil {
+		return err
+	}
+	if unrecorded == nil {
+		unrecorded = s.closing(func() error {
+			_, err := s.write(ctx, ledger.Decision{AnyRevision: true, Fence: r.Fence, Move: true, Person: person, Action: "cut", Text: text, Plan: plan, Files: files})
+			return err
+		})
+	}
+	if errors.Is(unrecorded, ledger.ErrCut) { // another cut came between, and goes by what was enacted before
+		return ledger.ErrChanged
+	}
+	if unrecorded != nil {
+		return &UnrecordedError{unrecorded}
+	}
+	return nil
+}

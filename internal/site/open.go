@@ -1,0 +1,265 @@
+package site
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"ironbark/internal/driver"
+	"ironbark/internal/flow"
+	"ironbark/internal/ledger"
+	"ironbark/internal/opening"
+	"ironbark/internal/sentence"
+)
+
+// Open lets an opening pass. One with a number replaces the one that has it. The errors
+// are those of the ledger: ErrChanged, ErrUnfinished, a *ClockError, a *RecordError; and
+// a *NotOpenedError where the place did not let it pass.
+func (s *Site) Open(ctx context.Context, on Basis, o opening.Opening) (_ opening.Opening, err error) {
+	release, err := s.ledger.Lock(ctx, ledger.Opening)
+	if err != nil {
+		return o, err
+	}
+	defer func() { err = errors.Join(err, release()) }()
+	if err := s.still(ctx, on); err != nil {
+		return o, err
+	}
+	action := "extend"
+	if o.ID == 0 {
+		action = "open"
+		if o.ID, err = s.ledger.NextOpening(ctx); err != nil {
+			return o, err
+		}
+	}
+	_, err = s.write(ctx, ledger.Decision{
+		Revision: on.Revision, Fence: -1, Opens: true, Finished: true, Move: true,
+		Person: o.Person, Action: action, Text: fmt.Sprintf("opening %d: %s", o.ID, o.Words), Openings: []opening.Opening{o}, Intended: true,
+	})
+	if err != nil {
+		return o, err
+	}
+	if err := answered(func() error { return s.driver.Pass(ctx, passage(o)) }); err != nil {
+		return o, &NotOpenedError{Why: err, Back: s.takeBack(context.WithoutCancel(ctx), o, err)}
+	}
+	return o, s.passed(ctx, o.ID)
+}
+
+// still tells whether the place is what it was when something was decided on it.
+func (s *Site) still(ctx context.Context, on Basis) error {
+	mark, err := s.driver.Mark(ctx)
+	if err == nil && mark != on.Mark {
+		err = ledger.ErrChanged
+	}
+	return err
+}
+
+func (s *Site) passed(ctx context.Context, ids ...int64) error {
+	return s.record(ctx, ledger.Decision{Passed: ids})
+}
+
+// passage is what an opening lets pass.
+func passage(o opening.Opening) driver.Passage {
+	p := driver.Passage{ID: o.ID, Begin: o.Begin, Sentence: o.Words.String()}
+	for _, part := range o.Parts {
+		p.Parts = append(p.Parts, driver.Part{Machines: part.Machines, Services: part.Services, From: part.From, End: part.End})
+	}
+	return p
+}
+
+// NotOpenedError says that the place did not let an opening pass, and whether it is
+// certain that nothing of it is open.
+type NotOpenedError struct {
+	Why  error
+	Back error // why it could not be taken back; nil: it was
+}
+
+// Error tells why, and what is certain.
+func (n *NotOpenedError) Error() string {
+	if n.Back == nil {
+		return fmt.Sprintf("nothing was opened: %v", n.Why)
+	}
+	return fmt.Sprintf("it is not known whether it was opened: %v; it could not be taken back: %v", n.Why, n.Back)
+}
+
+// Unwrap returns both reasons.
+func (n *NotOpenedError) Unwrap() []error { return []error{n.Why, n.Back} }
+
+// ExitStatus is that of a failure.
+func (n *NotOpenedError) ExitStatus() int { return 1 }
+
+// takeBack takes an opening back that was intended and does not pass for certain: it is
+// shut for good, and recorded so. What it was to extend ends with it; less is open,
+// never more.
+func (s *Site) takeBack(ctx context.Context, o opening.Opening, why error) error {
+	now := s.clock.Now()
+	if err := s.closing(func() error { return s.driver.Shut(ctx, now, o.ID) }); err != nil {
+		return err
+	}
+	o.Ended, o.EndedBy, o.Why = now.UTC(), o.Person, fmt.Sprintf("it did not come about: %v", why)
+	return s.closing(func() error {
+		return s.record(ctx, ledger.Decision{
+			Move: true, Person: o.Person, Action: "close", Text: fmt.Sprintf("closed opening %d: %s; %s", o.ID, o.Words, o.Why), Openings: []opening.Opening{o},
+		})
+	})
+}
+
+// UnrecordedError says that something was closed, and that it could not be recorded. It
+// is recorded by the next command that can.
+type UnrecordedError struct{ Why error }
+
+// Error tells why.
+func (u *UnrecordedError) Error() string { return fmt.Sprintf("closed, not recorded: %v", u.Why) }
+
+// Unwrap returns why.
+func (u *UnrecordedError) Unwrap() error { return u.Why }
+
+// ExitStatus is that of a thing that was done as it was asked for.
+func (u *UnrecordedError) ExitStatus() int { return 0 }
+
+// Hint tells when it will be recorded.
+func (u *UnrecordedError) Hint() string { return "the next command that can records it" }
+
+// End ends openings before their time. It always works, whatever else goes on: they are
+// shut at the place first. The error is an *UnrecordedError where they were, and it could
+// not be recorded.
+func (s *Site) End(ctx context.Context, person, why string, ids ...int64) error {
+	now := s.clock.Now()
+	if err := s.closing(func() error { return s.driver.Shut(ctx, now, ids...) }); err != nil {
+		return err
+	}
+	if err := s.recordEnd(ctx, person, why, now, ids); err != nil {
+		return &UnrecordedError{err}
+	}
+	return nil
+}
+
+func (s *Site) recordEnd(ctx context.Context, person, why string, at time.Time, ids []int64) error {
+	return s.closing(func() error {
+		st, err := s.ledger.State(ctx)
+		if err != nil {
+			return err
+		}
+		now, behind := ledger.Later(at, st.Latest)
+		var told []string
+		var ended []opening.Opening
+		for _, o := range st.Openings {
+			if slices.Contains(ids, o.ID) && o.Active(at.Add(-behind)) {
+				o.Ended, o.EndedBy, o.Why, o.Closing = now.UTC(), person, why, false
+				ended = append(ended, o)
+				told = append(told, fmt.Sprintf("opening %d: %s", o.ID, o.Words))
+			}
+		}
+		if len(ended) == 0 && why == "" {
+			return nil
+		}
+		if why != "" {
+			told = append(told, why)
+		}
+		return s.record(ctx, ledger.Decision{Move: true, Person: person, Action: "close", Text: "closed " + strings.Join(told, "; "), Openings: ended})
+	})
+}
+
+// recover completes what a process that died has begun, and reports whether anything
+// was done. An opening that was intended either passes as it was meant to, or is taken
+// back. One that was shut and is not recorded as such is recorded.
+func (s *Site) recover(ctx context.Context, st *ledger.State, o *driver.Observation) (again bool, err error) {
+	var unrecorded []opening.Opening
+	now := s.clock.Now()
+	for _, one := range st.Openings {
+		at, shut := o.Shut[one.ID]
+		if _, intended := st.Intended[one.ID]; shut && !intended && one.Active(now) && now.Sub(at) > settle {
+			unrecorded = append(unrecorded, one)
+		}
+	}
+	if len(st.Intended) == 0 && len(unrecorded) == 0 {
+		return false, nil
+	}
+	release, err := s.ledger.TryLock(ctx, ledger.Opening)
+	if err != nil || release == nil { // where nothing can be written nothing is recovered, and whoever has the lock is at it
+		return false, nil
+	}
+	defer func() { err = errors.Join(err, release()) }()
+	if fresh, err := s.ledger.State(ctx); err != nil || fresh.Revision != st.Revision || len(fresh.Intended) != len(st.Intended) {
+		return err == nil, err
+	}
+	for _, one := range unrecorded {
+		why := "it was closed at " + utc(o.Shut[one.ID]) + ", which could not be recorded then; by whom is not known"
+		if err := s.recordEnd(ctx, one.Person, why, now, []int64{one.ID}); err != nil {
+			return false, nil // it stays closed, and the next command records it
+		}
+	}
+	for _, one := range st.Openings {
+		intent, intended := st.Intended[one.ID]
+		if !intended {
+			continue
+		}
+		if err := s.resolve(ctx, one, intent, o.Plan); err != nil {
+			return false, err
+		}
+	}
+	return true, nil
+}
+
+// settle is how long whoever shut an opening may take to record it.
+const settle = 2 * time.Second
+
+// resolve completes an opening that passes as it was meant to, and takes it back where
+// it does not: to what it was to replace, as far as that still passes.
+func (s *Site) resolve(ctx context.Context, o opening.Opening, i ledger.Intent, plan *flow.Plan) error {
+	if passesAs(plan, o) {
+		return s.passed(ctx, o.ID)
+	}
+	if i.Before != nil && passesAs(plan, *i.Before) {
+		return s.record(ctx, ledger.Decision{
+			Move: true, Person: o.Person, Action: "extend", Text: fmt.Sprintf("opening %d was not extended; it holds as before: %s", o.ID, i.Before.Words), Openings: []opening.Opening{*i.Before},
+		})
+	}
+	return s.takeBack(ctx, o, errors.New("whoever asked for it was gone before it was installed"))
+}
+
+// passesAs reports whether a plan has the rules of an opening, and no others of its number.
+func passesAs(plan *flow.Plan, o opening.Opening) bool {
+	var have []flow.Rule
+	for _, r := range plan.Rules {
+		if r.Kind == flow.Opening && r.Opening == o.ID {
+			have = append(have, r)
+		}
+	}
+	want := o.Rules(plan)
+	same := func(a, b flow.Rule) bool {
+		return a.Until.Equal(b.Until) && a.From.Equal(b.From) && a.Services.Equal(b.Services) && slices.Equal(a.To.Machines, b.To.Machines)
+	}
+	return len(have) == len(want) && !slices.ContainsFunc(want, func(w flow.Rule) bool {
+		return !slices.ContainsFunc(have, func(h flow.Rule) bool { return same(w, h) })
+	})
+}
+
+// passing returns the openings that a plan lets pass, as far as the place knows them.
+func passing(plan *flow.Plan) (list []opening.Opening) {
+	byID := map[int64]int{}
+	for _, r := range plan.Rules {
+		if r.Kind != flow.Opening {
+			continue
+		}
+		i, known := byID[r.Opening]
+		if !known {
+			i = len(list)
+			byID[r.Opening] = i
+			o := opening.Opening{ID: r.Opening, Begin: r.Begin}
+			if s, err := sentence.ParseArgs([]string{r.Origin.Sentence}, time.Time{}); err == nil {
+				o.Words, _ = s.(sentence.Open)
+			}
+			list = append(list, o)
+		}
+		p := opening.Part{Services: r.Services, From: r.From, End: r.Until}
+		for _, m := range r.To.Machines {
+			p.Machines = append(p.Machines, plan.Machines[m].Name)
+		}
+		list[i].Parts = append(list[i].Parts, p)
+	}
+	slices.SortFunc(list, func(a, b opening.Opening) int { return int(a.ID - b.ID) })
+	return list
+}

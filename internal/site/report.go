@@ -1,0 +1,234 @@
+package site
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"ironbark/internal/change"
+	"ironbark/internal/driver"
+	"ironbark/internal/estate"
+	"ironbark/internal/flow"
+	"ironbark/internal/ledger"
+	"ironbark/internal/opening"
+)
+
+// Basis is what a decision is made on.
+type Basis struct {
+	Revision int64  // of the ledger
+	Mark     string // of the place
+}
+
+// Report is what was decided and what is there, joined.
+type Report struct {
+	Basis
+	Things     []change.Thing
+	Machines   map[string]driver.Machine // by name
+	Plan       *flow.Plan                // as installed, openings included
+	Openings   []opening.Opening         // those that may not be over yet, by number
+	Files      []estate.File             // as last enacted; none where nothing ever was
+	Unfinished *ledger.Unfinished
+	Gone       []change.Thing           // enacted, and not there any more
+	Outside    []driver.OutOfBandChange // what was done to the place since the last enactment, and not by Ironbark
+	Keys       map[string]string        // the public key inside each machine
+	Behind     time.Duration            // how far the clock went back, as [Site.Now] tells
+	Altered    map[int64]string         // openings that are not as they were recorded, and how
+
+	base []flow.Row
+}
+
+// Base returns the rows of the tables without those of openings.
+func (r *Report) Base() []flow.Row {
+	if r.base == nil {
+		r.base = r.Plan.WithoutOpenings(func(int64) bool { return true }).Rows()
+	}
+	return r.base
+}
+
+// Report tells what was decided and what is there. What was begun by a process that died
+// is completed or taken back first, where that can be done; what was closed and could
+// not be recorded is recorded.
+func (s *Site) Report(ctx context.Context) (*Report, error) {
+	for {
+		st, o, err := s.look(ctx)
+		if err != nil {
+			return nil, err
+		}
+		again, err := s.recover(ctx, st, o)
+		if err != nil {
+			return nil, err
+		}
+		if !again {
+			return s.join(ctx, st, o)
+		}
+	}
+}
+
+// look reads both sides. The ledger comes first: what the place has more was decided later.
+func (s *Site) look(ctx context.Context) (*ledger.State, *driver.Observation, error) {
+	st, err := s.ledger.State(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	scope := driver.Everything
+	scope.After = st.Seen
+	o, err := s.driver.Observe(ctx, scope)
+	return st, o, err
+}
+
+func (s *Site) join(ctx context.Context, st *ledger.State, o *driver.Observation) (*Report, error) {
+	_, behind := ledger.Later(s.clock.Now(), st.Latest)
+	r := &Report{
+		Basis: Basis{st.Revision, o.Mark}, Machines: o.Machines, Plan: o.Plan, Openings: st.Openings, Files: st.Files, Unfinished: st.Unfinished,
+		Outside: o.Outside, Keys: o.Keys, Behind: max(behind, o.Behind),
+	}
+	for i, one := range r.Openings {
+		if at, shut := o.Shut[one.ID]; shut && one.Ended.IsZero() { // it is not recorded yet
+			r.Openings[i].Ended = at
+		}
+	}
+	now := s.clock.Now().Add(-r.Behind)
+	r.Altered = alterations(st, o, now)
+	if r.Behind > 0 {
+		r.Plan = r.Plan.WithoutOpenings(func(int64) bool { return true })
+	}
+	enacted, _ := settled(st, o.Resources)
+	r.Things, r.Gone = compare(enacted, o.Resources)
+	if o.Records || r.Unfinished != nil {
+		return r, nil
+	}
+	return r, s.unseen(ctx, r)
+}
+
+// compare tells of each resource that is there whether it is as it was enacted, and
+// lists those that are gone.
+func compare(enacted map[string]change.Thing, there []change.Thing) (list, gone []change.Thing) {
+	left := maps.Clone(enacted)
+	for _, t := range there {
+		was, known := left[t.ID()]
+		t.Stray, t.Asked = !known, nil
+		if known && !was.Spec.Equal(t.Spec) {
+			t.Asked = &was.Spec
+		}
+		delete(left, t.ID())
+		list = append(list, t)
+	}
+	for _, id := range slices.Sorted(maps.Keys(left)) {
+		gone = append(gone, left[id])
+	}
+	return list, gone
+}
+
+// settled returns what was enacted, by ID: as it was recorded, and of an enactment that
+// is unfinished what it planned and what is there by now. Those are the second result.
+func settled(st *ledger.State, there []change.Thing) (enacted map[string]change.Thing, done []change.Change) {
+	enacted = make(map[string]change.Thing, len(st.Resources))
+	for _, t := range st.Resources {
+		enacted[t.ID()] = t
+	}
+	if len(st.Planned) == 0 {
+		return enacted, nil
+	}
+	have := make(map[string]change.Thing, len(there))
+	for _, t := range there {
+		have[t.ID()] = t
+	}
+	for _, c := range st.Planned {
+		id := c.Thing.ID()
+		was, known := enacted[id]
+		is, present := have[id]
+		switch {
+		case c.Verb == change.Remove && known && !present:
+			delete(enacted, id)
+			done = append(done, c)
+		case c.Verb != change.Remove && present && is.Spec.Is(c.Thing.Spec) && !(known && was.Spec.Equal(is.Spec)):
+			enacted[id] = is
+			c.Thing = is
+			done = append(done, c)
+		}
+	}
+	return enacted, done
+}
+
+// unseen tells what others did to the tables where the place has no record of that: the
+// difference between what was installed and what is.
+func (s *Site) unseen(ctx context.Context, r *Report) error {
+	want, err := s.ledger.Plan(ctx)
+	if err != nil {
+		return err
+	}
+	in, out := difference(r.Base(), want), difference(want, r.Base())
+	if len(in)+len(out) > 0 {
+		r.Outside = []driver.OutOfBandChange{{What: "the tables were altered", In: in, Out: out}}
+	}
+	return nil
+}
+
+// difference returns the rows of a that b does not have.
+func difference(a, b []flow.Row) (rows []flow.Row) {
+	have := make(map[flow.Row]bool, len(b))
+	for _, r := range b {
+		have[r] = true
+	}
+	for _, r := range a {
+		if !have[r] {
+			rows = append(rows, r)
+		}
+	}
+	return rows
+}
+
+// alterations tells which openings that hold are not as they were recorded: in the
+// ledger, or at the place, where one may be that the ledger does not know.
+func alterations(st *ledger.State, o *driver.Observation, now time.Time) map[int64]string {
+	out := map[int64]string{}
+	held := map[int64]opening.Opening{}
+	for _, one := range st.Openings {
+		held[one.ID] = one
+		if why := st.Altered[one.ID]; why != "" && one.Active(now) {
+			out[one.ID] = why
+		}
+	}
+	for _, r := range o.Plan.Rules {
+		if r.Kind != flow.Opening || !flow.Active(r.Until, now) || out[r.Opening] != "" {
+			continue
+		}
+		one, known := held[r.Opening]
+		switch {
+		case !known || !one.Active(now):
+			out[r.Opening] = "the site lets it pass, and the record has no such opening that holds"
+		case !slices.ContainsFunc(one.Parts, func(p opening.Part) bool { return p.End.Equal(r.Until) }):
+			out[r.Opening] = fmt.Sprintf("it ends at %s, and the tables were altered to “%s”", utc(one.End()), ruleEnd(r))
+		}
+	}
+	for id := range st.Intended { // of these it is not known yet how they are
+		delete(out, id)
+	}
+	return out
+}
+
+func utc(t time.Time) string { return t.UTC().Format(time.RFC3339) }
+
+func ruleEnd(r flow.Rule) string {
+	if r.Until.IsZero() {
+		return ""
+	}
+	return r.Until.UTC().Format(time.RFC3339Nano)
+}
+
+// Place tells what is there, of the place alone: for whoever must close something while
+// the ledger cannot be read. Its openings are those that the place lets pass; who asked
+// for them is not known.
+func (s *Site) Place(ctx context.Context) (*Report, error) {
+	scope := driver.Everything
+	scope.After = -1
+	o, err := s.driver.Observe(ctx, scope)
+	if err != nil {
+		return nil, err
+	}
+	r := &Report{Basis: Basis{Mark: o.Mark}, Things: o.Resources, Machines: o.Machines, Plan: o.Plan, Keys: o.Keys, Behind: o.Behind, Altered: map[int64]string{}}
+	r.Openings = passing(o.Plan)
+	return r, nil
+}
