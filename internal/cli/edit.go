@@ -79,7 +79,7 @@ func (a *app) edit(ctx context.Context, w *work.Work, old, files work.Files, tol
 // for anybody's enactment.
 func (a *app) enactEdit(ctx context.Context, w *work.Work, e work.Edit, r *work.Review, begun func()) error {
 	cut := func() error {
-		if err := w.CutTo(ctx, e); err != nil {
+		if err := a.recordedLater(w.CutTo(ctx, e)); err != nil {
 			return &work.NotBegun{Why: err}
 		}
 		begun()

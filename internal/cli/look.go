@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -145,13 +146,29 @@ func (a *app) acceptClock(ctx context.Context, w *work.Work, st *work.State) err
 	return nil
 }
 
+// statusAlone shows what the place itself has, where the record cannot be read. That the
+// record cannot be read is the command's error all the same.
+func (a *app) statusAlone(ctx context.Context, w *work.Work, err error) error {
+	st, unread, failed := w.ToClose(ctx)
+	if failed != nil || unread == nil {
+		return err
+	}
+	now := a.clock.Now()
+	reach := exposure.NewView(st.Plan, now).ReachAll()
+	if a.json {
+		return errors.Join(a.print.JSON(view.StatusJSON(st, &work.Drift{}, slices.Collect(reach), nil, nil, now)), unread)
+	}
+	a.print.Status(st, &work.Drift{}, reach, nil, nil, now)
+	return unread
+}
+
 func (a *app) statusCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "status", Short: "Show the estate on one screen", Args: noArgs,
 		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
 			st, err := w.Asked(ctx, false)
 			if err != nil {
-				return err
+				return a.statusAlone(ctx, w, err)
 			}
 			if broken, err := w.Site.CheckRecord(ctx, false); err != nil {
 				return err

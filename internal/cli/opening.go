@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -12,6 +13,7 @@ import (
 	"ironbark/internal/cli/view"
 	"ironbark/internal/opening"
 	"ironbark/internal/sentence"
+	"ironbark/internal/site"
 	"ironbark/internal/work"
 )
 
@@ -149,7 +151,7 @@ func (a *app) closeCommand() *cobra.Command {
 				return err
 			}
 			list, err := w.Close(ctx, which)
-			if err != nil {
+			if err = a.recordedLater(err); err != nil {
 				return err
 			}
 			if a.json {
@@ -184,14 +186,16 @@ func (a *app) toClose(ctx context.Context, w *work.Work, args []string, all bool
 	if len(args) != 1 {
 		return nil, "", usage("close takes the number of an opening, a machine, or --all")
 	}
-	st, err := w.Installed(ctx)
+	st, _, err := w.ToClose(ctx)
 	if err != nil {
 		return nil, "", err
 	}
 	if id, err := strconv.ParseInt(args[0], 10, 64); err == nil {
-		every, err := w.Site.Openings(ctx)
-		if err != nil {
-			return nil, "", err
+		every := st.Report.Openings
+		if !st.Alone {
+			if every, err = w.Site.Openings(ctx); err != nil {
+				return nil, "", err
+			}
 		}
 		for _, o := range every {
 			if o.ID == id {
@@ -218,4 +222,16 @@ func (a *app) toClose(ctx context.Context, w *work.Work, args []string, all bool
 		}
 		return false
 	}, "for a while on " + args[0], nil
+}
+
+// recordedLater tells that something was closed and is not recorded yet, and returns any
+// other error.
+func (a *app) recordedLater(err error) error {
+	unrecorded, ok := errors.AsType[*site.UnrecordedError](err)
+	if !ok {
+		return err
+	}
+	a.print.NoteWrap(a.print.Bad("closed, not recorded")+": ", unrecorded.Why.Error())
+	a.print.NoteWrap("    ", unrecorded.Hint())
+	return nil
 }

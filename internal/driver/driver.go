@@ -81,11 +81,12 @@ type Driver interface {
 	Close() error
 }
 
-// Scope says what is asked for besides the mark, the identity and what was shut.
+// Scope says what is asked for besides the mark and the identity.
 type Scope struct {
-	Resources bool  // resources, machines and keys
-	Plan      bool  // the tables
-	After     int64 // what others did after this number; negative: nothing of it
+	Openings  []int64 // which of these were shut
+	Resources bool    // resources, machines and keys
+	Plan      bool    // the tables
+	After     int64   // what others did after this number; negative: nothing of it
 }
 
 // Everything is the scope that leaves nothing out.
@@ -95,14 +96,15 @@ var Everything = Scope{Resources: true, Plan: true}
 type Observation struct {
 	Mark      string
 	Identity  Identity
-	Resources []change.Thing     // with what the place gave them
-	Machines  map[string]Machine // by name
-	Keys      map[string]string  // the public key inside each machine
-	Plan      *flow.Plan         // as installed, with its openings
-	Shut      map[int64]time.Time
-	Outside   []OutOfBandChange // by number, as the place's own record tells them
-	Records   bool              // the place has such a record
-	Behind    time.Duration     // how far the clock went back; then openings let nothing pass
+	Resources []change.Thing      // with what the place gave them
+	Machines  map[string]Machine  // by name
+	Keys      map[string]string   // the public key inside each machine
+	Plan      *flow.Plan          // as installed, with its openings
+	Shut      map[int64]time.Time // of the openings that were asked for
+	Highest   int64               // the highest number of an opening that ever passed or was shut
+	Outside   []OutOfBandChange   // by number, as the place's own record tells them
+	Records   bool                // the place has such a record
+	Behind    time.Duration       // how far the clock went back; then openings let nothing pass
 }
 
 // Identity is which estate a place belongs to, and the last entry of its journal that

@@ -86,7 +86,7 @@ func TestAGrantFreezesAndExtends(t *testing.T) {
 	assert.False(t, g.Extends)
 
 	held := g.Opening
-	held.ID, held.Begin, held.End = 3, oracle.Epoch.Add(-3*time.Hour), oracle.Epoch.Add(30*time.Minute)
+	held.ID, held.Begin, held.Parts[0].End = 3, oracle.Epoch.Add(-3*time.Hour), oracle.Epoch.Add(30*time.Minute)
 	more, err := request(t, w, "mara", `open ssh to web-1 from office for 1h because "more"`, held)
 	require.NoError(t, err)
 	assert.True(t, more.Extends)
@@ -124,4 +124,23 @@ func TestAnOpeningIsCoveredWhileItsPermitStands(t *testing.T) {
 	assert.False(t, opening.Covered(g.Opening, less.Estate, less.Plan()))
 	assert.True(t, g.Opening.Active(oracle.Epoch))
 	assert.False(t, g.Opening.Active(g.Opening.End()), "at exactly the end it is over")
+}
+
+func TestAnOpeningTellsHowItStands(t *testing.T) {
+	at := func(d time.Duration) time.Time { return oracle.Epoch.Add(d) }
+	o := opening.Opening{Begin: at(time.Hour), Parts: []opening.Part{{Machines: []string{"web-2", "web-1"}, End: at(2 * time.Hour)}, {Machines: []string{"web-1"}, End: at(3 * time.Hour)}}}
+	assert.Equal(t, opening.Scheduled, o.StateAt(at(0)))
+	assert.Equal(t, opening.Open, o.StateAt(at(time.Hour)))
+	assert.Equal(t, opening.Open, o.StateAt(at(3*time.Hour-1)), "it holds as long as its last part")
+	assert.Equal(t, opening.Over, o.StateAt(at(3*time.Hour)))
+	assert.True(t, o.Active(at(0)), "it is there from its record on, and can be closed")
+	assert.Equal(t, []string{"web-1", "web-2"}, o.Machines())
+	left := o.Without(func(machine string) bool { return machine == "web-1" })
+	assert.Equal(t, []string{"web-2"}, left.Machines())
+	assert.Len(t, left.Parts, 1)
+	assert.Len(t, o.Parts[0].Machines, 2, "the first one stays as it is")
+	o.Closing = true
+	assert.Equal(t, opening.Closing, o.StateAt(at(time.Hour)))
+	o.Ended = at(time.Hour)
+	assert.Equal(t, opening.Over, o.StateAt(at(time.Hour)))
 }

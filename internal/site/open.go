@@ -30,7 +30,7 @@ func (s *Site) Open(ctx context.Context, on Basis, o opening.Opening) (_ opening
 	action := "extend"
 	if o.ID == 0 {
 		action = "open"
-		if o.ID, err = s.ledger.NextOpening(ctx); err != nil {
+		if o.ID, err = s.nextNumber(ctx); err != nil {
 			return o, err
 		}
 	}
@@ -45,6 +45,20 @@ func (s *Site) Open(ctx context.Context, on Basis, o opening.Opening) (_ opening
 		return o, &NotOpenedError{Why: err, Back: s.takeBack(context.WithoutCancel(ctx), o, err)}
 	}
 	return o, s.passed(ctx, o.ID)
+}
+
+// nextNumber is a number that no opening ever had, at the place either: a record that is
+// begun anew does not know of those before.
+func (s *Site) nextNumber(ctx context.Context) (int64, error) {
+	next, err := s.ledger.NextOpening(ctx)
+	if err != nil {
+		return 0, err
+	}
+	o, err := s.driver.Observe(ctx, driver.Scope{After: -1})
+	if err != nil {
+		return 0, err
+	}
+	return max(next, o.Highest+1), nil
 }
 
 // still tells whether the place is what it was when something was decided on it.

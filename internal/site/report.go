@@ -74,6 +74,9 @@ func (s *Site) look(ctx context.Context) (*ledger.State, *driver.Observation, er
 	}
 	scope := driver.Everything
 	scope.After = st.Seen
+	for _, o := range st.Openings {
+		scope.Openings = append(scope.Openings, o.ID)
+	}
 	o, err := s.driver.Observe(ctx, scope)
 	return st, o, err
 }

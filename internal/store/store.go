@@ -45,6 +45,9 @@ type Damaged struct {
 	Newer bool // it is sound, and of a version that this program does not know
 }
 
+// Hint tells what to do.
+func (d *Damaged) Hint() string { return d.Mend }
+
 // Error tells the file and what is wrong with it.
 func (d *Damaged) Error() string { return d.Path + ": " + d.Why }
 

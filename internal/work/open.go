@@ -103,9 +103,11 @@ func (u *Unknown) ExitStatus() int { return 6 }
 const leads = "leads"
 
 // Close ends openings early: those that which reports true for. It returns them,
-// none where nothing was open; a *NotYours closes nothing.
+// none where nothing was open; a *NotYours closes nothing. While the record cannot be read
+// nobody knows whose they are, and anybody may. The error may be a
+// *site.UnrecordedError: then they are closed.
 func (w *Work) Close(ctx context.Context, which func(opening.Opening) bool) ([]opening.Opening, error) {
-	st, err := w.Installed(ctx)
+	st, _, err := w.ToClose(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -115,7 +117,7 @@ func (w *Work) Close(ctx context.Context, which func(opening.Opening) bool) ([]o
 		if !which(o) {
 			continue
 		}
-		if o.Person != w.Person && !st.Estate.Belongs(w.Person, leads) {
+		if !st.Alone && o.Person != w.Person && !st.Estate.Belongs(w.Person, leads) {
 			return nil, &NotYours{Person: w.Person, Opening: o}
 		}
 		list = append(list, o)

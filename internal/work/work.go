@@ -45,6 +45,7 @@ type State struct {
 	Plan   *flow.Plan // openings included
 	Draft  bool       // of the files
 	Differ bool       // files and site differ
+	Alone  bool       // of the place alone: the record of what was decided cannot be read
 }
 
 // Clock returns the computer's own moment for the site's: what is listed and can be

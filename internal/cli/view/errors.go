@@ -9,7 +9,6 @@ import (
 
 	"ironbark/internal/opening"
 	"ironbark/internal/sentence"
-	"ironbark/internal/store"
 )
 
 // Error tells an error: what is wrong, where, with the line and a caret under it,
@@ -19,7 +18,6 @@ func (p *Printer) Error(err error) {
 		many    sentence.Errors
 		one     *sentence.Error
 		refusal *opening.Refusal
-		damaged *store.Damaged
 	)
 	switch {
 	case errors.As(err, &many):
@@ -39,9 +37,6 @@ func (p *Printer) Error(err error) {
 				p.NoteWrap("      to mend it: ", r.Mend)
 			}
 		}
-	case errors.As(err, &damaged):
-		p.Note("%s %s", p.Bad("ironbark:"), damaged)
-		p.Note("    %s", damaged.Mend)
 	default:
 		p.NoteWrap(p.Bad("ironbark:")+" ", err.Error())
 	}

@@ -1,6 +1,7 @@
 package view
 
 import (
+	"cmp"
 	"fmt"
 	"iter"
 	"maps"
@@ -24,11 +25,16 @@ const most = 12
 func (p *Printer) Status(st *work.State, drift *work.Drift, reach iter.Seq[exposure.Entry], found []findings.Finding, broken []exposure.Broken, now time.Time) {
 	ph := NewPhrasing(st, now)
 	name := st.Estate.Name
-	if len(st.Report.Files) == 0 {
+	if st.Alone {
+		p.Head("What the site itself has, " + now.UTC().Format("2006-01-02 15:04:05Z"))
+		p.Wrap("  ", "what was decided cannot be read, so nobody can tell who asked for what; ironbark close --all closes what is open for a while")
+	} else if len(st.Report.Files)+len(st.Report.Things) == 0 {
 		p.Line("Nothing was enacted yet: ironbark review tells what the files would do.")
 		return
 	}
-	p.Head(fmt.Sprintf("%s on %s, %s", name, st.Estate.Site, now.UTC().Format("2006-01-02 15:04:05Z")))
+	if !st.Alone {
+		p.Head(fmt.Sprintf("%s on %s, %s", cmp.Or(name, "no estate"), cmp.Or(st.Estate.Site, "the site"), now.UTC().Format("2006-01-02 15:04:05Z")))
+	}
 	switch {
 	case st.Report.Unfinished != nil:
 		p.Wrap("  ", p.Bad("unfinished")+fmt.Sprintf(": an enactment by %s was broken off; ironbark enact completes it", st.Report.Unfinished.Person))
@@ -68,7 +74,7 @@ func (p *Printer) Status(st *work.State, drift *work.Drift, reach iter.Seq[expos
 		p.Line("  nothing")
 	}
 	for _, o := range active {
-		p.Wrap("  ", fmt.Sprintf("%d  %s to %s from %s, %s left, by %s because %q", o.ID, o.Words.Services, strings.Join(o.Machines(), ", "), o.Words.From, Left(o.End(), now), o.Person, o.Words.Because))
+		p.Wrap("  ", fmt.Sprintf("%d  %s to %s from %s, %s left, by %s because %q", o.ID, o.Words.Services, strings.Join(o.Machines(), ", "), o.Words.From, Left(o.End(), now), cmp.Or(o.Person, "somebody"), o.Words.Because))
 	}
 	p.Line("")
 	p.Head("Findings")

@@ -104,7 +104,9 @@ type suite struct {
 var client = netip.MustParseAddr("198.51.100.7")
 
 func (s *suite) observe() *driver.Observation {
-	o, err := s.d.Observe(s.Context(), driver.Everything)
+	scope := driver.Everything
+	scope.Openings = []int64{1, 2, 7}
+	o, err := s.d.Observe(s.Context(), scope)
 	require.NoError(s, err)
 	return o
 }
@@ -250,6 +252,7 @@ func (s *suite) shut() {
 	}
 	assert.False(s, s.probe(22))
 	assert.Len(s, s.observe().Shut, 3)
+	assert.Equal(s, int64(7), s.observe().Highest)
 	assert.True(s, s.observe().Shut[2].Equal(at))
 }
 

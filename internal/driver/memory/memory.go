@@ -10,6 +10,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"io"
+	"iter"
 	"maps"
 	"net"
 	"net/netip"
@@ -86,11 +87,17 @@ func (p *Place) Mark(context.Context) (string, error) {
 }
 
 // Observe tells all, whatever the scope.
-func (p *Place) Observe(context.Context, driver.Scope) (*driver.Observation, error) {
+func (p *Place) Observe(_ context.Context, scope driver.Scope) (*driver.Observation, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	o := &driver.Observation{
 		Mark: fmt.Sprint(p.mark), Identity: p.identity, Machines: map[string]driver.Machine{}, Keys: map[string]string{}, Plan: p.installed(), Shut: maps.Clone(p.shut),
+	}
+	maps.DeleteFunc(o.Shut, func(id int64, _ time.Time) bool { return !slices.Contains(scope.Openings, id) })
+	for _, known := range []iter.Seq[int64]{maps.Keys(p.shut), maps.Keys(p.passing)} {
+		for id := range known {
+			o.Highest = max(o.Highest, id)
+		}
 	}
 	for _, id := range slices.Sorted(maps.Keys(p.things)) {
 		t := p.things[id]

@@ -58,15 +58,20 @@ func (s *Site) observe(ctx context.Context, tx *sql.Tx, scope driver.Scope, o *d
 			return err
 		}
 	}
-	return each(ctx, tx, `SELECT id, at FROM shut`, func(scan func(...any) error) error {
-		var id int64
+	for _, id := range scope.Openings {
 		var at string
-		if err := scan(&id, &at); err != nil {
+		err := tx.QueryRowContext(ctx, `SELECT at FROM shut WHERE id = ?`, id).Scan(&at)
+		if errors.Is(err, sql.ErrNoRows) {
+			continue
+		}
+		if err != nil {
 			return err
 		}
-		o.Shut[id], err = time.Parse(time.RFC3339Nano, at)
-		return err
-	})
+		if o.Shut[id], err = time.Parse(time.RFC3339Nano, at); err != nil {
+			return err
+		}
+	}
+	return tx.QueryRowContext(ctx, `SELECT max((SELECT coalesce(max(id), 0) FROM shut), (SELECT coalesce(max(owner), 0) FROM tables))`).Scan(&o.Highest)
 }
 
 // readTables reads all rows, each once.
