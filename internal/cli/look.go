@@ -149,17 +149,17 @@ func (a *app) acceptClock(ctx context.Context, w *work.Work, st *work.State) err
 // statusAlone shows what the place itself has, where the record cannot be read. That the
 // record cannot be read is the command's error all the same.
 func (a *app) statusAlone(ctx context.Context, w *work.Work, err error) error {
-	st, unread, failed := w.ToClose(ctx)
-	if failed != nil || unread == nil {
+	st := w.PlaceAlone(ctx, err)
+	if st == nil {
 		return err
 	}
 	now := a.clock.Now()
 	reach := exposure.NewView(st.Plan, now).ReachAll()
 	if a.json {
-		return errors.Join(a.print.JSON(view.StatusJSON(st, &work.Drift{}, slices.Collect(reach), nil, nil, now)), unread)
+		return errors.Join(a.print.JSON(view.StatusJSON(st, &work.Drift{}, slices.Collect(reach), nil, nil, now)), err)
 	}
 	a.print.Status(st, &work.Drift{}, reach, nil, nil, now)
-	return unread
+	return err
 }
 
 func (a *app) statusCommand() *cobra.Command {

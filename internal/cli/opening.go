@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -186,42 +187,40 @@ func (a *app) toClose(ctx context.Context, w *work.Work, args []string, all bool
 	if len(args) != 1 {
 		return nil, "", usage("close takes the number of an opening, a machine, or --all")
 	}
-	st, _, err := w.ToClose(ctx)
+	held, err := w.Held(ctx)
 	if err != nil {
 		return nil, "", err
 	}
 	if id, err := strconv.ParseInt(args[0], 10, 64); err == nil {
-		every := st.Report.Openings
-		if !st.Alone {
-			if every, err = w.Site.Openings(ctx); err != nil {
-				return nil, "", err
-			}
+		which = func(o opening.Opening) bool { return o.ID == id }
+		if slices.ContainsFunc(held.Report.Openings, which) {
+			return which, "any more under that number", nil
 		}
-		for _, o := range every {
-			if o.ID == id {
-				return func(o opening.Opening) bool { return o.ID == id }, "any more under that number", nil
-			}
+		every, err := w.Site.Openings(ctx)
+		if err != nil && !held.Alone {
+			return nil, "", err
 		}
-		return nil, "", usage("there is no opening %d; ironbark openings lists them", id)
+		if !slices.ContainsFunc(every, which) {
+			return nil, "", usage("there is no opening %d; ironbark openings lists them", id)
+		}
+		return which, "any more under that number", nil
+	}
+	which = func(o opening.Opening) bool { return slices.Contains(o.Machines(), args[0]) }
+	if slices.ContainsFunc(held.Report.Openings, which) {
+		return which, "for a while on " + args[0], nil
+	}
+	st, err := w.Installed(ctx)
+	if err != nil {
+		return nil, "", err
 	}
 	if _, ok := st.Plan.MachineByName(args[0]); !ok {
 		var names []string
 		for _, m := range st.Plan.Machines {
 			names = append(names, m.Name)
 		}
-		if near, ok := sentence.Nearest(args[0], names); ok {
-			return nil, "", usage("there is no machine “%s”; did you mean “%s”?", args[0], near)
-		}
-		return nil, "", usage("there is no machine “%s”", args[0])
+		return nil, "", unknownName("machine", args[0], names)
 	}
-	return func(o opening.Opening) bool {
-		for _, m := range o.Machines() {
-			if m == args[0] {
-				return true
-			}
-		}
-		return false
-	}, "for a while on " + args[0], nil
+	return which, "for a while on " + args[0], nil
 }
 
 // recordedLater tells that something was closed and is not recorded yet, and returns any

@@ -83,10 +83,11 @@ type Driver interface {
 
 // Scope says what is asked for besides the mark and the identity.
 type Scope struct {
-	Openings  []int64 // which of these were shut
-	Resources bool    // resources, machines and keys
-	Plan      bool    // the tables
-	After     int64   // what others did after this number; negative: nothing of it
+	Machines  []string // these alone, where resources are not asked for
+	Openings  []int64  // which of these were shut
+	Resources bool     // resources, machines and keys
+	Plan      bool     // the tables
+	After     int64    // what others did after this number; negative: nothing of it
 }
 
 // Everything is the scope that leaves nothing out.

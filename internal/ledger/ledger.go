@@ -20,8 +20,8 @@ import (
 // whole or not at all. Implementations are safe for concurrent use, also by several
 // processes.
 type Ledger interface {
-	// State returns all that stands now.
-	State(ctx context.Context) (*State, error)
+	// State returns what stands now, as far as it is asked for.
+	State(ctx context.Context, scope Scope) (*State, error)
 	// Latest returns the latest moment that was recorded. Cost: constant.
 	Latest(ctx context.Context) (time.Time, error)
 	// Head returns which estate the ledger is of and the last entry of its journal, as they
@@ -70,6 +70,16 @@ const (
 	Enacting Lock = "enacting" // held by whoever enacts
 	Opening  Lock = "opening"  // held from the intent to open something until it is done
 )
+
+// Scope says what of a state is asked for besides what is small: openings that hold, and
+// what is known of the whole.
+type Scope struct {
+	Resources bool // with what is planned
+	Files     bool
+}
+
+// Everything is the scope that leaves nothing out.
+var Everything = Scope{Resources: true, Files: true}
 
 // State is what stands at one moment.
 type State struct {

@@ -35,7 +35,7 @@ func (s *Site) Begin(ctx context.Context, person string, on Basis, planned []cha
 	}
 	if release == nil {
 		busy := &ledger.BusyError{}
-		if st, err := s.ledger.State(ctx); err == nil {
+		if st, err := s.ledger.State(ctx, ledger.Scope{}); err == nil {
 			busy.Who = st.Unfinished
 		}
 		return nil, busy
@@ -49,7 +49,7 @@ func (s *Site) Begin(ctx context.Context, person string, on Basis, planned []cha
 	if err := s.still(ctx, on); err != nil {
 		return nil, err
 	}
-	st, o, err := s.look(ctx)
+	st, o, err := s.look(ctx, ledger.Everything, driver.Everything)
 	if err != nil {
 		return nil, err
 	}

@@ -152,7 +152,7 @@ func (s *Site) End(ctx context.Context, person, why string, ids ...int64) error 
 
 func (s *Site) recordEnd(ctx context.Context, person, why string, at time.Time, ids []int64) error {
 	return s.closing(func() error {
-		st, err := s.ledger.State(ctx)
+		st, err := s.ledger.State(ctx, ledger.Scope{})
 		if err != nil {
 			return err
 		}
@@ -196,7 +196,7 @@ func (s *Site) recover(ctx context.Context, st *ledger.State, o *driver.Observat
 		return false, nil
 	}
 	defer func() { err = errors.Join(err, release()) }()
-	if fresh, err := s.ledger.State(ctx); err != nil || fresh.Revision != st.Revision || len(fresh.Intended) != len(st.Intended) {
+	if fresh, err := s.ledger.State(ctx, ledger.Scope{}); err != nil || fresh.Revision != st.Revision || len(fresh.Intended) != len(st.Intended) {
 		return err == nil, err
 	}
 	for _, one := range unrecorded {

@@ -51,29 +51,58 @@ func (r *Report) Base() []flow.Row {
 // is completed or taken back first, where that can be done; what was closed and could
 // not be recorded is recorded.
 func (s *Site) Report(ctx context.Context) (*Report, error) {
+	return s.read(ctx, ledger.Everything, driver.Everything)
+}
+
+// Judged is Report without resources and machines: what a request is judged by.
+func (s *Site) Judged(ctx context.Context) (*Report, error) {
+	return s.read(ctx, ledger.Scope{Files: true}, driver.Scope{Plan: true})
+}
+
+// Held is Report of the openings alone. Cost: that of those that hold.
+func (s *Site) Held(ctx context.Context) (*Report, error) {
+	return s.read(ctx, ledger.Scope{}, driver.Scope{})
+}
+
+// Machines tells how some machines are doing, those that are there.
+func (s *Site) Machines(ctx context.Context, names ...string) (map[string]driver.Machine, error) {
+	o, err := s.driver.Observe(ctx, driver.Scope{Machines: names, After: -1})
+	if err != nil {
+		return nil, err
+	}
+	return o.Machines, nil
+}
+
+func (s *Site) read(ctx context.Context, decided ledger.Scope, there driver.Scope) (*Report, error) {
 	for {
-		st, o, err := s.look(ctx)
+		st, o, err := s.look(ctx, decided, there)
 		if err != nil {
 			return nil, err
+		}
+		if len(st.Intended) > 0 && !there.Plan { // what became of them is seen in the tables
+			there.Plan = true
+			continue
 		}
 		again, err := s.recover(ctx, st, o)
 		if err != nil {
 			return nil, err
 		}
 		if !again {
-			return s.join(ctx, st, o)
+			return s.join(ctx, st, o, there)
 		}
 	}
 }
 
 // look reads both sides. The ledger comes first: what the place has more was decided later.
-func (s *Site) look(ctx context.Context) (*ledger.State, *driver.Observation, error) {
-	st, err := s.ledger.State(ctx)
+func (s *Site) look(ctx context.Context, decided ledger.Scope, scope driver.Scope) (*ledger.State, *driver.Observation, error) {
+	st, err := s.ledger.State(ctx, decided)
 	if err != nil {
 		return nil, nil, err
 	}
-	scope := driver.Everything
-	scope.After = st.Seen
+	scope.After = -1
+	if scope.Resources {
+		scope.After = st.Seen
+	}
 	for _, o := range st.Openings {
 		scope.Openings = append(scope.Openings, o.ID)
 	}
@@ -81,7 +110,7 @@ func (s *Site) look(ctx context.Context) (*ledger.State, *driver.Observation, er
 	return st, o, err
 }
 
-func (s *Site) join(ctx context.Context, st *ledger.State, o *driver.Observation) (*Report, error) {
+func (s *Site) join(ctx context.Context, st *ledger.State, o *driver.Observation, there driver.Scope) (*Report, error) {
 	_, behind := ledger.Later(s.clock.Now(), st.Latest)
 	r := &Report{
 		Basis: Basis{st.Revision, o.Mark}, Machines: o.Machines, Plan: o.Plan, Openings: st.Openings, Files: st.Files, Unfinished: st.Unfinished,
@@ -92,10 +121,16 @@ func (s *Site) join(ctx context.Context, st *ledger.State, o *driver.Observation
 			r.Openings[i].Ended = at
 		}
 	}
+	if !there.Plan {
+		return r, nil
+	}
 	now := s.clock.Now().Add(-r.Behind)
 	r.Altered = alterations(st, o, now)
 	if r.Behind > 0 {
 		r.Plan = r.Plan.WithoutOpenings(func(int64) bool { return true })
+	}
+	if !there.Resources {
+		return r, nil
 	}
 	enacted, _ := settled(st, o.Resources)
 	r.Things, r.Gone = compare(enacted, o.Resources)

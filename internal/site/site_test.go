@@ -366,7 +366,7 @@ func (s *suite) agree(id int64) {
 	}
 	assert.Equal(s, recorded, s.passes(), "an opening is recorded just as it passes")
 	assert.Empty(s, r.Altered)
-	st, err := s.ledger().State(s.Context())
+	st, err := s.ledger().State(s.Context(), ledger.Everything)
 	require.NoError(s, err)
 	assert.Empty(s, st.Intended)
 }

@@ -8,17 +8,29 @@ import (
 	"ironbark/internal/store"
 )
 
-// ToClose returns the state by which something is closed: what is installed, or where
-// the record of what was decided cannot be read, the place alone. Then unread tells why.
-func (w *Work) ToClose(ctx context.Context) (st *State, unread, err error) {
-	st, err = w.Installed(ctx)
+// PlaceAlone returns the state of the place alone, where err says that the record of what
+// was decided cannot be read; nil otherwise.
+func (w *Work) PlaceAlone(ctx context.Context, err error) *State {
 	damaged, ok := errors.AsType[*store.Damaged](err)
 	if !ok || damaged.Newer { // what a newer program wrote is left alone
-		return st, nil, err
+		return nil
 	}
-	r, alone := w.Site.Place(ctx)
-	if alone != nil {
-		return nil, nil, err
+	r, err := w.Site.Place(ctx)
+	if err != nil {
+		return nil
 	}
-	return &State{Report: r, Estate: &estate.Estate{}, Plan: r.Plan, Alone: true}, err, nil
+	return &State{Report: r, Estate: &estate.Estate{}, Plan: r.Plan, Alone: true}
+}
+
+// Held returns the state with openings alone, so that the answer does not hang on how much
+// there is: what is needed to close something.
+func (w *Work) Held(ctx context.Context) (*State, error) {
+	r, err := w.trusted(ctx, w.Site.Held)
+	if st := w.PlaceAlone(ctx, err); st != nil {
+		return st, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &State{Report: r}, nil
 }

@@ -12,11 +12,15 @@ import (
 	"ironbark/internal/site"
 )
 
-// shutDoubtful shuts the openings of which nobody can tell that they should be open:
+// trusted reads a report, and shuts the openings of which nobody can tell that they should be open:
 // those whose end was altered in the store or in the tables, and those that have more
 // time left than their permit allows, because they were opened under a clock that ran
 // ahead. It tells of each. Where they cannot be shut the report stays as it is.
-func (w *Work) shutDoubtful(ctx context.Context, r *site.Report) (*site.Report, error) {
+func (w *Work) trusted(ctx context.Context, read func(context.Context) (*site.Report, error)) (*site.Report, error) {
+	r, err := read(ctx)
+	if err != nil {
+		return nil, err
+	}
 	why := doubtful(r, w.Clock.Now().Add(-r.Behind))
 	if len(why) == 0 {
 		return r, nil
@@ -32,7 +36,7 @@ func (w *Work) shutDoubtful(ctx context.Context, r *site.Report) (*site.Report, 
 			w.Told(fmt.Sprintf("opening %d: %s", id, text))
 		}
 	}
-	return w.Site.Report(ctx)
+	return read(ctx)
 }
 
 // doubtful lists such openings by number, and why. clock is the computer's own.

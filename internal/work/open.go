@@ -21,7 +21,7 @@ import (
 // The errors are sentence.Errors for unknown names, an *opening.Refusal, and
 // those of *site.Site.Open.
 func (w *Work) Open(ctx context.Context, words sentence.Open) (opening.Granted, error) {
-	st, err := w.Installed(ctx)
+	st, err := w.installed(ctx, w.Site.Judged)
 	if err != nil {
 		return opening.Granted{}, err
 	}
@@ -34,9 +34,17 @@ func (w *Work) Open(ctx context.Context, words sentence.Open) (opening.Granted, 
 	now := w.Clock.Now()
 	targets := flow.NewResolver(st.Estate, st.Plan).Group(words.To)
 	words.From = w.writeOut(words.From, st.Plan, targets.Machines)
+	var names []string
+	for _, m := range targets.Machines {
+		names = append(names, st.Plan.Machines[m].Name)
+	}
+	machines, err := w.Site.Machines(ctx, names...)
+	if err != nil {
+		return opening.Granted{}, err
+	}
 	granted, err := opening.Judge(opening.Request{
 		Person: w.Person, Words: words, Now: now, Estate: st.Estate, Plan: st.Plan, Active: Active(st.Report.Openings, now),
-		Running: func(name string) bool { return st.Report.Machines[name].State == driver.Running },
+		Running: func(name string) bool { return machines[name].State == driver.Running },
 	})
 	if err != nil {
 		return granted, err
@@ -99,15 +107,18 @@ func (u *Unknown) Error() string {
 // ExitStatus is that of a person who may not.
 func (u *Unknown) ExitStatus() int { return 6 }
 
-// leads is the group whose members may close anybody's openings.
-const leads = "leads"
+// leads reports whether the person may close anybody's openings.
+func (w *Work) leads(ctx context.Context) bool {
+	st, err := w.installed(ctx, w.Site.Judged)
+	return err == nil && st.Estate.Belongs(w.Person, "leads")
+}
 
 // Close ends openings early: those that which reports true for. It returns them,
 // none where nothing was open; a *NotYours closes nothing. While the record cannot be read
 // nobody knows whose they are, and anybody may. The error may be a
 // *site.UnrecordedError: then they are closed.
 func (w *Work) Close(ctx context.Context, which func(opening.Opening) bool) ([]opening.Opening, error) {
-	st, _, err := w.ToClose(ctx)
+	st, err := w.Held(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -117,7 +128,7 @@ func (w *Work) Close(ctx context.Context, which func(opening.Opening) bool) ([]o
 		if !which(o) {
 			continue
 		}
-		if !st.Alone && o.Person != w.Person && !st.Estate.Belongs(w.Person, leads) {
+		if !st.Alone && o.Person != w.Person && !w.leads(ctx) {
 			return nil, &NotYours{Person: w.Person, Opening: o}
 		}
 		list = append(list, o)

@@ -54,12 +54,12 @@ func (st *State) Clock(now time.Time) time.Time { return now.Add(-st.Report.Behi
 
 // Installed reads the state back from the site. Its estate is the one that was
 // last enacted; before the first enactment it is empty.
-func (w *Work) Installed(ctx context.Context) (*State, error) {
-	r, err := w.Site.Report(ctx)
+func (w *Work) Installed(ctx context.Context) (*State, error) { return w.installed(ctx, w.Site.Report) }
+
+// installed is Installed for a report of more or less.
+func (w *Work) installed(ctx context.Context, read func(context.Context) (*site.Report, error)) (*State, error) {
+	r, err := w.trusted(ctx, read)
 	if err != nil {
-		return nil, err
-	}
-	if r, err = w.shutDoubtful(ctx, r); err != nil {
 		return nil, err
 	}
 	e, err := Files(r.Files).Enacted()

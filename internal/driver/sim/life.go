@@ -129,6 +129,16 @@ func (s *Site) machines(ctx context.Context, tx *sql.Tx, r *driver.Observation, 
 	})
 }
 
+// machine is one of them.
+func (s *Site) machine(l life, t change.Thing, now time.Time) driver.Machine {
+	m := s.at(l, now)
+	if up(m, now) {
+		m.Listens = listening(l.Listens)
+	}
+	m.Locked = t.Spec.Secret && l.Hash == ""
+	return m
+}
+
 func (s *Site) readLife(text string, t change.Thing) (l life, err error) {
 	if err := json.Unmarshal([]byte(text), &l); err != nil {
 		return l, fmt.Errorf("machine %s: %w", t.Name, err)

@@ -44,6 +44,13 @@ func (s *Site) observe(ctx context.Context, tx *sql.Tx, scope driver.Scope, o *d
 			return err
 		}
 	}
+	for _, name := range scope.Machines {
+		if in, err := s.inner(ctx, tx, name); err == nil && !scope.Resources {
+			o.Machines[name] = s.machine(in.life, in.thing, now)
+		} else if _, none := errors.AsType[*driver.NoMachineError](err); err != nil && !none {
+			return err
+		}
+	}
 	if scope.Plan {
 		rows, err := readTables(ctx, tx)
 		if err != nil {

@@ -50,7 +50,7 @@ type suite struct {
 }
 
 func (s *suite) state() *ledger.State {
-	st, err := s.l.State(s.Context())
+	st, err := s.l.State(s.Context(), ledger.Everything)
 	require.NoError(s, err)
 	return st
 }
@@ -98,7 +98,7 @@ func (s *suite) decided() {
 	s.write(ledger.Decision{Person: "mara", Action: "make", Text: "machine gauge-1", Put: []change.Thing{thing}})
 	s.write(ledger.Decision{Person: "mara", Action: "enact", Text: "finished", Finish: true, Move: true, Plan: plan, Files: files, Seen: &seen})
 	l := s.open()
-	st, err = l.State(s.Context())
+	st, err = l.State(s.Context(), ledger.Everything)
 	require.NoError(s, err)
 	assert.Equal(s, files, st.Files)
 	assert.Equal(s, []change.Thing{thing}, st.Resources)

@@ -58,14 +58,14 @@ func TestAnOlderStoreIsBroughtOver(t *testing.T) {
 		calls++
 		return broken
 	}})
-	_, err = l.State(t.Context())
+	_, err = l.State(t.Context(), ledger.Everything)
 	require.ErrorIs(t, err, broken)
 	l = New(dir, Options{HandOver: func(_ context.Context, at string) error {
 		calls++
 		assert.Equal(t, path, at)
 		return nil
 	}})
-	st, err := l.State(t.Context())
+	st, err := l.State(t.Context(), ledger.Everything)
 	require.NoError(t, err)
 	assert.Equal(t, 2, calls)
 	assert.Equal(t, int64(3), st.Revision)
@@ -82,7 +82,7 @@ func TestAnOlderStoreIsBroughtOver(t *testing.T) {
 	assert.Len(t, entries, 1)
 	require.NoError(t, l.Close())
 	again := New(dir, Options{HandOver: func(context.Context, string) error { return broken }})
-	_, err = again.State(t.Context())
+	_, err = again.State(t.Context(), ledger.Everything)
 	require.NoError(t, err, "once and for all")
 	require.NoError(t, again.Close())
 }

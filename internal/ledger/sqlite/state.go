@@ -105,17 +105,17 @@ func (l *Ledger) meta(ctx context.Context) (m meta, err error) {
 	return m, err
 }
 
-// State returns all that stands now. Of a ledger that was not begun that is nothing.
-func (l *Ledger) State(ctx context.Context) (*ledger.State, error) {
+// State returns what stands now. Of a ledger that was not begun that is nothing.
+func (l *Ledger) State(ctx context.Context, scope ledger.Scope) (*ledger.State, error) {
 	st := &ledger.State{}
-	err := l.read(ctx, func(tx *sql.Tx) error { return readState(ctx, tx, st) })
+	err := l.read(ctx, func(tx *sql.Tx) error { return readState(ctx, tx, scope, st) })
 	if err != nil {
 		return nil, err
 	}
 	return st, nil
 }
 
-func readState(ctx context.Context, tx *sql.Tx, st *ledger.State) error {
+func readState(ctx context.Context, tx *sql.Tx, scope ledger.Scope, st *ledger.State) error {
 	m, err := readMeta(ctx, tx)
 	if err != nil {
 		return err
@@ -124,10 +124,12 @@ func readState(ctx context.Context, tx *sql.Tx, st *ledger.State) error {
 	if st.Head, err = headOf(ctx, tx, m); err != nil {
 		return err
 	}
-	if st.Resources, err = readResources(ctx, tx); err != nil {
-		return err
+	if scope.Resources {
+		if st.Resources, err = readResources(ctx, tx); err != nil {
+			return err
+		}
 	}
-	if st.Unfinished != nil {
+	if scope.Resources && st.Unfinished != nil {
 		if st.Planned, err = readPlanned(ctx, tx); err != nil {
 			return err
 		}
@@ -137,6 +139,9 @@ func readState(ctx context.Context, tx *sql.Tx, st *ledger.State) error {
 	}
 	if st.Breaks, err = openBreaks(ctx, tx); err != nil {
 		return err
+	}
+	if !scope.Files {
+		return nil
 	}
 	return each(ctx, tx, `SELECT name, data FROM files ORDER BY name`, func(scan func(...any) error) error {
 		var f estate.File
