@@ -18,12 +18,12 @@ const firstHost = 4
 // allocator gives inside addresses: the ones held before, and then the lowest free.
 type allocator struct {
 	e     *estate.Estate
-	held  map[string]map[string][]netip.Addr // by thing and subnet
+	held  map[string]map[string][]netip.Addr // by resource and subnet
 	taken map[netip.Addr]bool
 	next  map[netip.Prefix]netip.Addr
 }
 
-func newAllocator(e *estate.Estate, has []Thing) *allocator {
+func newAllocator(e *estate.Estate, has []Resource) *allocator {
 	a := &allocator{e: e, held: map[string]map[string][]netip.Addr{}, taken: map[netip.Addr]bool{}, next: map[netip.Prefix]netip.Addr{}}
 	for _, t := range has {
 		if t.Kind != Machine && t.Kind != Bastion {
@@ -67,9 +67,9 @@ func (a *allocator) claim() error {
 	return nil
 }
 
-// give sets the inside addresses of a thing: one of each family of each subnet.
+// give sets the inside addresses of a resource: one of each family of each subnet.
 // Those that it asks for come first.
-func (a *allocator) give(t *Thing, asked []netip.Addr, subnets ...string) error {
+func (a *allocator) give(t *Resource, asked []netip.Addr, subnets ...string) error {
 	t.Spec.Inside = map[string][]netip.Addr{}
 	for _, at := range subnets {
 		s, _ := a.e.Subnet(at)
@@ -91,7 +91,7 @@ func (a *allocator) give(t *Thing, asked []netip.Addr, subnets ...string) error 
 	return nil
 }
 
-func (a *allocator) full(t *Thing, s estate.Subnet, p netip.Prefix) error {
+func (a *allocator) full(t *Resource, s estate.Subnet, p netip.Prefix) error {
 	hint := "use another subnet, or make a larger one"
 	if free, ok := a.e.FreeRange(s.Network, p.Addr().Is4(), p.Bits()); ok {
 		hint = fmt.Sprintf("make another subnet: %s is free in network %s", free, s.Network)
@@ -102,7 +102,7 @@ func (a *allocator) full(t *Thing, s estate.Subnet, p netip.Prefix) error {
 	return &sentence.Error{At: s.At, Problem: fmt.Sprintf("subnet %s is full: %s has no address left for %s %s", s.Name, p, t.Kind, t.Name), Hint: hint}
 }
 
-// keep returns the address that the thing holds in a prefix of the subnet already.
+// keep returns the address that the resource holds in a prefix of the subnet already.
 func (a *allocator) keep(id, at string, p netip.Prefix) (netip.Addr, bool) {
 	list := a.held[id][at]
 	i := slices.IndexFunc(list, p.Contains)

@@ -35,44 +35,44 @@ bastions: {beacon: {subnet: lookout, address: auto, from: [everywhere]}}
 // words prints changes in a line each.
 func words(list []change.Change) (out []string) {
 	for _, c := range list {
-		out = append(out, strings.TrimSpace(string(c.Verb)+" "+c.Thing.ID()+" "+strings.Join(c.How, "; ")))
+		out = append(out, strings.TrimSpace(string(c.Verb)+" "+c.Resource.ID()+" "+strings.Join(c.How, "; ")))
 	}
 	return out
 }
 
 func TestBetween(t *testing.T) {
-	has, err := change.Wanted(read(t, nouns), nil, nil, nil)
+	has, err := change.Desired(read(t, nouns), nil, nil, nil)
 	require.NoError(t, err)
-	nothing, err := change.Between(has, has, nil)
+	nothing, err := change.Diff(has, has, nil)
 	require.NoError(t, err)
 	assert.Empty(t, nothing)
-	fresh, err := change.Between(nil, has, nil)
+	fresh, err := change.Diff(nil, has, nil)
 	require.NoError(t, err)
 	assert.Equal(t, []string{
 		"make network estuary", "make subnet landing", "make subnet lookout", "make machine a", "make machine b", "make front pier", "make bastion beacon",
 	}, words(fresh), "what is depended on is made first")
-	gone, err := change.Between(has, nil, nil)
+	gone, err := change.Diff(has, nil, nil)
 	require.NoError(t, err)
 	assert.Equal(t, "remove bastion beacon", words(gone)[0], "and removed last")
 	assert.Equal(t, "remove network estuary", words(gone)[6])
 
 	edited := strings.Replace(strings.Replace(nouns, "a: {image: i, size: s,", "a: {image: i, size: big,", 1), "role: web", "role: db", 1)
-	wanted, err := change.Wanted(read(t, edited), has, nil, nil)
+	wanted, err := change.Desired(read(t, edited), has, nil, nil)
 	require.NoError(t, err)
-	list, err := change.Between(has, wanted, nil)
+	list, err := change.Diff(has, wanted, nil)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"alter machine a size s → big", `alter machine b tags role:web → role:db`}, words(list))
 	assert.True(t, list[0].Restart)
 	assert.False(t, list[1].Restart)
 
-	other, err := change.Wanted(read(t, strings.Replace(nouns, "a: {image: i,", "a: {image: other,", 1)), has, nil, nil)
+	other, err := change.Desired(read(t, strings.Replace(nouns, "a: {image: i,", "a: {image: other,", 1)), has, nil, nil)
 	require.NoError(t, err)
-	_, err = change.Between(has, other, nil)
+	_, err = change.Diff(has, other, nil)
 	require.ErrorContains(t, err, "the image of a machine that exists cannot be altered")
 }
 
 func TestAFullSubnetIsTold(t *testing.T) {
-	_, err := change.Wanted(read(t, strings.Replace(nouns, "fronts:", "  c: {image: i, size: s, at: landing}\n  d: {image: i, size: s, at: landing}\nfronts:", 1)), nil, nil, nil)
+	_, err := change.Desired(read(t, strings.Replace(nouns, "fronts:", "  c: {image: i, size: s, at: landing}\n  d: {image: i, size: s, at: landing}\nfronts:", 1)), nil, nil, nil)
 	require.ErrorContains(t, err, "subnet landing is full: 10.60.1.0/29 has no address left for machine d")
 }
 
@@ -83,11 +83,11 @@ func TestAddressesAreUniqueAndStay(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		shift := rapid.IntRange(0, 5).Draw(t, "shift")
 		first, second := oracle.DrawShifted(t, shift), oracle.DrawShifted(t, shift)
-		has, err := change.Wanted(first.Estate, nil, nil, nil)
+		has, err := change.Desired(first.Estate, nil, nil, nil)
 		require.NoError(t, err)
-		wanted, err := change.Wanted(second.Estate, has, nil, nil)
+		wanted, err := change.Desired(second.Estate, has, nil, nil)
 		require.NoError(t, err)
-		held := map[string]change.Thing{}
+		held := map[string]change.Resource{}
 		for _, h := range has {
 			held[h.ID()] = h
 		}
@@ -122,13 +122,13 @@ volumes: {v: {gb: 10, machine: a}, w: {gb: 10, from: new, machine: b, device: vd
 `
 
 func TestWhatIsNeededComesFirst(t *testing.T) {
-	wanted, err := change.Wanted(read(t, disks), nil, map[string]int{"old": 8}, func(string) int { return 8 })
+	wanted, err := change.Desired(read(t, disks), nil, map[string]int{"old": 8}, func(string) int { return 8 })
 	require.NoError(t, err)
-	list, err := change.Between(nil, wanted, nil)
+	list, err := change.Diff(nil, wanted, nil)
 	require.NoError(t, err)
 	place := map[string]int{}
 	for i, c := range list {
-		place[c.Thing.ID()] = i
+		place[c.Resource.ID()] = i
 	}
 	for _, order := range [][]string{
 		{"machine a", "snapshot old", "machine b", "volume w"}, {"volume v", "snapshot new", "volume w"}, {"address slip", "machine a"}, {"subnet s", "machine a"},
@@ -137,57 +137,57 @@ func TestWhatIsNeededComesFirst(t *testing.T) {
 			require.Less(t, place[order[i-1]], place[order[i]], "%s before %s", order[i-1], order[i])
 		}
 	}
-	for _, thing := range wanted {
-		switch thing.ID() {
+	for _, resource := range wanted {
+		switch resource.ID() {
 		case "machine a":
-			require.Equal(t, "10.0.1.5", thing.Spec.Inside["s"][0].String(), "the first that is allocated, in no reserve and no gateway")
-			require.Equal(t, "10.0.2.9", thing.Spec.Inside["t"][0].String(), "asked for")
-			require.Equal(t, "i, c, 8 GB standard disk, at s, t, reserved address slip leading to s", thing.Describe(), "which interface it leads to is said")
+			require.Equal(t, "10.0.1.5", resource.Spec.Inside["s"][0].String(), "the first that is allocated, in no reserve and no gateway")
+			require.Equal(t, "10.0.2.9", resource.Spec.Inside["t"][0].String(), "asked for")
+			require.Equal(t, "i, c, 8 GB standard disk, at s, t, reserved address slip leading to s", resource.Describe(), "which interface it leads to is said")
 		case "machine b":
-			require.Equal(t, "10.0.1.200", thing.Spec.Inside["s"][0].String())
+			require.Equal(t, "10.0.1.200", resource.Spec.Inside["s"][0].String())
 		}
 	}
-	_, err = change.Wanted(read(t, strings.Replace(disks, "volumes:", "  c: {image: i, size: c, at: s}\nvolumes:", 1)), nil, nil, nil)
+	_, err = change.Desired(read(t, strings.Replace(disks, "volumes:", "  c: {image: i, size: c, at: s}\nvolumes:", 1)), nil, nil, nil)
 	require.ErrorContains(t, err, "subnet s is full")
 	// A snapshot of what is there comes before all else, and holds what it is of.
-	without, err := change.Wanted(read(t, strings.Replace(disks, "volumes: {v: {gb: 10, machine: a}, ", "volumes: {", 1)), wanted, nil, func(string) int { return 8 })
+	without, err := change.Desired(read(t, strings.Replace(disks, "volumes: {v: {gb: 10, machine: a}, ", "volumes: {", 1)), wanted, nil, func(string) int { return 8 })
 	require.NoError(t, err)
-	has := slices.DeleteFunc(slices.Clone(wanted), func(t change.Thing) bool { return t.ID() == "snapshot new" || t.ID() == "volume w" })
-	list, err = change.Between(has, without, nil)
+	has := slices.DeleteFunc(slices.Clone(wanted), func(t change.Resource) bool { return t.ID() == "snapshot new" || t.ID() == "volume w" })
+	list, err = change.Diff(has, without, nil)
 	require.NoError(t, err)
 	require.Equal(t, []string{"make snapshot new", "remove volume v"}, words(list)[:2])
-	require.Contains(t, list[1].Hinges(list[:1]), "it stays as it is, since snapshot new was not taken")
-	require.Empty(t, list[1].Hinges(nil))
+	require.Contains(t, list[1].BlockedBy(list[:1]), "it stays as it is, since snapshot new was not taken")
+	require.Empty(t, list[1].BlockedBy(nil))
 	// What is on the site and in no file stays, unless it is to be discarded.
-	has[0].Stray = true
-	list, err = change.Between(has[:1], nil, nil)
+	has[0].Unmanaged = true
+	list, err = change.Diff(has[:1], nil, nil)
 	require.NoError(t, err)
 	require.Empty(t, list)
-	list, err = change.Between(has[:1], nil, map[string]bool{has[0].ID(): true})
+	list, err = change.Diff(has[:1], nil, map[string]bool{has[0].ID(): true})
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	// Disks do not shrink.
-	smaller, err := change.Wanted(read(t, strings.Replace(disks, "gb: 10, machine: a", "gb: 9, machine: a", 1)), wanted, map[string]int{"old": 8}, func(string) int { return 8 })
+	smaller, err := change.Desired(read(t, strings.Replace(disks, "gb: 10, machine: a", "gb: 9, machine: a", 1)), wanted, map[string]int{"old": 8}, func(string) int { return 8 })
 	require.NoError(t, err)
-	_, err = change.Between(wanted, smaller, nil)
+	_, err = change.Diff(wanted, smaller, nil)
 	require.ErrorContains(t, err, "a disk cannot shrink, from 10 GB to 9 GB")
 }
 
 func TestAddressesChangePlaces(t *testing.T) {
-	wanted, err := change.Wanted(read(t, disks), nil, nil, nil)
+	wanted, err := change.Desired(read(t, disks), nil, nil, nil)
 	require.NoError(t, err)
 	swapped := strings.NewReplacer("address: slip", "address: jetty", "address: jetty", "address: slip").Replace(disks)
-	other, err := change.Wanted(read(t, swapped), wanted, nil, nil)
+	other, err := change.Desired(read(t, swapped), wanted, nil, nil)
 	require.NoError(t, err)
-	list, err := change.Between(wanted, other, nil)
+	list, err := change.Diff(wanted, other, nil)
 	require.NoError(t, err)
 	require.Equal(t, []string{
 		"alter machine a gives its public address up", "alter machine b gives its public address up",
 		"alter machine a reserved address slip → jetty", "alter machine b reserved address jetty → slip",
 	}, words(list))
 	// A reservation that somebody took away is made again, and whoever asks for it takes the new one.
-	lost := slices.DeleteFunc(slices.Clone(wanted), func(t change.Thing) bool { return t.ID() == "address slip" })
-	list, err = change.Between(lost, wanted, nil)
+	lost := slices.DeleteFunc(slices.Clone(wanted), func(t change.Resource) bool { return t.ID() == "address slip" })
+	list, err = change.Diff(lost, wanted, nil)
 	require.NoError(t, err)
 	require.Equal(t, []string{"make address slip", "alter machine a takes the reserved address slip as it is now"}, words(list))
 }
@@ -207,7 +207,7 @@ func TestTheNearerSettingOfAConsoleWins(t *testing.T) {
 		{"console: false\n", ", console: true", true},
 	} {
 		e := read(t, "estate: a\nsite: sim\n"+c.estate+"networks: {n: {space: [10.0.0.0/16], subnets: {s: {range: [10.0.1.0/24]}}}}\nmachines: {m: {image: i, size: c, at: s"+c.machine+"}}\n")
-		list, err := change.Wanted(e, nil, nil, nil)
+		list, err := change.Desired(e, nil, nil, nil)
 		require.NoError(t, err)
 		require.Equal(t, c.want, list[len(list)-1].Spec.Console, "%q %q", c.estate, c.machine)
 	}

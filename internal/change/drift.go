@@ -2,22 +2,22 @@ package change
 
 import "fmt"
 
-// Drifted is one thing that is not as it was last enacted.
+// Drifted is one resource that is not as it was last enacted.
 type Drifted struct {
-	Thing Thing
-	Gone  bool // it was enacted and is there no more
-	How   []string
+	Resource Resource
+	Gone     bool // it was enacted and is there no more
+	How      []string
 }
 
 // String tells it in words.
 func (d Drifted) String() string {
 	switch {
 	case d.Gone:
-		return fmt.Sprintf("%s %s is gone from the site", d.Thing.Kind, d.Thing.Name)
-	case d.Thing.Stray:
-		return fmt.Sprintf("%s %s is on the site and in no file: %s", d.Thing.Kind, d.Thing.Name, d.Thing.Describe())
+		return fmt.Sprintf("%s %s is gone from the site", d.Resource.Kind, d.Resource.Name)
+	case d.Resource.Unmanaged:
+		return fmt.Sprintf("%s %s is on the site and in no file: %s", d.Resource.Kind, d.Resource.Name, d.Resource.Describe())
 	}
-	text := fmt.Sprintf("%s %s was altered:", d.Thing.Kind, d.Thing.Name)
+	text := fmt.Sprintf("%s %s was altered:", d.Resource.Kind, d.Resource.Name)
 	for i, how := range d.How {
 		if i > 0 {
 			text += ";"
@@ -27,19 +27,19 @@ func (d Drifted) String() string {
 	return text
 }
 
-// Drift lists what is not as it was last enacted: strays, what was altered, and
+// Drift lists what is not as it was last enacted: unmanaged resources, what was altered, and
 // what is gone.
-func Drift(has, gone []Thing) (list []Drifted) {
+func Drift(has, gone []Resource) (list []Drifted) {
 	for _, t := range gone {
-		list = append(list, Drifted{Thing: t, Gone: true})
+		list = append(list, Drifted{Resource: t, Gone: true})
 	}
 	for _, t := range ordered(has) {
 		switch {
-		case t.Stray:
-			list = append(list, Drifted{Thing: t})
-		case t.Asked != nil:
-			if how := differs(*t.Asked, t.Spec); len(how) > 0 {
-				list = append(list, Drifted{Thing: t, How: how})
+		case t.Unmanaged:
+			list = append(list, Drifted{Resource: t})
+		case t.LastEnacted != nil:
+			if how := differs(*t.LastEnacted, t.Spec); len(how) > 0 {
+				list = append(list, Drifted{Resource: t, How: how})
 			}
 		}
 	}

@@ -26,7 +26,7 @@ func (a *app) adoptCommand() *cobra.Command {
 			var list []change.Drifted
 			switch {
 			case all && len(args) == 0:
-				for _, one := range d.Things {
+				for _, one := range d.Resources {
 					if !one.Gone {
 						list = append(list, one)
 					}

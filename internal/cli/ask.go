@@ -361,7 +361,7 @@ func (a *app) filter(w *work.Work, st *work.State, from, to, service string) (fu
 	}
 	resolve := flow.NewResolver(st.Estate, st.Plan)
 	services, group := resolve.Services(ask.Services), resolve.Group(ask.To)
-	sources := resolve.Source(w.WriteOut(ask.From, st, group))
+	sources := resolve.Source(w.ResolveMe(ask.From, st, group))
 	return func(e exposure.Entry) (exposure.Entry, bool) {
 		e.From, e.Services = e.From.Intersect(sources), e.Services.Intersect(services)
 		there := to == "" || e.Door.Machine >= 0 && group.Has(e.Door.Machine)

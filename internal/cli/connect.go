@@ -74,9 +74,9 @@ func (a *app) clientConfig(ctx context.Context, w *work.Work, machine string, op
 	return nil
 }
 
-func (a *app) way(ctx context.Context, w *work.Work, machine string, opt *connecting) (*work.Way, error) {
-	way, err := w.Way(ctx, machine, opt.key)
-	var closed *work.Closed
+func (a *app) way(ctx context.Context, w *work.Work, machine string, opt *connecting) (*work.AccessPath, error) {
+	way, err := w.AccessPath(ctx, machine, opt.key)
+	var closed *work.NoAccessError
 	if errors.As(err, &closed) {
 		ph := view.NewPhrasing(closed.Answer.State, a.clock.Now())
 		for _, p := range closed.Answer.Parts {
@@ -137,7 +137,7 @@ func (a *app) openFor(ctx context.Context, w *work.Work, machine string, opt *co
 	if err := w.CheckKey(ctx, machine, opt.key); err != nil {
 		return nil, err
 	}
-	if way, err := w.Way(ctx, machine, opt.key); err == nil {
+	if way, err := w.AccessPath(ctx, machine, opt.key); err == nil {
 		a.print.Note("ssh is open already, by %s, and stays as it is", way.Part.Origin.Sentence)
 		return func() error { return nil }, nil
 	}

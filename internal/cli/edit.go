@@ -69,7 +69,7 @@ func (a *app) edit(ctx context.Context, w *work.Work, old, files work.Files, tol
 		written.Done()
 		a.print.Note("edited: %s", told)
 	})
-	if _, ok := errors.AsType[*work.NotBegun](err); ok {
+	if _, ok := errors.AsType[*work.NotBegunError](err); ok {
 		return errors.Join(err, written.Undo(), beside())
 	}
 	return err
@@ -80,7 +80,7 @@ func (a *app) edit(ctx context.Context, w *work.Work, old, files work.Files, tol
 func (a *app) enactEdit(ctx context.Context, w *work.Work, e work.Edit, r *work.Review, begun func()) error {
 	cut := func() error {
 		if err := a.recordedLater(w.CutTo(ctx, e)); err != nil {
-			return &work.NotBegun{Why: err}
+			return &work.NotBegunError{Why: err}
 		}
 		begun()
 		a.print.Note("done: what it closes is closed at once; what else is to be done waits: ironbark status")
@@ -168,7 +168,7 @@ func (a *app) enact(ctx context.Context, w *work.Work, r *work.Review, begun fun
 		a.print.Note("  %*d/%d  %s", len(fmt.Sprint(e.Of)), e.Done, e.Of, e.Text)
 	}
 	failed := w.Enact(ctx, r, tell)
-	if partly := (*work.PartlyDone)(nil); failed != nil && !errors.As(failed, &partly) {
+	if partly := (*work.PartlyDoneError)(nil); failed != nil && !errors.As(failed, &partly) {
 		return failed
 	}
 	troubled := false
@@ -231,7 +231,7 @@ func (a *app) reviewCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if r.Nothing() && !a.json {
+			if r.IsEmpty() && !a.json {
 				a.print.Line("Nothing to enact: the site is as the files say.")
 				return nil
 			}
@@ -242,7 +242,7 @@ func (a *app) reviewCommand() *cobra.Command {
 				a.print.Note("\nthis cannot be enacted: %s", strings.Join(stopped, "; "))
 				return errNo
 			}
-			if match && !r.Quiet() {
+			if match && !r.IsNoOp() {
 				return errNo
 			}
 			return nil
@@ -261,7 +261,7 @@ func (a *app) enactCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if r.Nothing() {
+			if r.IsEmpty() {
 				a.print.Line("Nothing to enact: the site is as the files say.")
 				return nil
 			}

@@ -103,7 +103,7 @@ func (a *app) acknowledgeCommand() *cobra.Command {
 				return err
 			}
 			if len(st.Estate.People) > 0 && !st.Estate.PersonKnown(w.Person) {
-				return &work.Unknown{Person: w.Person}
+				return &work.UnknownPersonError{Person: w.Person}
 			}
 			if args[0] == "clock" {
 				return a.acceptClock(ctx, w, st)

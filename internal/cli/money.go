@@ -55,7 +55,7 @@ func (a *app) quotaCommand() *cobra.Command {
 			} else {
 				a.print.Quota(r, before)
 			}
-			if len(r.Over) > 0 {
+			if len(r.QuotaExceeded) > 0 {
 				return errNo
 			}
 			return nil

@@ -118,8 +118,8 @@ func (a *app) strays(ctx context.Context, w *work.Work, e *estate.Estate, kind s
 		if err != nil {
 			return err
 		}
-		t, there := change.Find(st.Report.Things, change.Kind(kind), name)
-		if !there || !t.Stray {
+		t, there := change.Find(st.Report.Resources, change.Kind(kind), name)
+		if !there || !t.Unmanaged {
 			return unknownName(kind, name, known)
 		}
 		if w.Discard == nil {

@@ -60,14 +60,14 @@ func (a *app) showKindCommand(kind change.Kind) *cobra.Command {
 			case kind == change.Machine:
 				return a.showMachine(ctx, w, st, q, args[0])
 			}
-			t, there := change.Find(st.Report.Things, kind, args[0])
+			t, there := change.Find(st.Report.Resources, kind, args[0])
 			if !there {
 				return unknownName(string(kind), args[0], namesOf(st, kind))
 			}
 			if a.json {
 				return a.print.JSON(view.ThingJSON(t, st))
 			}
-			a.print.Thing(t, st)
+			a.print.Resource(t, st)
 			return nil
 		}),
 	}
@@ -80,7 +80,7 @@ func (a *app) showKindCommand(kind change.Kind) *cobra.Command {
 }
 
 func namesOf(st *work.State, kind change.Kind) (names []string) {
-	for _, t := range st.Report.Things {
+	for _, t := range st.Report.Resources {
 		if t.Kind == kind {
 			names = append(names, t.Name)
 		}
@@ -92,14 +92,14 @@ func namesOf(st *work.State, kind change.Kind) (names []string) {
 func (a *app) showThings(st *work.State, kind change.Kind) error {
 	if a.json {
 		docs := []any{}
-		for _, t := range st.Report.Things {
+		for _, t := range st.Report.Resources {
 			if kind == "" || t.Kind == kind {
 				docs = append(docs, view.ThingJSON(t, st))
 			}
 		}
-		return a.print.JSON(map[string]any{"things": docs})
+		return a.print.JSON(map[string]any{"resources": docs})
 	}
-	a.print.Things(st, kind, a.phrasing(st))
+	a.print.Resources(st, kind, a.phrasing(st))
 	return nil
 }
 
@@ -109,13 +109,13 @@ func (a *app) showMachine(ctx context.Context, w *work.Work, st *work.State, q *
 		return err
 	}
 	m, planned := st.Plan.MachineByName(name)
-	thing, made := change.Find(st.Report.Things, change.Machine, name)
+	resource, made := change.Find(st.Report.Resources, change.Machine, name)
 	if !planned && !made {
 		return unknownName("machine", name, append(st.Estate.NamesOf("machine"), namesOf(st, change.Machine)...))
 	}
-	shown := view.Machine{Name: name, Thing: thing, State: st.Report.Machines[name]}
+	shown := view.Machine{Name: name, Resource: resource, State: st.Report.Machines[name]}
 	if made {
-		for _, t := range st.Report.Things {
+		for _, t := range st.Report.Resources {
 			if t.Kind == change.Volume && t.Spec.Machine == name {
 				shown.Volumes = append(shown.Volumes, t)
 			}

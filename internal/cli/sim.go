@@ -128,12 +128,12 @@ func (a *app) meddleOpen(ctx context.Context, w *work.Work, st *work.State, word
 	}
 	resolve := flow.NewResolver(st.Estate, st.Plan)
 	to := resolve.Group(open.To)
-	from := w.WriteOut(open.From, st, to)
+	from := w.ResolveMe(open.From, st, to)
 	rule := flow.Rule{
 		Kind: flow.Standing, From: resolve.Source(from), To: to, Services: resolve.Services(open.Services),
 		Origin: flow.Origin{Sentence: fmt.Sprintf("open %s to %s from %s, done by somebody without ironbark at %s", open.Services, open.To, from, a.clock.Now().UTC().Format(time.RFC3339))},
 	}
-	return a.sim.MeddleTables(ctx, meddler, what, st.Plan.RuleRows(rule), nil)
+	return a.sim.ChangeTablesOutOfBand(ctx, meddler, what, st.Plan.RuleRows(rule), nil)
 }
 
 // meddleClose takes the rules that let anything into a machine out of the tables.
@@ -157,21 +157,21 @@ func (a *app) meddleClose(ctx context.Context, st *work.State, target, what stri
 	if len(out) == 0 {
 		return wrong("no rule lets anything into %s", target)
 	}
-	return a.sim.MeddleTables(ctx, meddler, what, nil, out)
+	return a.sim.ChangeTablesOutOfBand(ctx, meddler, what, nil, out)
 }
 
 func (a *app) meddleThing(ctx context.Context, st *work.State, verb, kind, name, what string, want change.Spec) error {
 	if bad := sentence.ValidName(name); bad != "" {
 		return usage("“%s” is no name: %s", name, bad)
 	}
-	t, there := change.Find(st.Report.Things, change.Kind(kind), name)
+	t, there := change.Find(st.Report.Resources, change.Kind(kind), name)
 	switch {
 	case verb == "make" && there:
 		return wrong("%s %s is there already", kind, name)
 	case verb != "make" && !there:
 		return unknownName(kind, name, namesOf(st, change.Kind(kind)))
 	case verb == "remove":
-		return a.sim.MeddleThing(ctx, meddler, what, t, true)
+		return a.sim.ChangeResourceOutOfBand(ctx, meddler, what, t, true)
 	case kind != "machine":
 		return usage("a meddler makes and alters machines alone")
 	case verb == "alter":
@@ -179,7 +179,7 @@ func (a *app) meddleThing(ctx context.Context, st *work.State, verb, kind, name,
 			return usage("say what is altered: --size")
 		}
 		t.Spec.Size = want.Size
-		return a.sim.MeddleThing(ctx, meddler, what, t, false)
+		return a.sim.ChangeResourceOutOfBand(ctx, meddler, what, t, false)
 	}
 	if len(want.Subnets) == 0 {
 		return usage("say where it stands: --at SUBNET")
@@ -191,7 +191,7 @@ func (a *app) meddleThing(ctx context.Context, st *work.State, verb, kind, name,
 	if err != nil {
 		return err
 	}
-	return a.sim.MeddleThing(ctx, meddler, what, t, false)
+	return a.sim.ChangeResourceOutOfBand(ctx, meddler, what, t, false)
 }
 
 func (a *app) simConsoleCommand() *cobra.Command {

@@ -42,7 +42,7 @@ type Driver interface {
 
 	// Apply makes, alters or removes one resource, and returns it as it is from now on.
 	// content is an image's; it is read to its end.
-	Apply(ctx context.Context, c change.Change, content io.Reader) (change.Thing, error)
+	Apply(ctx context.Context, c change.Change, content io.Reader) (change.Resource, error)
 	// Install puts a plan in place of the one before, at one moment. It concerns all but
 	// the openings, which go on passing as they did. The error is [ErrMoved] where the
 	// mark is not the one given any more; nothing was done then.
@@ -97,7 +97,7 @@ var Everything = Scope{Resources: true, Plan: true}
 type Observation struct {
 	Mark      string
 	Identity  Identity
-	Resources []change.Thing      // with what the place gave them
+	Resources []change.Resource   // with what the place gave them
 	Machines  map[string]Machine  // by name
 	Keys      map[string]string   // the public key inside each machine
 	Plan      *flow.Plan          // as installed, with its openings

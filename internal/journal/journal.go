@@ -46,14 +46,14 @@ func Next(last, e Entry) Entry {
 	return e
 }
 
-// Broken tells where a chain is broken.
-type Broken struct {
+// BrokenError tells where a chain is broken.
+type BrokenError struct {
 	Seq int64
 	Why string
 }
 
 // Error tells the entry and what is wrong with it.
-func (b *Broken) Error() string { return fmt.Sprintf("entry %d %s", b.Seq, b.Why) }
+func (b *BrokenError) Error() string { return fmt.Sprintf("entry %d %s", b.Seq, b.Why) }
 
 // Verify checks a whole journal against the hash of its last entry as it was
 // kept apart. The error is a *Broken. Cost: linear.
@@ -62,16 +62,16 @@ func Verify(entries []Entry, head string) error {
 	for _, e := range entries {
 		switch {
 		case e.Seq != last.Seq+1:
-			return &Broken{last.Seq + 1, "is missing"}
+			return &BrokenError{last.Seq + 1, "is missing"}
 		case e.Prev != last.Hash:
-			return &Broken{e.Seq, "does not follow the one before it"}
+			return &BrokenError{e.Seq, "does not follow the one before it"}
 		case e.Hash != e.Sum():
-			return &Broken{e.Seq, "was altered"}
+			return &BrokenError{e.Seq, "was altered"}
 		}
 		last = e
 	}
 	if last.Hash != head {
-		return &Broken{last.Seq + 1, "is missing: the journal was cut off at its end"}
+		return &BrokenError{last.Seq + 1, "is missing: the journal was cut off at its end"}
 	}
 	return nil
 }

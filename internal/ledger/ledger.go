@@ -90,7 +90,7 @@ type State struct {
 	Latest     time.Time // the latest moment that was recorded
 	Unfinished *Unfinished
 	Seen       int64             // what others did to the place up to this number was seen by an enactment
-	Resources  []change.Thing    // as last enacted
+	Resources  []change.Resource // as last enacted
 	Planned    []change.Change   // of the enactment that is unfinished
 	Files      []estate.File     // as last enacted; none where nothing ever was
 	Openings   []opening.Opening // those that are not known to be over, by number
@@ -152,8 +152,8 @@ type Decision struct {
 	Plan     *flow.Plan
 	Files    []estate.File // nil: as they are
 	Seen     *int64
-	Put      []change.Thing    // resources as they were enacted
-	Drop     []change.Thing    // resources that were removed
+	Put      []change.Resource // resources as they were enacted
+	Drop     []change.Resource // resources that were removed
 	Openings []opening.Opening // as they are from now on; each has a number
 	Intended bool              // the openings are not known to pass yet
 	Passed   []int64           // openings that were intended, and pass

@@ -30,14 +30,14 @@ type Reason struct {
 	Mend string
 }
 
-// Refusal tells every reason for which a request is refused.
-type Refusal struct {
+// RefusalError tells every reason for which a request is refused.
+type RefusalError struct {
 	Reasons []Reason
 	Person  bool // the person may not; nothing is wrong with the rest
 }
 
 // Error returns the reasons in one line.
-func (r *Refusal) Error() string {
+func (r *RefusalError) Error() string {
 	words := make([]string, len(r.Reasons))
 	for i, reason := range r.Reasons {
 		words[i] = reason.What
@@ -46,7 +46,7 @@ func (r *Refusal) Error() string {
 }
 
 // ExitStatus is that of a refusal, or of a person who may not.
-func (r *Refusal) ExitStatus() int {
+func (r *RefusalError) ExitStatus() int {
 	if r.Person {
 		return 6
 	}
@@ -96,7 +96,7 @@ type judge struct {
 	resolve flow.Resolver
 	o       Opening
 	part    Part // of the opening, which has one: a permit covers all of it or none
-	refusal Refusal
+	refusal RefusalError
 	notes   []string
 }
 

@@ -65,7 +65,7 @@ func TestEveryRefusalTellsItsReasons(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, err := request(t, oracle.WorldOf(nouns, rules...), c.person, c.words)
-			refusal, ok := errors.AsType[*opening.Refusal](err)
+			refusal, ok := errors.AsType[*opening.RefusalError](err)
 			require.True(t, ok, "%v", err)
 			for _, reason := range c.reasons {
 				assert.Contains(t, refusal.Error(), reason)

@@ -195,25 +195,25 @@ func settle(file string, rules []string) World {
 
 // give gives addresses as a site would.
 func give(e *estate.Estate) flow.Assigned {
-	things, err := change.Wanted(e, nil, nil, nil)
+	resources, err := change.Desired(e, nil, nil, nil)
 	if err != nil {
 		panic(err)
 	}
-	return assign(things)
+	return assign(resources)
 }
 
 // assign gives public addresses in the order of the things.
-func assign(things []change.Thing) flow.Assigned {
+func assign(resources []change.Resource) flow.Assigned {
 	next4, next6 := netip.MustParseAddr("203.0.113.10"), netip.MustParseAddr("2001:db8:f:1::10")
-	for i := range things {
-		if things[i].Spec.Auto4 {
-			things[i].Given.Addr4, next4 = next4, next4.Next()
+	for i := range resources {
+		if resources[i].Spec.Auto4 {
+			resources[i].Given.Addr4, next4 = next4, next4.Next()
 		}
-		if things[i].Spec.Auto6 {
-			things[i].Given.Addr6, next6 = next6, next6.Next()
+		if resources[i].Spec.Auto6 {
+			resources[i].Given.Addr6, next6 = next6, next6.Next()
 		}
 	}
-	return change.Assigned(change.Planned(things, things))
+	return change.Assigned(change.Planned(resources, resources))
 }
 
 func drawOpenings(t *rapid.T, w World, set func(string, []string) string) World {

@@ -174,11 +174,11 @@ func (l Large) Read() (*estate.Estate, flow.Assigned, error) {
 	if err != nil {
 		return nil, flow.Assigned{}, err
 	}
-	things, err := change.Wanted(e, nil, nil, nil)
+	resources, err := change.Desired(e, nil, nil, nil)
 	if err != nil {
 		return nil, flow.Assigned{}, err
 	}
-	return e, assign(things), nil
+	return e, assign(resources), nil
 }
 
 // Opened returns the plan with an opening of ssh, for an hour from a moment, on

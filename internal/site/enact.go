@@ -131,7 +131,7 @@ func (e *Enactment) record(ctx context.Context, d ledger.Decision) (err error) {
 
 // Do makes, alters or removes one resource. content opens that of an image; nil: none.
 func (e *Enactment) Do(ctx context.Context, c change.Change, content func() (io.ReadCloser, error)) error {
-	var t change.Thing
+	var t change.Resource
 	err := answered(func() (err error) {
 		if content == nil {
 			t, err = e.s.driver.Apply(ctx, c, nil)
@@ -148,17 +148,17 @@ func (e *Enactment) Do(ctx context.Context, c change.Change, content func() (io.
 	if err != nil {
 		return err
 	}
-	c.Thing = t
+	c.Resource = t
 	return e.recordChange(ctx, c, "")
 }
 
 func (e *Enactment) recordChange(ctx context.Context, c change.Change, more string) error {
-	t := c.Thing
+	t := c.Resource
 	d := ledger.Decision{AnyRevision: true, Fence: -1, Action: string(c.Verb), Text: fmt.Sprintf("%s %s: %s%s", t.Kind, t.Name, t.Describe(), more)}
 	if c.Verb == change.Remove {
-		d.Drop = []change.Thing{t}
+		d.Drop = []change.Resource{t}
 	} else {
-		d.Put = []change.Thing{t}
+		d.Put = []change.Resource{t}
 	}
 	d.Person, d.At = e.person, e.s.clock.Now()
 	r, err := e.s.ledger.Write(ctx, d)

@@ -47,7 +47,7 @@ type killedDriver struct {
 	k *killer
 }
 
-func (d *killedDriver) Apply(ctx context.Context, c change.Change, r io.Reader) (t change.Thing, err error) {
+func (d *killedDriver) Apply(ctx context.Context, c change.Change, r io.Reader) (t change.Resource, err error) {
 	err = d.k.write(func() (err error) {
 		t, err = d.Driver.Apply(ctx, c, r)
 		return err

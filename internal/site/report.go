@@ -24,13 +24,13 @@ type Basis struct {
 // Report is what was decided and what is there, joined.
 type Report struct {
 	Basis
-	Things     []change.Thing
+	Resources  []change.Resource
 	Machines   map[string]driver.Machine // by name
 	Plan       *flow.Plan                // as installed, openings included
 	Openings   []opening.Opening         // those that may not be over yet, by number
 	Files      []estate.File             // as last enacted; none where nothing ever was
 	Unfinished *ledger.Unfinished
-	Gone       []change.Thing           // enacted, and not there any more
+	Gone       []change.Resource        // enacted, and not there any more
 	Outside    []driver.OutOfBandChange // what was done to the place since the last enactment, and not by Ironbark
 	Keys       map[string]string        // the public key inside each machine
 	Behind     time.Duration            // how far the clock went back, as [Site.Now] tells
@@ -133,7 +133,7 @@ func (s *Site) join(ctx context.Context, st *ledger.State, o *driver.Observation
 		return r, nil
 	}
 	enacted, _ := settled(st, o.Resources)
-	r.Things, r.Gone = compare(enacted, o.Resources)
+	r.Resources, r.Gone = compare(enacted, o.Resources)
 	if o.Records || r.Unfinished != nil {
 		return r, nil
 	}
@@ -142,13 +142,13 @@ func (s *Site) join(ctx context.Context, st *ledger.State, o *driver.Observation
 
 // compare tells of each resource that is there whether it is as it was enacted, and
 // lists those that are gone.
-func compare(enacted map[string]change.Thing, there []change.Thing) (list, gone []change.Thing) {
+func compare(enacted map[string]change.Resource, there []change.Resource) (list, gone []change.Resource) {
 	left := maps.Clone(enacted)
 	for _, t := range there {
 		was, known := left[t.ID()]
-		t.Stray, t.Asked = !known, nil
+		t.Unmanaged, t.LastEnacted = !known, nil
 		if known && !was.Spec.Equal(t.Spec) {
-			t.Asked = &was.Spec
+			t.LastEnacted = &was.Spec
 		}
 		delete(left, t.ID())
 		list = append(list, t)
@@ -161,29 +161,29 @@ func compare(enacted map[string]change.Thing, there []change.Thing) (list, gone 
 
 // settled returns what was enacted, by ID: as it was recorded, and of an enactment that
 // is unfinished what it planned and what is there by now. Those are the second result.
-func settled(st *ledger.State, there []change.Thing) (enacted map[string]change.Thing, done []change.Change) {
-	enacted = make(map[string]change.Thing, len(st.Resources))
+func settled(st *ledger.State, there []change.Resource) (enacted map[string]change.Resource, done []change.Change) {
+	enacted = make(map[string]change.Resource, len(st.Resources))
 	for _, t := range st.Resources {
 		enacted[t.ID()] = t
 	}
 	if len(st.Planned) == 0 {
 		return enacted, nil
 	}
-	have := make(map[string]change.Thing, len(there))
+	have := make(map[string]change.Resource, len(there))
 	for _, t := range there {
 		have[t.ID()] = t
 	}
 	for _, c := range st.Planned {
-		id := c.Thing.ID()
+		id := c.Resource.ID()
 		was, known := enacted[id]
 		is, present := have[id]
 		switch {
 		case c.Verb == change.Remove && known && !present:
 			delete(enacted, id)
 			done = append(done, c)
-		case c.Verb != change.Remove && present && is.Spec.Is(c.Thing.Spec) && !(known && was.Spec.Equal(is.Spec)):
+		case c.Verb != change.Remove && present && is.Spec.Is(c.Resource.Spec) && !(known && was.Spec.Equal(is.Spec)):
 			enacted[id] = is
-			c.Thing = is
+			c.Resource = is
 			done = append(done, c)
 		}
 	}
@@ -266,7 +266,7 @@ func (s *Site) Place(ctx context.Context) (*Report, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Report{Basis: Basis{Mark: o.Mark}, Things: o.Resources, Machines: o.Machines, Plan: o.Plan, Keys: o.Keys, Behind: o.Behind, Altered: map[int64]string{}}
+	r := &Report{Basis: Basis{Mark: o.Mark}, Resources: o.Resources, Machines: o.Machines, Plan: o.Plan, Keys: o.Keys, Behind: o.Behind, Altered: map[int64]string{}}
 	r.Openings = passing(o.Plan)
 	return r, nil
 }

@@ -117,7 +117,7 @@ func (s *Site) ForClosing() { s.ledger.FreeReserve() }
 // closing does what only closes. On a full disk it frees the reserve and does it again.
 func (s *Site) closing(do func() error) error {
 	err := answered(do)
-	if _, full := errors.AsType[*store.Unwritable](err); full && s.ledger.FreeReserve() {
+	if _, full := errors.AsType[*store.UnwritableError](err); full && s.ledger.FreeReserve() {
 		err = answered(do)
 	}
 	return err

@@ -74,10 +74,10 @@ func (s *suite) planned(rule string) (*estate.Estate, []change.Change) {
 	files := drivertest.Files(rule)
 	e, err := estate.Read(files[0], files[1])
 	require.NoError(s, err)
-	has := s.report().Things
-	wanted, err := change.Wanted(e, has, nil, nil)
+	has := s.report().Resources
+	wanted, err := change.Desired(e, has, nil, nil)
 	require.NoError(s, err)
-	changes, err := change.Between(has, wanted, nil)
+	changes, err := change.Diff(has, wanted, nil)
 	require.NoError(s, err)
 	return e, changes
 }
@@ -95,7 +95,7 @@ func (s *suite) enact(by *site.Site, rule string) error {
 			return err
 		}
 	}
-	plan := flow.Compile(e, change.Assigned(s.report().Things))
+	plan := flow.Compile(e, change.Assigned(s.report().Resources))
 	return x.Finish(s.Context(), plan, drivertest.Files(rule), "finished")
 }
 
@@ -120,7 +120,7 @@ func (s *suite) granted(d time.Duration) opening.Opening {
 
 // passes reports whether ssh gets to gauge-1's public address.
 func (s *suite) passes() bool {
-	t, ok := change.Find(s.report().Things, change.Machine, "gauge-1")
+	t, ok := change.Find(s.report().Resources, change.Machine, "gauge-1")
 	require.True(s, ok)
 	results, err := s.site.Probe(s.Context(), driver.Packet{Source: s.granted(0).Parts[0].From.Runs()[0].Lo.Addr(), Target: t.Given.Addr4, Service: flow.TCPPort(22)})
 	require.NoError(s, err)
@@ -210,21 +210,21 @@ func TestWhatOthersDidToThePlaceIsTold(t *testing.T) {
 	both(t, func(s *suite) {
 		s.enacted()
 		require.Empty(s, s.report().Outside)
-		one, ok := change.Find(s.report().Things, change.Machine, "gauge-2")
+		one, ok := change.Find(s.report().Resources, change.Machine, "gauge-2")
 		require.True(s, ok)
 		d := s.place()
-		_, err := d.Apply(s.Context(), change.Change{Verb: change.Remove, Thing: one}, nil)
+		_, err := d.Apply(s.Context(), change.Change{Verb: change.Remove, Resource: one}, nil)
 		require.NoError(s, err)
 		one.Name = "stranger"
-		_, err = d.Apply(s.Context(), change.Change{Verb: change.Make, Thing: one}, nil)
+		_, err = d.Apply(s.Context(), change.Change{Verb: change.Make, Resource: one}, nil)
 		require.NoError(s, err)
 		o := s.granted(time.Hour)
 		require.NoError(s, d.Pass(s.Context(), driver.Passage{ID: 9, Begin: o.Begin, Parts: []driver.Part{{Machines: o.Parts[0].Machines, Services: o.Parts[0].Services, From: o.Parts[0].From, End: o.Parts[0].End}}}))
 		r := s.report()
 		require.Len(s, r.Gone, 1)
 		assert.Equal(s, "gauge-2", r.Gone[0].Name)
-		stranger, ok := change.Find(r.Things, change.Machine, "stranger")
-		require.True(s, ok && stranger.Stray)
+		stranger, ok := change.Find(r.Resources, change.Machine, "stranger")
+		require.True(s, ok && stranger.Unmanaged)
 		assert.Contains(s, r.Altered[9], "the record has no such opening")
 		require.NoError(s, d.Install(s.Context(), flow.Compile(&estate.Estate{}, flow.Assigned{}), r.Mark))
 		if _, records := d.(*sim.Site); !records {
@@ -312,8 +312,8 @@ func TestKilledAtEveryBoundary(t *testing.T) {
 		}, func(s *suite, by *site.Site) error { return by.End(s.Context(), "mara", "", 1) }, func(s *suite) { s.agree(1) }},
 		"enact": {func(*suite) {}, func(s *suite, by *site.Site) error { return s.enact(by, rule) }, func(s *suite) {
 			if r := s.report(); r.Unfinished != nil || len(r.Files) == 0 {
-				for _, t := range r.Things {
-					assert.False(s, t.Stray, "%s was made by ironbark", t.ID())
+				for _, t := range r.Resources {
+					assert.False(s, t.Unmanaged, "%s was made by ironbark", t.ID())
 				}
 				require.NoError(s, s.enact(s.site, rule))
 			}
@@ -329,7 +329,7 @@ func TestKilledAtEveryBoundary(t *testing.T) {
 			require.NoError(s, err)
 		}, func(s *suite, by *site.Site) error {
 			e, _ := s.planned("")
-			return by.Cut(s.Context(), "mara", s.report().Basis, flow.Compile(e, change.Assigned(s.report().Things)), drivertest.Files(""), "closed")
+			return by.Cut(s.Context(), "mara", s.report().Basis, flow.Compile(e, change.Assigned(s.report().Resources)), drivertest.Files(""), "closed")
 		}, func(s *suite) { s.agree(1) }},
 	}
 	for name, step := range steps {

@@ -37,8 +37,8 @@ func SQL(statements string) func(context.Context, *sql.Tx, string) error {
 	}
 }
 
-// Damaged says that a file cannot be used, and why. The file is left as it is.
-type Damaged struct {
+// DamagedError says that a file cannot be used, and why. The file is left as it is.
+type DamagedError struct {
 	Path  string
 	Why   string
 	Mend  string
@@ -46,30 +46,32 @@ type Damaged struct {
 }
 
 // Hint tells what to do.
-func (d *Damaged) Hint() string { return d.Mend }
+func (d *DamagedError) Hint() string { return d.Mend }
 
 // Error tells the file and what is wrong with it.
-func (d *Damaged) Error() string { return d.Path + ": " + d.Why }
+func (d *DamagedError) Error() string { return d.Path + ": " + d.Why }
 
-// Unwritable says that the file could not be written, and why. Nothing of the
+// UnwritableError says that the file could not be written, and why. Nothing of the
 // transaction was done.
-type Unwritable struct {
+type UnwritableError struct {
 	Path string
 	Why  string
 	Err  error
 }
 
 // Error tells the file and why.
-func (u *Unwritable) Error() string { return u.Path + ": " + u.Why + "; nothing of this step was done" }
+func (u *UnwritableError) Error() string {
+	return u.Path + ": " + u.Why + "; nothing of this step was done"
+}
 
 // Unwrap returns the error of the database.
-func (u *Unwritable) Unwrap() error { return u.Err }
+func (u *UnwritableError) Unwrap() error { return u.Err }
 
 // ExitStatus is that of files that cannot be used; nothing was changed.
-func (d *Damaged) ExitStatus() int { return 2 }
+func (d *DamagedError) ExitStatus() int { return 2 }
 
 // ExitStatus is that of files that cannot be written; nothing was changed.
-func (u *Unwritable) ExitStatus() int { return 2 }
+func (u *UnwritableError) ExitStatus() int { return 2 }
 
 // ErrAbsent says that there is no file yet.
 var ErrAbsent = errors.New("there is no such store yet")
@@ -94,13 +96,13 @@ func Open(ctx context.Context, path string, format Format, readOnly bool) (*DB, 
 	case errors.Is(err, fs.ErrNotExist): // SQLite would let others read it
 		f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o600)
 		if err != nil {
-			return nil, &Unwritable{path, "it cannot be made", err}
+			return nil, &UnwritableError{path, "it cannot be made", err}
 		}
 		if err := f.Close(); err != nil {
 			return nil, err
 		}
 	case err == nil && !info.Mode().IsRegular():
-		return nil, &Damaged{Path: path, Why: "is no ordinary file", Mend: "move it away"}
+		return nil, &DamagedError{Path: path, Why: "is no ordinary file", Mend: "move it away"}
 	case err != nil:
 		return nil, err
 	}
@@ -160,7 +162,7 @@ func (s *DB) check(ctx context.Context, write bool) error {
 		if !write {
 			return ErrAbsent
 		}
-		return s.Do(ctx, func(tx *sql.Tx) error {
+		return s.Update(ctx, func(tx *sql.Tx) error {
 			row := tx.QueryRowContext(ctx, `SELECT count(*) FROM sqlite_master`)
 			if err := row.Scan(&tables); err != nil || tables > 0 { // somebody else has made it meanwhile
 				return err
@@ -169,15 +171,15 @@ func (s *DB) check(ctx context.Context, write bool) error {
 			return err
 		})
 	case id != s.format.ApplicationID:
-		return &Damaged{Path: s.path, Why: "is a database of something else", Mend: "move it away"}
+		return &DamagedError{Path: s.path, Why: "is a database of something else", Mend: "move it away"}
 	case have > version:
-		return &Damaged{Path: s.path, Why: fmt.Sprintf("was written by a newer ironbark (version %d of the store; this one knows %d)", have, version), Mend: "use the newer ironbark", Newer: true}
+		return &DamagedError{Path: s.path, Why: fmt.Sprintf("was written by a newer ironbark (version %d of the store; this one knows %d)", have, version), Mend: "use the newer ironbark", Newer: true}
 	case have >= 1 && have < version && tables > 0 && write:
 		return s.upgrade(ctx)
 	case have >= 1 && have < version && tables > 0:
 		return errOld
 	case have < version || tables == 0:
-		return &Damaged{Path: s.path, Why: "is incomplete", Mend: "restore it from a copy"}
+		return &DamagedError{Path: s.path, Why: "is incomplete", Mend: "restore it from a copy"}
 	}
 	return nil
 }
@@ -187,7 +189,7 @@ func (s *DB) check(ctx context.Context, write bool) error {
 func (s *DB) upgrade(ctx context.Context) error {
 	for {
 		done := false
-		err := s.Do(ctx, func(tx *sql.Tx) error {
+		err := s.Update(ctx, func(tx *sql.Tx) error {
 			var have int64
 			if err := tx.QueryRowContext(ctx, `PRAGMA user_version`).Scan(&have); err != nil {
 				return err
@@ -207,9 +209,9 @@ func (s *DB) upgrade(ctx context.Context) error {
 	}
 }
 
-// Whole reads every page of the file, but for those of the tables that only grow, and
+// CheckIntegrity reads every page of the file, but for those of the tables that only grow, and
 // tells whether it is sound. Cost: linear in the rest.
-func (s *DB) Whole(ctx context.Context) error {
+func (s *DB) CheckIntegrity(ctx context.Context) error {
 	var tables []string
 	rows, err := s.db.QueryContext(ctx, `SELECT name FROM sqlite_master WHERE type = 'table' ORDER BY name`)
 	if err != nil {
@@ -233,14 +235,14 @@ func (s *DB) Whole(ctx context.Context) error {
 			return s.explain(err)
 		}
 		if text != "ok" {
-			return &Damaged{Path: s.path, Why: "is damaged: " + text, Mend: "restore it from a copy; nothing was written to it"}
+			return &DamagedError{Path: s.path, Why: "is damaged: " + text, Mend: "restore it from a copy; nothing was written to it"}
 		}
 	}
 	return nil
 }
 
-// Do runs f in one transaction: all of what it writes, or nothing of it.
-func (s *DB) Do(ctx context.Context, f func(tx *sql.Tx) error) error {
+// Update runs f in one transaction: all of what it writes, or nothing of it.
+func (s *DB) Update(ctx context.Context, f func(tx *sql.Tx) error) error {
 	tx, err := s.db.BeginTx(ctx, nil)
 	if err != nil {
 		return s.explain(err)
@@ -276,26 +278,26 @@ func isUnwritable(err error) bool {
 // Read runs f in a transaction that only reads. What f makes nothing of is told as
 // a *[Damaged]: nobody but this program writes to the file.
 func (s *DB) Read(ctx context.Context, f func(tx *sql.Tx) error) error {
-	err := s.Do(ctx, f)
-	damaged, told := errors.AsType[*Damaged](err)
+	err := s.Update(ctx, f)
+	damaged, told := errors.AsType[*DamagedError](err)
 	switch {
 	case told:
 		return damaged
 	case err == nil || code(err) != 0 || ctx.Err() != nil:
 		return err
 	}
-	return &Damaged{Path: s.path, Why: "is damaged: " + err.Error(), Mend: "restore it from a copy; nothing was written to it"}
+	return &DamagedError{Path: s.path, Why: "is damaged: " + err.Error(), Mend: "restore it from a copy; nothing was written to it"}
 }
 
 // explain turns the codes of SQLite (https://sqlite.org/rescode.html) into what a person can act on.
 func (s *DB) explain(err error) error {
 	switch code(err) {
 	case lib.SQLITE_CORRUPT, lib.SQLITE_NOTADB, lib.SQLITE_TOOBIG, lib.SQLITE_MISMATCH:
-		return &Damaged{Path: s.path, Why: "is damaged", Mend: "restore it from a copy; nothing was written to it"}
+		return &DamagedError{Path: s.path, Why: "is damaged", Mend: "restore it from a copy; nothing was written to it"}
 	case lib.SQLITE_FULL, lib.SQLITE_IOERR:
-		return &Unwritable{s.path, "the disk is full or does not answer", err}
+		return &UnwritableError{s.path, "the disk is full or does not answer", err}
 	case lib.SQLITE_READONLY, lib.SQLITE_CANTOPEN:
-		return &Unwritable{s.path, "it cannot be written to", err}
+		return &UnwritableError{s.path, "it cannot be written to", err}
 	case lib.SQLITE_BUSY:
 		return fmt.Errorf("%s: another ironbark has kept it busy for 10 seconds: %w", s.path, err)
 	}
@@ -312,5 +314,5 @@ func (s *DB) Attach(ctx context.Context, path, name string, f func(tx *sql.Tx) e
 		_, detached := s.db.ExecContext(ctx, `DETACH DATABASE `+name)
 		err = errors.Join(err, detached)
 	}()
-	return s.Do(ctx, f)
+	return s.Update(ctx, f)
 }

@@ -35,14 +35,14 @@ func TestAnOlderStoreIsBroughtUpToDate(t *testing.T) {
 			s, err = Open(t.Context(), path, format, readOnly)
 			require.NoError(t, err)
 			var text string
-			require.NoError(t, s.Do(t.Context(), func(tx *sql.Tx) error {
+			require.NoError(t, s.Update(t.Context(), func(tx *sql.Tx) error {
 				return tx.QueryRow(`SELECT name || metres || at FROM tides`).Scan(&text)
 			}))
 			assert.Equal(t, "spring4noon", text)
-			require.NoError(t, s.Whole(t.Context()))
+			require.NoError(t, s.CheckIntegrity(t.Context()))
 			require.NoError(t, s.Close())
 		}
-		damaged := &Damaged{}
+		damaged := &DamagedError{}
 		_, err = Open(t.Context(), path, older, readOnly)
 		require.ErrorAs(t, err, &damaged, "an older program leaves it alone")
 		assert.True(t, damaged.Newer)
@@ -59,7 +59,7 @@ func TestAStoreIsClosedToOthersAndToStrangers(t *testing.T) {
 	info, err := os.Stat(path)
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
-	damaged := &Damaged{}
+	damaged := &DamagedError{}
 	for what, edit := range map[string]string{"PRAGMA application_id = 7": "a database of something else", "PRAGMA user_version = 9": "a newer ironbark (version 9", "PRAGMA user_version = 0": "incomplete"} {
 		db, err := sql.Open("sqlite", "file:"+path)
 		require.NoError(t, err)

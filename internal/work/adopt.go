@@ -14,10 +14,10 @@ import (
 	"ironbark/internal/sentence"
 )
 
-// Adopt returns the files with a thing as it is on the site: a stray is added,
+// Adopt returns the files with a resource as it is on the site: an unmanaged one is added,
 // and one that was altered is altered in the files too.
 func (w *Work) Adopt(files Files, d change.Drifted) (Files, error) {
-	t := d.Thing
+	t := d.Resource
 	if d.Gone {
 		return nil, &sentence.Error{Problem: fmt.Sprintf("%s %s is gone from the site, and nothing is left of it to adopt", t.Kind, t.Name), Hint: fmt.Sprintf("enact makes it again; ironbark remove %s %s takes it out of the files", t.Kind, t.Name)}
 	}
@@ -25,7 +25,7 @@ func (w *Work) Adopt(files Files, d change.Drifted) (Files, error) {
 	if err != nil {
 		return nil, err
 	}
-	if t.Stray {
+	if t.Unmanaged {
 		value := estate.Mapping(fields...)
 		if len(fields) == 1 && fields[0].Key == "" { // a bare word
 			value = fields[0].Value
@@ -33,7 +33,7 @@ func (w *Work) Adopt(files Files, d change.Drifted) (Files, error) {
 		return files.AddNoun(path, t.Name, value)
 	}
 	was := t
-	was.Spec = *t.Asked
+	was.Spec = *t.LastEnacted
 	_, before, err := entryOf(was)
 	if err != nil {
 		return nil, err
@@ -56,8 +56,8 @@ func (w *Work) Adopt(files Files, d change.Drifted) (Files, error) {
 	return files.Alter(append(path, t.Name), alter, drop...)
 }
 
-// entryOf tells where in estate.yaml a thing's entry stands, and its fields.
-func entryOf(t change.Thing) (path []string, fields []estate.Field, err error) {
+// entryOf tells where in estate.yaml a resource's entry stands, and its fields.
+func entryOf(t change.Resource) (path []string, fields []estate.Field, err error) {
 	s := t.Spec
 	word := func(key, value string) {
 		if value != "" {
@@ -141,7 +141,7 @@ func machineFields(s change.Spec) (fields []estate.Field) {
 	if s.GB > 0 {
 		add("disk", estate.Mapping(disk...))
 	}
-	if s.Secret {
+	if s.Password {
 		add("password", estate.Bare("true"))
 	}
 	if s.Console {
@@ -172,26 +172,26 @@ func texts[T fmt.Stringer](list []T) []string {
 	return words
 }
 
-// Drifted finds a thing that is not as it was enacted, by kind and name.
+// Drifted finds a resource that is not as it was enacted, by kind and name.
 func (d *Drift) Drifted(kind, name string) (change.Drifted, bool) {
-	i := slices.IndexFunc(d.Things, func(one change.Drifted) bool {
-		return string(one.Thing.Kind) == kind && strings.EqualFold(one.Thing.Name, name)
+	i := slices.IndexFunc(d.Resources, func(one change.Drifted) bool {
+		return string(one.Resource.Kind) == kind && strings.EqualFold(one.Resource.Name, name)
 	})
 	if i < 0 {
 		return change.Drifted{}, false
 	}
-	return d.Things[i], true
+	return d.Resources[i], true
 }
 
 // MachineAt returns a machine as somebody would make it by hand in a subnet:
 // with the site's first image and size where none is said, and free addresses.
-func MachineAt(st *State, name string, want change.Spec, c cost.Catalogue) (change.Thing, error) {
+func MachineAt(st *State, name string, want change.Spec, c cost.Catalogue) (change.Resource, error) {
 	m := estate.Machine{Name: name, Image: cmp.Or(want.Image, c.Images[0].Name), Size: cmp.Or(want.Size, c.Sizes[0].Name), Subnets: want.Subnets}
 	e := *st.Estate
 	e.Machines = append(slices.Clone(e.Machines), m)
-	list, err := change.Wanted(&e, st.Report.Things, nil, func(image string) int { return c.Least(image, nil) })
+	list, err := change.Desired(&e, st.Report.Resources, nil, func(image string) int { return c.Least(image, nil) })
 	if err != nil {
-		return change.Thing{}, err
+		return change.Resource{}, err
 	}
 	t, _ := change.Find(list, change.Machine, name)
 	return t, nil

@@ -11,7 +11,7 @@ import (
 // PlaceAlone returns the state of the place alone, where err says that the record of what
 // was decided cannot be read; nil otherwise.
 func (w *Work) PlaceAlone(ctx context.Context, err error) *State {
-	damaged, ok := errors.AsType[*store.Damaged](err)
+	damaged, ok := errors.AsType[*store.DamagedError](err)
 	if !ok || damaged.Newer { // what a newer program wrote is left alone
 		return nil
 	}

@@ -31,7 +31,7 @@ func (w *Work) Ask(st *State, ask sentence.Ask, at time.Time) (*Answer, error) {
 		return nil, err
 	}
 	resolve := flow.NewResolver(st.Estate, st.Plan)
-	ask.From = w.writeOut(ask.From, st.Plan, resolve.Group(ask.To).Machines)
+	ask.From = w.resolveMe(ask.From, st.Plan, resolve.Group(ask.To).Machines)
 	a := &Answer{
 		Ask: ask, State: st, View: exposure.NewView(st.Plan, at),
 		From: resolve.Source(ask.From), Service: resolve.Services(ask.Services),
@@ -162,7 +162,7 @@ func (a *Answer) Doors(source netip.Addr) (list []Call) {
 	return list
 }
 
-// WriteOut puts the caller's own addresses in place of "me", for a group of machines.
-func (w *Work) WriteOut(s sentence.Set, st *State, g *flow.Group) sentence.Set {
-	return w.writeOut(s, st.Plan, g.Machines)
+// ResolveMe puts the caller's own addresses in place of "me", for a group of machines.
+func (w *Work) ResolveMe(s sentence.Set, st *State, g *flow.Group) sentence.Set {
+	return w.resolveMe(s, st.Plan, g.Machines)
 }

@@ -19,9 +19,9 @@ import (
 	"ironbark/internal/sshkey"
 )
 
-// Way is how a person gets into a machine: from which of their addresses, to
+// AccessPath is how a person gets into a machine: from which of their addresses, to
 // which one, with which key.
-type Way struct {
+type AccessPath struct {
 	Machine string
 	User    string
 	From    netip.Addr
@@ -32,38 +32,38 @@ type Way struct {
 	Part    exposure.Part // that lets the person in
 }
 
-// Closed says that there is no way in now. The answer tells why.
-type Closed struct {
+// NoAccessError says that there is no way in now. The answer tells why.
+type NoAccessError struct {
 	Machine string
 	Answer  *Answer
 }
 
 // Error tells the machine.
-func (c *Closed) Error() string {
+func (c *NoAccessError) Error() string {
 	return fmt.Sprintf("there is no open way to ssh on %s now", c.Machine)
 }
 
 // ExitStatus is that of the answer no.
-func (c *Closed) ExitStatus() int { return 3 }
+func (c *NoAccessError) ExitStatus() int { return 3 }
 
-// BadKey says that a key cannot be used for a machine, and what to do.
-type BadKey struct {
+// BadKeyError says that a key cannot be used for a machine, and what to do.
+type BadKeyError struct {
 	Why  string
 	Mend string
 	Err  error
 }
 
 // Error tells why.
-func (b *BadKey) Error() string { return b.Why }
+func (b *BadKeyError) Error() string { return b.Why }
 
 // ExitStatus is that of files that cannot be used.
-func (b *BadKey) ExitStatus() int { return 2 }
+func (b *BadKeyError) ExitStatus() int { return 2 }
 
 // Hint tells what to do.
-func (b *BadKey) Hint() string { return b.Mend }
+func (b *BadKeyError) Hint() string { return b.Mend }
 
 // Unwrap returns the cause, which may be a *sshkey.Loose.
-func (b *BadKey) Unwrap() error { return b.Err }
+func (b *BadKeyError) Unwrap() error { return b.Err }
 
 var sshAsk = func(machine string) sentence.Ask {
 	s, err := sentence.ParseArgs([]string{"why", "ssh", "from", "me", "to", machine}, fileTime)
@@ -73,15 +73,15 @@ var sshAsk = func(machine string) sentence.Ask {
 	return s.(sentence.Ask)
 }
 
-// Way finds the way into a machine and checks the key for it, before anything is
+// AccessPath finds the way into a machine and checks the key for it, before anything is
 // tried. keyPath is a private half; "" for that of the machine's key. The errors
-// are *driver.NoMachineError, *Closed and *BadKey.
-func (w *Work) Way(ctx context.Context, machine, keyPath string) (*Way, error) {
+// are *driver.NoMachineError, *NoAccessError and *BadKeyError.
+func (w *Work) AccessPath(ctx context.Context, machine, keyPath string) (*AccessPath, error) {
 	st, t, err := w.machine(ctx, machine)
 	if err != nil {
 		return nil, err
 	}
-	way := &Way{Machine: machine, User: "keeper"}
+	way := &AccessPath{Machine: machine, User: "keeper"}
 	if image, ok := w.Site.Catalogue().Image(t.Spec.Image); ok && image.User != "" {
 		way.User = image.User
 	}
@@ -89,7 +89,7 @@ func (w *Work) Way(ctx context.Context, machine, keyPath string) (*Way, error) {
 		return nil, err
 	}
 	if !way.find(w.ClientAddrs) {
-		return nil, &Closed{machine, way.Answer}
+		return nil, &NoAccessError{machine, way.Answer}
 	}
 	if way.HostKey, err = w.Site.HostKey(ctx, machine); err != nil {
 		return nil, err
@@ -99,7 +99,7 @@ func (w *Work) Way(ctx context.Context, machine, keyPath string) (*Way, error) {
 }
 
 // CheckKey checks the key for a machine, as Way does, and nothing else. The
-// errors are *driver.NoMachineError and *BadKey.
+// errors are *driver.NoMachineError and *BadKeyError.
 func (w *Work) CheckKey(ctx context.Context, machine, keyPath string) error {
 	st, t, err := w.machine(ctx, machine)
 	if err != nil {
@@ -110,13 +110,13 @@ func (w *Work) CheckKey(ctx context.Context, machine, keyPath string) error {
 }
 
 // machine finds a machine of the site. The error is a *driver.NoMachineError.
-func (w *Work) machine(ctx context.Context, name string) (*State, change.Thing, error) {
+func (w *Work) machine(ctx context.Context, name string) (*State, change.Resource, error) {
 	st, err := w.Installed(ctx)
 	if err != nil {
-		return nil, change.Thing{}, err
+		return nil, change.Resource{}, err
 	}
 	var known []string
-	for _, t := range st.Report.Things {
+	for _, t := range st.Report.Resources {
 		switch {
 		case t.Kind != change.Machine:
 		case t.Name == name:
@@ -126,11 +126,11 @@ func (w *Work) machine(ctx context.Context, name string) (*State, change.Thing, 
 		}
 	}
 	near, _ := sentence.Nearest(name, known)
-	return nil, change.Thing{}, &driver.NoMachineError{Name: name, Near: near}
+	return nil, change.Resource{}, &driver.NoMachineError{Name: name, Near: near}
 }
 
 // find takes the first door that is open for one of the caller's addresses.
-func (w *Way) find(callers []netip.Addr) bool {
+func (w *AccessPath) find(callers []netip.Addr) bool {
 	ssh := flow.TCPPort(22)
 	for _, from := range callers {
 		for _, call := range w.Answer.Doors(from) {
@@ -149,7 +149,7 @@ func (w *Way) find(callers []netip.Addr) bool {
 
 // keyFor finds the private half for a machine and checks that it is closed to
 // others and belongs to the machine.
-func (w *Work) keyFor(st *State, t change.Thing, path string) (string, error) {
+func (w *Work) keyFor(st *State, t change.Resource, path string) (string, error) {
 	inside := st.Report.Keys[t.Name]
 	if path == "" && t.Spec.Key == "" {
 		return "", nil
@@ -162,13 +162,13 @@ func (w *Work) keyFor(st *State, t change.Thing, path string) (string, error) {
 	var loose *sshkey.Loose
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		return "", &BadKey{Why: fmt.Sprintf("the private half of key %s is not here: there is no %s", t.Spec.Key, path), Mend: "say where it is: --key FILE", Err: err}
+		return "", &BadKeyError{Why: fmt.Sprintf("the private half of key %s is not here: there is no %s", t.Spec.Key, path), Mend: "say where it is: --key FILE", Err: err}
 	case errors.As(err, &loose):
-		return "", &BadKey{Why: err.Error(), Mend: "close it: chmod 600 " + path, Err: err}
+		return "", &BadKeyError{Why: err.Error(), Mend: "close it: chmod 600 " + path, Err: err}
 	case err != nil:
-		return "", &BadKey{Why: err.Error(), Mend: "say which it is: --key FILE", Err: err}
+		return "", &BadKeyError{Why: err.Error(), Mend: "say which it is: --key FILE", Err: err}
 	case inside != "" && !sshkey.Same(pair.Public, inside):
-		return "", &BadKey{
+		return "", &BadKeyError{
 			Why:  fmt.Sprintf("%s does not belong to machine %s: it is %s, and the machine was made with %s", path, t.Name, sshkey.Fingerprint(pair.Public), sshkey.Fingerprint(inside)),
 			Mend: "say which key it is: --key FILE",
 		}
@@ -181,7 +181,7 @@ type Secret func() (string, error)
 
 // Connect makes an SSH connection along a way. The host's key must be the one
 // that the site knows.
-func (w *Work) Connect(ctx context.Context, way *Way, secret Secret) (*ssh.Client, error) {
+func (w *Work) Connect(ctx context.Context, way *AccessPath, secret Secret) (*ssh.Client, error) {
 	conn, err := w.Site.Dial(ctx, way.From, way.To)
 	if err != nil {
 		return nil, err

@@ -13,32 +13,32 @@ import (
 // Drift is what is not as it was last enacted: what somebody did to the site
 // without Ironbark.
 type Drift struct {
-	Things   []change.Drifted
-	Outside  []driver.OutOfBandChange // as the site's own record tells it
-	Exposure exposure.Difference
-	Since    func(exposure.Entry) time.Time // when a difference came about; zero: not known
+	Resources []change.Drifted
+	Outside   []driver.OutOfBandChange // as the site's own record tells it
+	Exposure  exposure.Difference
+	Since     func(exposure.Entry) time.Time // when a difference came about; zero: not known
 }
 
 // IsEmpty reports whether all is as it was enacted.
-func (d *Drift) IsEmpty() bool { return len(d.Things) == 0 && d.Exposure.IsEmpty() }
+func (d *Drift) IsEmpty() bool { return len(d.Resources) == 0 && d.Exposure.IsEmpty() }
 
-// putRight reports whether an enactment changes any of it back: strays stay.
+// putRight reports whether an enactment changes any of it back: unmanaged resources stay.
 func (d *Drift) putRight() bool {
-	return !d.Exposure.IsEmpty() || slices.ContainsFunc(d.Things, func(t change.Drifted) bool { return !t.Thing.Stray })
+	return !d.Exposure.IsEmpty() || slices.ContainsFunc(d.Resources, func(t change.Drifted) bool { return !t.Resource.Unmanaged })
 }
 
 // Drift compares what is installed with what was last enacted. Cost: that of a
 // difference where the tables were touched, and otherwise little.
 func (w *Work) Drift(st *State) *Drift {
 	r := st.Report
-	d := &Drift{Things: change.Drift(r.Things, r.Gone), Outside: r.Outside, Since: func(exposure.Entry) time.Time { return time.Time{} }}
+	d := &Drift{Resources: change.Drift(r.Resources, r.Gone), Outside: r.Outside, Since: func(exposure.Entry) time.Time { return time.Time{} }}
 	touched := slices.DeleteFunc(slices.Clone(r.Outside), func(o driver.OutOfBandChange) bool { return len(o.In)+len(o.Out) == 0 })
 	if len(touched) == 0 || r.Unfinished != nil { // an enactment on its way cuts the tables down itself
 		return d
 	}
 	plan, err := flow.FromRows(enacted(r.Base(), touched))
 	if err != nil { // the record is not whole: what the files come to is the next best
-		plan = flow.Compile(st.Estate, change.Assigned(r.Things))
+		plan = flow.Compile(st.Estate, change.Assigned(r.Resources))
 	}
 	now := w.Clock.Now()
 	d.Exposure = exposure.Compare(exposure.NewView(withOpenings(plan, r.Openings, now), now), exposure.NewView(st.Plan, now))

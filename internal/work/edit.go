@@ -24,7 +24,7 @@ func (w *Work) Pending(ctx context.Context, enacted Files) (bool, error) {
 		return true, nil
 	}
 	// Tables that tell other lines of the files let the same pass.
-	return len(r.Changes)+len(r.Said)+len(r.Back)+len(r.Ending) > 0 || !r.Exposure.IsEmpty(), nil
+	return len(r.Changes)+len(r.Added)+len(r.Retracted)+len(r.Ending) > 0 || !r.Exposure.IsEmpty(), nil
 }
 
 // AddNoun returns the files with an entry added to estate.yaml.
@@ -98,7 +98,9 @@ func (w *Work) StateEnacted(ctx context.Context, files Files, s sentence.Sentenc
 // writtenOut puts addresses in place of "me" in the sources of a sentence.
 func (w *Work) writtenOut(s sentence.Sentence, st *State) sentence.Sentence {
 	resolve := flow.NewResolver(st.Estate, st.Plan)
-	out := func(from, to sentence.Set) sentence.Set { return w.writeOut(from, st.Plan, resolve.Group(to).Machines) }
+	out := func(from, to sentence.Set) sentence.Set {
+		return w.resolveMe(from, st.Plan, resolve.Group(to).Machines)
+	}
 	switch s := s.(type) {
 	case sentence.Allow:
 		s.From = out(s.From, s.To)

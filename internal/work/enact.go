@@ -26,60 +26,60 @@ type Event struct {
 	Failure error // why this step failed; the others go on
 }
 
-// PartlyDone says that some steps failed and the rest was done.
-type PartlyDone struct{ Failed []error }
+// PartlyDoneError says that some steps failed and the rest was done.
+type PartlyDoneError struct{ Failed []error }
 
 // Error tells the first failure and how many there are.
-func (p *PartlyDone) Error() string {
+func (p *PartlyDoneError) Error() string {
 	return fmt.Sprintf("%d of the steps failed; the rest is done. First: %v", len(p.Failed), p.Failed[0])
 }
 
 // ExitStatus is that of a failure.
-func (p *PartlyDone) ExitStatus() int { return 1 }
+func (p *PartlyDoneError) ExitStatus() int { return 1 }
 
 // Hint tells what to do.
-func (p *PartlyDone) Hint() string { return "ironbark enact goes on with what is left" }
+func (p *PartlyDoneError) Hint() string { return "ironbark enact goes on with what is left" }
 
 // Unwrap returns the failures.
-func (p *PartlyDone) Unwrap() []error { return p.Failed }
+func (p *PartlyDoneError) Unwrap() []error { return p.Failed }
 
-// NotBegun says that an enactment did not begin, and nothing was done. It tells why:
+// NotBegunError says that an enactment did not begin, and nothing was done. It tells why:
 // ledger.ErrChanged, a *ledger.BusyError, or that the site could not be written to.
-type NotBegun struct{ Why error }
+type NotBegunError struct{ Why error }
 
 // Error tells why.
-func (n *NotBegun) Error() string { return n.Why.Error() }
+func (n *NotBegunError) Error() string { return n.Why.Error() }
 
 // Unwrap returns why.
-func (n *NotBegun) Unwrap() error { return n.Why }
+func (n *NotBegunError) Unwrap() error { return n.Why }
 
-// BrokenOff says that an enactment stopped on its way. What was done stays done.
-type BrokenOff struct{ Why error }
+// BrokenOffError says that an enactment stopped on its way. What was done stays done.
+type BrokenOffError struct{ Why error }
 
 // Error tells why, and what to do.
-func (b *BrokenOff) Error() string {
+func (b *BrokenOffError) Error() string {
 	return fmt.Sprintf("the enactment was broken off, and enacting again completes it: %v", b.Why)
 }
 
 // Unwrap returns why.
-func (b *BrokenOff) Unwrap() error { return b.Why }
+func (b *BrokenOffError) Unwrap() error { return b.Why }
 
 // ExitStatus is that of a failure.
-func (b *BrokenOff) ExitStatus() int { return 1 }
+func (b *BrokenOffError) ExitStatus() int { return 1 }
 
 // Enact does what a review told, in an order that is safe at every step:
 //
 //  1. end openings that are permitted no more
 //  2. cut the tables down to what is open both before and after
-//  3. remove, make and alter things; what is new is closed, for no table knows it
+//  3. remove, make and alter resources; what is new is closed, for no table knows it
 //  4. install the new tables and keep the files, at one moment
 //
 // Broken off anywhere, it leaves less open than either side, and a second
-// enactment completes it. The errors are a *NotBegun, a *PartlyDone, and a *BrokenOff.
+// enactment completes it. The errors are a *NotBegunError, a *PartlyDoneError, and a *BrokenOffError.
 func (w *Work) Enact(ctx context.Context, r *Review, progress Progress) (err error) {
 	e, err := w.Site.Begin(ctx, w.Person, r.Basis, r.Changes)
 	if err != nil {
-		return &NotBegun{err}
+		return &NotBegunError{err}
 	}
 	defer func() { err = errors.Join(err, e.Close()) }()
 	x := &enacting{w: w, r: r, e: e, progress: progress}
@@ -93,20 +93,20 @@ func (w *Work) Enact(ctx context.Context, r *Review, progress Progress) (err err
 	}
 	for _, end := range r.Ending {
 		if err := x.step(fmt.Sprintf("end opening %d: %s", end.Opening.ID, end.Why), x.end(ctx, end)); err != nil {
-			return &BrokenOff{err}
+			return &BrokenOffError{err}
 		}
 	}
 	if closes {
 		if err := x.step("close what will not be open any more", x.e.Install(ctx, cut, "closed what will not be open any more")); err != nil {
-			return &BrokenOff{err}
+			return &BrokenOffError{err}
 		}
 	}
 	var failed []error
 	var undone []change.Change
 	for _, c := range r.Changes {
-		text := fmt.Sprintf("%s %s %s", c.Verb, c.Thing.Kind, c.Thing.Name)
+		text := fmt.Sprintf("%s %s %s", c.Verb, c.Resource.Kind, c.Resource.Name)
 		var err error
-		if why := c.Hinges(undone); why != "" {
+		if why := c.BlockedBy(undone); why != "" {
 			err = errors.New(why)
 		} else {
 			err = x.change(ctx, c)
@@ -115,15 +115,15 @@ func (w *Work) Enact(ctx context.Context, r *Review, progress Progress) (err err
 			failed, undone = append(failed, fmt.Errorf("%s: %w", text, err)), append(undone, c)
 		}
 		if ctx.Err() != nil {
-			return &BrokenOff{ctx.Err()}
+			return &BrokenOffError{ctx.Err()}
 		}
 	}
 	if err := x.step("put the new tables in place", x.finish(ctx, len(failed) > 0)); err != nil {
-		return &BrokenOff{err}
+		return &BrokenOffError{err}
 	}
 	failed = append(failed, w.handPasswords(ctx, r.Estate)...)
 	if len(failed) > 0 {
-		return &PartlyDone{failed}
+		return &PartlyDoneError{failed}
 	}
 	return nil
 }
@@ -135,7 +135,7 @@ func (r *Review) closes() bool {
 	if !r.Drift.IsEmpty() { // what others took away may have left its addresses in the tables
 		return true
 	}
-	if r.same || r.Never {
+	if r.same || r.FirstEnactment {
 		return false
 	}
 	return len(r.Exposure.Closed)+len(r.Exposure.Moved) > 0 || slices.ContainsFunc(r.Changes, func(c change.Change) bool { return c.Verb != change.Make })
@@ -165,8 +165,8 @@ func (x *enacting) end(ctx context.Context, end Ending) error {
 }
 
 func (x *enacting) change(ctx context.Context, c change.Change) error {
-	if c.Thing.Kind == change.Image && c.Verb == change.Make {
-		return x.e.Do(ctx, c, func() (io.ReadCloser, error) { return openOrdinary(x.w.imagePath(c.Thing.Spec.File)) })
+	if c.Resource.Kind == change.Image && c.Verb == change.Make {
+		return x.e.Do(ctx, c, func() (io.ReadCloser, error) { return openOrdinary(x.w.imagePath(c.Resource.Spec.File)) })
 	}
 	return x.e.Do(ctx, c, nil)
 }
@@ -177,7 +177,7 @@ func (x *enacting) finish(ctx context.Context, partly bool) error {
 	if err != nil {
 		return err
 	}
-	plan := flow.Compile(x.r.Estate, change.Assigned(report.Things))
+	plan := flow.Compile(x.r.Estate, change.Assigned(report.Resources))
 	text := x.r.summary()
 	if partly {
 		text += "; some steps failed"
@@ -190,8 +190,8 @@ func (x *enacting) finish(ctx context.Context, partly bool) error {
 func (w *Work) Await(ctx context.Context, r *Review, limit time.Duration, tell func(name string, m driver.Machine)) error {
 	var names []string
 	for _, c := range r.Changes {
-		if c.Thing.Kind == change.Machine && (c.Verb == change.Make || c.Restart) {
-			names = append(names, c.Thing.Name)
+		if c.Resource.Kind == change.Machine && (c.Verb == change.Make || c.Restart) {
+			names = append(names, c.Resource.Name)
 		}
 	}
 	return w.Settle(ctx, names, limit, tell)
@@ -265,8 +265,8 @@ func (r *Review) summary() string {
 			text += fmt.Sprintf("; %s “%s”", word, s.Sentence)
 		}
 	}
-	quote("said", r.Said)
-	quote("retracted", r.Back)
+	quote("said", r.Added)
+	quote("retracted", r.Retracted)
 	if r.Drift.putRight() {
 		text += "; put right what others had changed"
 	}

@@ -70,7 +70,7 @@ func TestNothingIsOpenOnTheWay(t *testing.T) {
 		}
 		flows := sample(rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1)), first, second)
 		var final []flow.Row
-		var things []change.Thing
+		var resources []change.Resource
 		steps := 0
 		every, from := 3, rapid.IntRange(0, 2).Draw(t, "kill") // each step is met in some of the many transitions
 		for kill := -1; kill < steps; kill++ {
@@ -110,7 +110,7 @@ func TestNothingIsOpenOnTheWay(t *testing.T) {
 			}
 			last, err := w.Review(ctx, files(second))
 			require.NoError(t, err)
-			require.True(t, last.Nothing(), "nothing is left to do")
+			require.True(t, last.IsEmpty(), "nothing is left to do")
 			report, err := inner.Report(ctx)
 			require.NoError(t, err)
 			after := openFlows(t, inner, flows, w.Clock.Now())
@@ -120,11 +120,11 @@ func TestNothingIsOpenOnTheWay(t *testing.T) {
 				}
 			}
 			if kill < 0 {
-				final, things, steps = report.Base(), report.Things, spy.steps
+				final, resources, steps = report.Base(), report.Resources, spy.steps
 				transitions++
 			} else {
 				require.Equal(t, final, report.Base(), "completed after a kill, the tables are those of an enactment in one go")
-				require.Equal(t, things, report.Things)
+				require.Equal(t, resources, report.Resources)
 			}
 			broken, err := inner.CheckRecord(ctx, true)
 			require.NoError(t, err)
@@ -162,7 +162,7 @@ func begin(t require.TestingT, fs Files) (*Work, *sim.Site, func()) {
 		o, err := sentence.ParseArgs([]string{words}, clock.at)
 		require.NoError(t, err)
 		_, err = w.Open(ctx, o.(sentence.Open))
-		if refusal := (*opening.Refusal)(nil); err != nil && !errors.As(err, &refusal) {
+		if refusal := (*opening.RefusalError)(nil); err != nil && !errors.As(err, &refusal) {
 			require.ErrorContains(t, err, "m-")
 		}
 	}

@@ -78,7 +78,7 @@ func TestFaultsEndWell(t *testing.T) {
 		for ; tries < 4; tries++ {
 			r, err := w.Review(ctx, final)
 			require.NoError(t, err, "%v", f.Words())
-			if r.Nothing() {
+			if r.IsEmpty() {
 				break
 			}
 			require.Empty(t, r.Stopped())
@@ -95,13 +95,13 @@ func TestFaultsEndWell(t *testing.T) {
 		}
 		report, err := faulty.Report(ctx)
 		require.NoError(t, err)
-		got := things(report)
+		got := resources(report)
 		if want == nil {
 			want, rows = got, report.Base()
 		}
 		require.Equal(t, want, got, "%v", f.Words())
 		require.Equal(t, rows, report.Base(), "%v", f.Words())
-		require.Empty(t, w.Drift(&State{Report: report, Plan: report.Plan}).Things)
+		require.Empty(t, w.Drift(&State{Report: report, Plan: report.Plan}).Resources)
 		entries, err := faulty.Journal(ctx)
 		require.NoError(t, err)
 		made := map[string]int{}
@@ -124,8 +124,8 @@ func TestFaultsEndWell(t *testing.T) {
 	t.Logf("%d steps, each failed and lost", steps)
 }
 
-func things(r *site.Report) (list []string) {
-	for _, t := range r.Things {
+func resources(r *site.Report) (list []string) {
+	for _, t := range r.Resources {
 		list = append(list, fmt.Sprintf("%s: %s; given %v; inside %v", t.ID(), t.Describe(), t.Given, t.Spec.Inside))
 	}
 	slices.Sort(list)
@@ -147,7 +147,7 @@ func allFlows() (flows []driver.Packet) {
 	return flows
 }
 
-// TestWhatOthersDidIsSeenAndPutRight has somebody meddle with tables and things.
+// TestWhatOthersDidIsSeenAndPutRight has somebody meddle with tables and resources.
 func TestWhatOthersDidIsSeenAndPutRight(t *testing.T) {
 	ctx := context.Background()
 	fs := bothFiles(before, beforeRules)
@@ -160,19 +160,19 @@ func TestWhatOthersDidIsSeenAndPutRight(t *testing.T) {
 	from, err := flow.ParseAddrRuns([]string{"198.51.100.0-198.51.100.255"})
 	require.NoError(t, err)
 	rule := flow.Rule{Kind: flow.Standing, From: from, To: &flow.Group{Machines: []int32{m}}, Services: flow.ServicesAt(flow.TCPPort(22)), Origin: flow.Origin{Sentence: "meddled"}}
-	require.NoError(t, s.MeddleTables(ctx, "somebody", "open", st.Plan.RuleRows(rule), nil))
+	require.NoError(t, s.ChangeTablesOutOfBand(ctx, "somebody", "open", st.Plan.RuleRows(rule), nil))
 	at := w.Clock.Now()
 	w.Clock.(*testClock).at = at.Add(time.Hour)
 	stray, err := MachineAt(st, "stray", change.Spec{Subnets: []string{"landing"}}, w.Site.Catalogue())
 	require.NoError(t, err)
-	require.NoError(t, s.MeddleThing(ctx, "somebody", "make", stray, false))
-	for _, t := range st.Report.Things {
+	require.NoError(t, s.ChangeResourceOutOfBand(ctx, "somebody", "make", stray, false))
+	for _, t := range st.Report.Resources {
 		switch t.ID() {
 		case "machine m-1":
 			t.Spec.Size = "c4m8"
-			err = s.MeddleThing(ctx, "somebody", "alter", t, false)
+			err = s.ChangeResourceOutOfBand(ctx, "somebody", "alter", t, false)
 		case "machine m-3":
-			err = s.MeddleThing(ctx, "somebody", "remove", t, true)
+			err = s.ChangeResourceOutOfBand(ctx, "somebody", "remove", t, true)
 		}
 		if err != nil {
 			break
@@ -183,7 +183,7 @@ func TestWhatOthersDidIsSeenAndPutRight(t *testing.T) {
 	require.NoError(t, err)
 	d := w.Drift(st)
 	var told []string
-	for _, one := range d.Things {
+	for _, one := range d.Resources {
 		told = append(told, one.String())
 	}
 	assert.Equal(t, []string{"machine m-3 is gone from the site", "machine m-1 was altered: size c1m1 → c4m8", "machine stray is on the site and in no file: linux-base, c1m1, 8 GB standard disk, at landing"}, told)
@@ -200,24 +200,24 @@ func TestWhatOthersDidIsSeenAndPutRight(t *testing.T) {
 	// Enacting puts right what was altered and makes what is gone; the stray stays.
 	r, err := w.Review(ctx, fs)
 	require.NoError(t, err)
-	require.False(t, r.Nothing())
+	require.False(t, r.IsEmpty())
 	require.NoError(t, w.Enact(ctx, r, nil))
 	st, err = w.Installed(ctx)
 	require.NoError(t, err)
 	d = w.Drift(st)
 	require.True(t, d.Exposure.IsEmpty())
-	require.Len(t, d.Things, 1)
+	require.Len(t, d.Resources, 1)
 	require.Contains(t, st.Report.Machines, "stray")
-	require.Equal(t, "c1m1", st.Report.Things[slices.IndexFunc(st.Report.Things, func(t change.Thing) bool { return t.ID() == "machine m-1" })].Spec.Size)
+	require.Equal(t, "c1m1", st.Report.Resources[slices.IndexFunc(st.Report.Resources, func(t change.Resource) bool { return t.ID() == "machine m-1" })].Spec.Size)
 	// Adopted, it is in the files, and there is nothing left to do.
-	adopted, err := w.Adopt(fs, d.Things[0])
+	adopted, err := w.Adopt(fs, d.Resources[0])
 	require.NoError(t, err)
 	r, err = w.Review(ctx, adopted)
 	require.NoError(t, err)
 	require.NoError(t, w.Enact(ctx, r, nil))
 	r, err = w.Review(ctx, adopted)
 	require.NoError(t, err)
-	assert.True(t, r.Nothing())
+	assert.True(t, r.IsEmpty())
 	assert.True(t, r.Drift.IsEmpty())
 }
 

@@ -15,26 +15,26 @@ import (
 	"ironbark/internal/sentence"
 )
 
-// Hinges says that an edit cannot be enacted by itself: it hinges on other edits that
+// HingesError says that an edit cannot be enacted by itself: it hinges on other edits that
 // stand in the files and were not enacted.
-type Hinges struct{ On []string }
+type HingesError struct{ On []string }
 
 // Error tells on what.
-func (h *Hinges) Error() string {
+func (h *HingesError) Error() string {
 	return "this edit hinges on others that are pending: " + strings.Join(h.On, "; ")
 }
 
 // ExitStatus is that of a refusal.
-func (h *Hinges) ExitStatus() int { return 3 }
+func (h *HingesError) ExitStatus() int { return 3 }
 
 // Hint tells what to do.
-func (h *Hinges) Hint() string {
+func (h *HingesError) Hint() string {
 	return "--with-pending enacts all of them with it, --draft leaves it with them; nothing was changed"
 }
 
 // ReviewEdit works out what enacting an edit would do, and nothing but the edit: it
 // is put into the files that were last enacted. Where nothing was ever enacted, all
-// of the files count. The errors are those of Review, and a *Hinges where the edit
+// of the files count. The errors are those of Review, and a *HingesError where the edit
 // cannot be put there, or would come to something else there than in the files.
 func (w *Work) ReviewEdit(ctx context.Context, e Edit) (*Review, error) {
 	before, err := w.Installed(ctx)
@@ -45,8 +45,8 @@ func (w *Work) ReviewEdit(ctx context.Context, e Edit) (*Review, error) {
 		return w.review(before, e.New, false)
 	}
 	files, err := e.On(before.Report.Files)
-	if overlap, ok := errors.AsType[*Overlap](err); ok {
-		return nil, &Hinges{[]string{"lines of " + overlap.File + " that it changes were edited and not enacted"}}
+	if overlap, ok := errors.AsType[*OverlapError](err); ok {
+		return nil, &HingesError{[]string{"lines of " + overlap.File + " that it changes were edited and not enacted"}}
 	}
 	if err != nil {
 		return nil, err
@@ -55,7 +55,7 @@ func (w *Work) ReviewEdit(ctx context.Context, e Edit) (*Review, error) {
 	if err != nil {
 		if _, bad := errors.AsType[sentence.Errors](err); bad && !e.Old.Equal(before.Report.Files) {
 			if _, whole := e.New.Estate(); whole == nil { // in the files it is right
-				return nil, &Hinges{[]string{err.Error()}}
+				return nil, &HingesError{[]string{err.Error()}}
 			}
 		}
 		return nil, err
@@ -83,7 +83,7 @@ func (w *Work) sameThere(r *Review, e Edit) error {
 }
 
 func (w *Work) compare(r *Review, old, now *estate.Estate) error {
-	has := r.before.Report.Things
+	has := r.before.Report.Resources
 	alone, err := w.touched(r.before.Estate, r.Estate, has)
 	if err != nil {
 		return err
@@ -108,13 +108,13 @@ func (w *Work) compare(r *Review, old, now *estate.Estate) error {
 		}
 	}
 	plan := flow.Compile(now, change.Assigned(has))
-	for _, st := range r.Said {
+	for _, st := range r.Added {
 		if meaning(st.Sentence, r.Estate, r.after.Plan) != meaning(st.Sentence, now, plan) {
 			on = append(on, fmt.Sprintf("“%s” has another meaning there", st.Sentence))
 		}
 	}
 	if len(on) > 0 {
-		return &Hinges{on}
+		return &HingesError{on}
 	}
 	return nil
 }

@@ -13,22 +13,22 @@ import (
 // merges.
 type Edit struct{ Old, New Files }
 
-// Overlap says that an edit cannot be put into files, because the lines that it
+// OverlapError says that an edit cannot be put into files, because the lines that it
 // changes are not there as it knows them.
-type Overlap struct{ File string }
+type OverlapError struct{ File string }
 
 // Error tells the file.
-func (o *Overlap) Error() string {
+func (o *OverlapError) Error() string {
 	return fmt.Sprintf("%s: the lines that this edit changes are not as they were", o.File)
 }
 
 // ExitStatus is that of something that changed since it was looked at.
-func (o *Overlap) ExitStatus() int { return 5 }
+func (o *OverlapError) ExitStatus() int { return 5 }
 
 // Hint tells what to do.
-func (o *Overlap) Hint() string { return "nothing was changed; look at the file and say it again" }
+func (o *OverlapError) Hint() string { return "nothing was changed; look at the file and say it again" }
 
-// On returns other files with the edit in them. The error is an *Overlap.
+// On returns other files with the edit in them. The error is an *OverlapError.
 func (e Edit) On(base Files) (Files, error) {
 	out := base
 	for _, name := range e.names() {
@@ -70,17 +70,17 @@ func (e Edit) file(name string, now []byte, there bool) ([]byte, error) {
 	case !has && !there, !has && string(now) == string(before):
 		return nil, nil
 	case !has, !lines && (!had && there && string(now) != string(after) || had && !there):
-		return nil, &Overlap{name}
+		return nil, &OverlapError{name}
 	case !had && !there, string(now) == string(before):
 		return after, nil
 	}
 	merged, ok := udiff.Merge(udiff.Lines(string(before), string(now)), udiff.Lines(string(before), string(after)))
 	if !ok {
-		return nil, &Overlap{name}
+		return nil, &OverlapError{name}
 	}
 	text, err := udiff.Apply(string(before), merged)
 	if err != nil {
-		return nil, &Overlap{name}
+		return nil, &OverlapError{name}
 	}
 	return []byte(text), nil
 }

@@ -18,7 +18,7 @@ import (
 )
 
 // Open judges a request and, if nothing speaks against it, installs the opening.
-// The errors are sentence.Errors for unknown names, an *opening.Refusal, and
+// The errors are sentence.Errors for unknown names, an *opening.RefusalError, and
 // those of *site.Site.Open.
 func (w *Work) Open(ctx context.Context, words sentence.Open) (opening.Granted, error) {
 	st, err := w.installed(ctx, w.Site.Judged)
@@ -33,7 +33,7 @@ func (w *Work) Open(ctx context.Context, words sentence.Open) (opening.Granted, 
 	}
 	now := w.Clock.Now()
 	targets := flow.NewResolver(st.Estate, st.Plan).Group(words.To)
-	words.From = w.writeOut(words.From, st.Plan, targets.Machines)
+	words.From = w.resolveMe(words.From, st.Plan, targets.Machines)
 	var names []string
 	for _, m := range targets.Machines {
 		names = append(names, st.Plan.Machines[m].Name)
@@ -53,9 +53,9 @@ func (w *Work) Open(ctx context.Context, words sentence.Open) (opening.Granted, 
 	return granted, err
 }
 
-// writeOut puts the caller's own addresses in place of "me": those of the
+// resolveMe puts the caller's own addresses in place of "me": those of the
 // families that the doors of the machines have.
-func (w *Work) writeOut(s sentence.Set, p *flow.Plan, machines []int32) sentence.Set {
+func (w *Work) resolveMe(s sentence.Set, p *flow.Plan, machines []int32) sentence.Set {
 	doors := flow.Addrs{}
 	for _, m := range machines {
 		for _, d := range p.DoorsTo(m) {
@@ -82,30 +82,30 @@ func (w *Work) writeOut(s sentence.Set, p *flow.Plan, machines []int32) sentence
 	return sentence.Set{List: atoms(s.List), Except: atoms(s.Except)}
 }
 
-// NotYours says that a person may not close somebody else's opening.
-type NotYours struct {
+// NotYoursError says that a person may not close somebody else's opening.
+type NotYoursError struct {
 	Person  string
 	Opening opening.Opening
 }
 
 // Error tells whose it is.
-func (n *NotYours) Error() string {
+func (n *NotYoursError) Error() string {
 	return fmt.Sprintf("opening %d is %s's; its owner or a lead can close it", n.Opening.ID, n.Opening.Person)
 }
 
 // ExitStatus is that of a person who may not.
-func (n *NotYours) ExitStatus() int { return 6 }
+func (n *NotYoursError) ExitStatus() int { return 6 }
 
-// Unknown says that a person is none of the estate's.
-type Unknown struct{ Person string }
+// UnknownPersonError says that a person is none of the estate's.
+type UnknownPersonError struct{ Person string }
 
 // Error tells the person.
-func (u *Unknown) Error() string {
+func (u *UnknownPersonError) Error() string {
 	return fmt.Sprintf("there is no person “%s” in the estate", u.Person)
 }
 
 // ExitStatus is that of a person who may not.
-func (u *Unknown) ExitStatus() int { return 6 }
+func (u *UnknownPersonError) ExitStatus() int { return 6 }
 
 // leads reports whether the person may close anybody's openings.
 func (w *Work) leads(ctx context.Context) bool {
@@ -114,7 +114,7 @@ func (w *Work) leads(ctx context.Context) bool {
 }
 
 // Close ends openings early: those that which reports true for. It returns them,
-// none where nothing was open; a *NotYours closes nothing. While the record cannot be read
+// none where nothing was open; a *NotYoursError closes nothing. While the record cannot be read
 // nobody knows whose they are, and anybody may. The error may be a
 // *site.UnrecordedError: then they are closed.
 func (w *Work) Close(ctx context.Context, which func(opening.Opening) bool) ([]opening.Opening, error) {
@@ -129,7 +129,7 @@ func (w *Work) Close(ctx context.Context, which func(opening.Opening) bool) ([]o
 			continue
 		}
 		if !st.Alone && o.Person != w.Person && !w.leads(ctx) {
-			return nil, &NotYours{Person: w.Person, Opening: o}
+			return nil, &NotYoursError{Person: w.Person, Opening: o}
 		}
 		list = append(list, o)
 		ids = append(ids, o.ID)

@@ -131,7 +131,7 @@ func (fs Files) field(path []string, name string) (string, bool) {
 	return estate.Lookup(fs.Get(estate.FileName), path, name)
 }
 
-// paying are the sections of estate.yaml whose nouns are things on a site.
+// paying are the sections of estate.yaml whose nouns are resources on a site.
 var paying = []string{"machines", "volumes", "snapshots", "images", "fronts", "bastions", "addresses", "lines", "networks", "keys"}
 
 // RemoveAll returns the files without everything that is on the site, and

@@ -91,11 +91,11 @@ permit ops to open ssh to all from everywhere up to 1h
 func TestAWayIsFoundAndItsKeyIsChecked(t *testing.T) {
 	w, _, clean := begin(t, bothFiles(shore, "permit ops to open ssh to all from everywhere up to 1h\n"))
 	defer clean()
-	_, err := w.Way(t.Context(), "z", "")
+	_, err := w.AccessPath(t.Context(), "z", "")
 	require.ErrorContains(t, err, "the site has no machine “z”")
 	for machine, where := range map[string]string{"a": "203.0.113.10:22", "b": "", "c": ""} {
-		_, err := w.Way(t.Context(), machine, "")
-		closed := &Closed{}
+		_, err := w.AccessPath(t.Context(), machine, "")
+		closed := &NoAccessError{}
 		require.ErrorAs(t, err, &closed, machine)
 		s, err := sentence.ParseArgs([]string{"open ssh to " + machine + " from me for 1h because \"look\""}, w.Clock.Now())
 		require.NoError(t, err)
@@ -105,7 +105,7 @@ func TestAWayIsFoundAndItsKeyIsChecked(t *testing.T) {
 			continue
 		}
 		require.NoError(t, err)
-		way, err := w.Way(t.Context(), machine, "")
+		way, err := w.AccessPath(t.Context(), machine, "")
 		require.NoError(t, err)
 		assert.Equal(t, where, way.To.String())
 		assert.Equal(t, "keeper", way.User)

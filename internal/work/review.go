@@ -41,8 +41,8 @@ func (w *Work) review(before *State, files Files, edit bool) (*Review, error) {
 	if err != nil {
 		return nil, w.moreErrors(files, err)
 	}
-	own := w.sizes(e, before.Report.Things)
-	uploads, err := w.uploads(e, before.Report.Things, own)
+	own := w.sizes(e, before.Report.Resources)
+	uploads, err := w.uploads(e, before.Report.Resources, own)
 	if err != nil {
 		return nil, err
 	}
@@ -53,7 +53,7 @@ func (w *Work) review(before *State, files Files, edit bool) (*Review, error) {
 	if err := standingTooLong(before, e.Sentences, now); err != nil {
 		return nil, err
 	}
-	wanted, err := w.wanted(e, before.Report.Things, own)
+	wanted, err := w.desired(e, before.Report.Resources, own)
 	if err != nil {
 		return nil, err
 	}
@@ -63,24 +63,24 @@ func (w *Work) review(before *State, files Files, edit bool) (*Review, error) {
 		}
 	}
 	after := w.draft(files, e, before.Report, wanted)
-	changes, err := change.Between(before.Report.Things, wanted, w.Discard)
+	changes, err := change.Diff(before.Report.Resources, wanted, w.Discard)
 	if err != nil {
 		return nil, err
 	}
 	if edit {
-		touched, err := w.touched(before.Estate, e, before.Report.Things)
+		touched, err := w.touched(before.Estate, e, before.Report.Resources)
 		if err != nil {
 			return nil, err
 		}
-		changes = slices.DeleteFunc(changes, func(c change.Change) bool { return !touched[c.Thing.ID()] && !w.Discard[c.Thing.ID()] })
+		changes = slices.DeleteFunc(changes, func(c change.Change) bool { return !touched[c.Resource.ID()] && !w.Discard[c.Resource.ID()] })
 	}
 	r := &Review{
-		Files: files, Estate: e, Basis: before.Report.Basis, Never: len(before.Report.Files) == 0, Changes: changes,
+		Files: files, Estate: e, Basis: before.Report.Basis, FirstEnactment: len(before.Report.Files) == 0, Changes: changes,
 		Before: w.Bill(before), After: w.Site.Catalogue().Of(e, meter(before.Report, own)), Limits: w.Site.Catalogue().Limits,
 		Unfinished: before.Report.Unfinished, Drift: w.Drift(before), before: before, after: after,
 	}
 	r.Notes = w.notes(r)
-	r.Said, r.Back = without(e.Sentences, before.Estate.Sentences), without(before.Estate.Sentences, e.Sentences)
+	r.Added, r.Retracted = without(e.Sentences, before.Estate.Sentences), without(before.Estate.Sentences, e.Sentences)
 	r.endings(now)
 	ending := map[int64]bool{}
 	for _, end := range r.Ending {
@@ -90,13 +90,13 @@ func (w *Work) review(before *State, files Files, edit bool) (*Review, error) {
 	r.Exposure = exposure.Compare(exposure.NewView(before.Plan, now), exposure.NewView(after.Plan, now))
 	r.Broken = exposure.Guarantees(e, after.Plan, now)
 	r.find(now)
-	r.Over = r.After.Used.Over(r.Limits)
-	if len(r.Broken)+len(r.Over) > 0 {
+	r.QuotaExceeded = r.After.Used.Over(r.Limits)
+	if len(r.Broken)+len(r.QuotaExceeded) > 0 {
 		r.weigh(now, edit)
 	}
 	base := after.Plan.WithoutOpenings(func(int64) bool { return true })
 	r.same = slices.Equal(base.Rows(), before.Report.Base())
-	r.Only = len(changes) == 0 && r.same && len(r.Ending) == 0 && len(r.Said) == 0 && len(r.Back) == 0
+	r.NoEffect = len(changes) == 0 && r.same && len(r.Ending) == 0 && len(r.Added) == 0 && len(r.Retracted) == 0
 	return r, nil
 }
 
@@ -159,8 +159,8 @@ func standingTooLong(before *State, list []sentence.Stated, now time.Time) error
 func (r *Review) endings(now time.Time) {
 	removed := map[string]bool{}
 	for _, c := range r.Changes {
-		if c.Verb == change.Remove && c.Thing.Kind == change.Machine {
-			removed[c.Thing.Name] = true
+		if c.Verb == change.Remove && c.Resource.Kind == change.Machine {
+			removed[c.Resource.Name] = true
 		}
 	}
 	for _, o := range Active(r.before.Report.Openings, now) {

@@ -69,7 +69,7 @@ type spyDriver struct {
 	spy *spy
 }
 
-func (d *spyDriver) Apply(ctx context.Context, c change.Change, r io.Reader) (t change.Thing, err error) {
+func (d *spyDriver) Apply(ctx context.Context, c change.Change, r io.Reader) (t change.Resource, err error) {
 	err = d.spy.write(func() (err error) {
 		t, err = d.Driver.Apply(ctx, c, r)
 		return err

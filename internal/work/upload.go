@@ -24,7 +24,7 @@ func (w *Work) imagePath(file string) string {
 
 // uploads reads the headers of the images that are not on the site yet, and adds
 // their sizes to those that are known. The error is sentence.Errors.
-func (w *Work) uploads(e *estate.Estate, has []change.Thing, own cost.Sizes) (map[string]imagefile.Image, error) {
+func (w *Work) uploads(e *estate.Estate, has []change.Resource, own cost.Sizes) (map[string]imagefile.Image, error) {
 	there := map[string]bool{}
 	for _, t := range has {
 		there[t.ID()] = true

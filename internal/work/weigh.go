@@ -22,7 +22,7 @@ func (r *Review) weigh(now time.Time, edit bool) {
 		}
 	}
 	was := r.Before.Used.Over(r.Limits)
-	for _, over := range r.Over {
+	for _, over := range r.QuotaExceeded {
 		if !edit || !slices.Contains(was, over) { // what failed before is in the bill, and is not there
 			r.overNewly = append(r.overNewly, over)
 		}
@@ -62,8 +62,8 @@ func rights(e *estate.Estate) []string {
 	return list
 }
 
-// touched lists by ID the things that two estates ask for differently.
-func (w *Work) touched(a, b *estate.Estate, has []change.Thing) (map[string]bool, error) {
+// touched lists by ID the resources that two estates ask for differently.
+func (w *Work) touched(a, b *estate.Estate, has []change.Resource) (map[string]bool, error) {
 	before, err := w.asked(a, has)
 	if err != nil {
 		return nil, err
@@ -86,9 +86,9 @@ func (w *Work) touched(a, b *estate.Estate, has []change.Thing) (map[string]bool
 	return ids, nil
 }
 
-// asked lists by ID what an estate asks of each thing.
-func (w *Work) asked(e *estate.Estate, has []change.Thing) (map[string]change.Spec, error) {
-	list, err := w.wanted(e, has, w.sizes(e, has))
+// asked lists by ID what an estate asks of each resource.
+func (w *Work) asked(e *estate.Estate, has []change.Resource) (map[string]change.Spec, error) {
+	list, err := w.desired(e, has, w.sizes(e, has))
 	if err != nil {
 		return nil, err
 	}

@@ -28,7 +28,7 @@ type Work struct {
 	Person string
 	// ClientAddrs are the addresses from which the site sees the person.
 	ClientAddrs []netip.Addr
-	// Discard are the strays that an enactment is to take away, by ID. It leaves all others.
+	// Discard are the unmanaged resources that an enactment is to take away, by ID. It leaves all others.
 	Discard map[string]bool
 	// Told is called with what was found wrong and mended on the way, in words.
 	Told func(text string)
@@ -98,22 +98,22 @@ func (w *Work) drafted(ctx context.Context, files Files) (*State, error) {
 	if err != nil {
 		return nil, err
 	}
-	wanted, err := w.wanted(e, r.Things, w.sizes(e, r.Things))
+	wanted, err := w.desired(e, r.Resources, w.sizes(e, r.Resources))
 	if err != nil {
 		return nil, err
 	}
 	return w.draft(files, e, r, wanted), nil
 }
 
-// wanted lists the things that an estate asks for.
-func (w *Work) wanted(e *estate.Estate, has []change.Thing, own cost.Sizes) ([]change.Thing, error) {
+// wanted lists the resources that an estate asks for.
+func (w *Work) desired(e *estate.Estate, has []change.Resource, own cost.Sizes) ([]change.Resource, error) {
 	c := w.Site.Catalogue()
-	return change.Wanted(e, has, own, func(image string) int { return c.Least(image, own) })
+	return change.Desired(e, has, own, func(image string) int { return c.Least(image, own) })
 }
 
 // sizes tells how large the site's images of the estate's own and its snapshots
 // are, and how large those will be that the estate asks for.
-func (w *Work) sizes(e *estate.Estate, has []change.Thing) cost.Sizes {
+func (w *Work) sizes(e *estate.Estate, has []change.Resource) cost.Sizes {
 	own, gb := cost.Sizes{}, map[string]int{}
 	for _, t := range has {
 		gb[t.ID()] = t.Spec.GB
@@ -146,12 +146,12 @@ func meter(r *site.Report, own cost.Sizes) cost.Meter {
 
 // Bill tells what an installed estate costs.
 func (w *Work) Bill(st *State) cost.Bill {
-	return w.Site.Catalogue().Of(st.Estate, meter(st.Report, w.sizes(st.Estate, st.Report.Things)))
+	return w.Site.Catalogue().Of(st.Estate, meter(st.Report, w.sizes(st.Estate, st.Report.Resources)))
 }
 
 // draft is drafted for what is read already.
-func (w *Work) draft(files Files, e *estate.Estate, r *site.Report, wanted []change.Thing) *State {
-	plan := flow.Compile(e, change.Assigned(change.Planned(r.Things, wanted)))
+func (w *Work) draft(files Files, e *estate.Estate, r *site.Report, wanted []change.Resource) *State {
+	plan := flow.Compile(e, change.Assigned(change.Planned(r.Resources, wanted)))
 	return &State{Report: r, Files: files, Estate: e, Plan: withOpenings(plan, r.Openings, w.Clock.Now()), Draft: true, Differ: !files.Equal(r.Files)}
 }
 
@@ -178,22 +178,22 @@ func Active(list []opening.Opening, at time.Time) (active []opening.Opening) {
 
 // Review is what an enactment of some files would do.
 type Review struct {
-	Files    Files
-	Estate   *estate.Estate
-	Basis    site.Basis // what it was worked out on
-	Never    bool       // nothing was ever enacted
-	Only     bool       // nothing but words that change nothing: comments, order, people
-	Changes  []change.Change
-	Said     []sentence.Stated // sentences that are new
-	Back     []sentence.Stated // sentences that were enacted and are not in the files any more
-	Exposure exposure.Difference
-	Ending   []Ending // openings that would end or lose machines
-	Findings []Found
-	Broken   []exposure.Broken
-	Over     []string // limits that would be exceeded
-	Before   cost.Bill
-	After    cost.Bill
-	Limits   cost.Amounts
+	Files          Files
+	Estate         *estate.Estate
+	Basis          site.Basis // what it was worked out on
+	FirstEnactment bool       // nothing was ever enacted
+	NoEffect       bool       // nothing but words that change nothing: comments, order, people
+	Changes        []change.Change
+	Added          []sentence.Stated // sentences that are new
+	Retracted      []sentence.Stated // sentences that were enacted and are not in the files any more
+	Exposure       exposure.Difference
+	Ending         []Ending // openings that would end or lose machines
+	Findings       []Found
+	Broken         []exposure.Broken
+	QuotaExceeded  []string // limits that would be exceeded
+	Before         cost.Bill
+	After          cost.Bill
+	Limits         cost.Amounts
 
 	Unfinished *ledger.Unfinished
 	Drift      *Drift   // what is not as it was last enacted
@@ -214,13 +214,13 @@ type Ending struct {
 	Left    []string // the machines that it keeps; none: it ends
 }
 
-// Nothing reports whether there is nothing to enact at all.
-func (r *Review) Nothing() bool {
-	return r.Only && r.Unfinished == nil && !r.Never && r.Files.Equal(r.before.Files)
+// IsEmpty reports whether there is nothing to enact at all.
+func (r *Review) IsEmpty() bool {
+	return r.NoEffect && r.Unfinished == nil && !r.FirstEnactment && r.Files.Equal(r.before.Files)
 }
 
-// Quiet reports whether enacting would change nothing that anybody could notice.
-func (r *Review) Quiet() bool { return r.Only && r.Unfinished == nil && !r.Never }
+// IsNoOp reports whether enacting would change nothing that anybody could notice.
+func (r *Review) IsNoOp() bool { return r.NoEffect && r.Unfinished == nil && !r.FirstEnactment }
 
 // Stopped lists in words what keeps the review from being enacted: what it newly
 // breaks or exceeds. What only closes is never stopped.

@@ -36,7 +36,7 @@ type Written struct {
 }
 
 // Apply puts an edit into the files as they are now, whatever was written to them
-// since the edit was thought of. The errors are an *Overlap, with nothing changed,
+// since the edit was thought of. The errors are an *OverlapError, with nothing changed,
 // and an *Unwritable.
 func (f Folder) Apply(e Edit) (*Written, error) {
 	unlock, err := f.lock()
@@ -84,7 +84,7 @@ func (f Folder) fits(e Edit) error {
 		return err
 	}
 	if _, err = merged.Estate(); err != nil {
-		return &Overlap{e.names()[0]}
+		return &OverlapError{e.names()[0]}
 	}
 	return nil
 }

@@ -21,7 +21,7 @@ func (p *Printer) Drift(d *work.Drift, ph *Phrasing) {
 		}
 		p.Wrap("  ", text)
 	}
-	for _, t := range d.Things {
+	for _, t := range d.Resources {
 		p.Wrap("  ", t.String())
 	}
 	for _, o := range d.Outside {
@@ -80,28 +80,28 @@ func DriftJSON(d *work.Drift, ph *Phrasing) any {
 		Open  bool      `json:"open"`
 		Since time.Time `json:"since"`
 	}
-	type thing struct {
+	type resource struct {
 		Kind string   `json:"kind"`
 		Name string   `json:"name"`
 		Is   string   `json:"is"` // stray, gone or altered
 		How  []string `json:"how"`
 	}
 	doc := struct {
-		Exposure []exposed `json:"exposure"`
-		Things   []thing   `json:"things"`
-	}{[]exposed{}, []thing{}}
+		Exposure  []exposed  `json:"exposure"`
+		Resources []resource `json:"resources"`
+	}{[]exposed{}, []resource{}}
 	for _, l := range driftLines(d, ph) {
 		doc.Exposure = append(doc.Exposure, exposed{l.text, l.open, l.since.UTC()})
 	}
-	for _, t := range d.Things {
+	for _, t := range d.Resources {
 		is := "altered"
 		switch {
 		case t.Gone:
 			is = "gone"
-		case t.Thing.Stray:
+		case t.Resource.Unmanaged:
 			is = "stray"
 		}
-		doc.Things = append(doc.Things, thing{string(t.Thing.Kind), t.Thing.Name, is, append([]string{}, t.How...)})
+		doc.Resources = append(doc.Resources, resource{string(t.Resource.Kind), t.Resource.Name, is, append([]string{}, t.How...)})
 	}
 	return doc
 }

@@ -17,7 +17,7 @@ func (p *Printer) Error(err error) {
 	var (
 		many    sentence.Errors
 		one     *sentence.Error
-		refusal *opening.Refusal
+		refusal *opening.RefusalError
 	)
 	switch {
 	case errors.As(err, &many):

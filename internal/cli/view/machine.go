@@ -12,23 +12,23 @@ import (
 
 // Machine is a machine, who gets in, and what the sentences about it come to.
 type Machine struct {
-	Name    string
-	Thing   change.Thing // the zero Thing where only the files have it
-	State   driver.Machine
-	Volumes []change.Thing
-	Boot    driver.Boot
-	Reach   []exposure.Entry
-	Effects []exposure.Effect
+	Name     string
+	Resource change.Resource // the zero Resource where only the files have it
+	State    driver.Machine
+	Volumes  []change.Resource
+	Boot     driver.Boot
+	Reach    []exposure.Entry
+	Effects  []exposure.Effect
 }
 
 // Machine prints a machine.
 func (p *Printer) Machine(m Machine, ph *Phrasing) {
 	p.Head(m.Name)
-	if m.Thing.Name != "" {
-		p.Wrap("  is       ", m.Thing.Describe())
-		p.Wrap("  inside   ", strings.Join(m.Thing.InsideWords(), " "))
-		if m.Thing.Given.Addr4.IsValid() {
-			p.Wrap("  public   ", m.Thing.Given.Addr4.String())
+	if m.Resource.Name != "" {
+		p.Wrap("  is       ", m.Resource.Describe())
+		p.Wrap("  inside   ", strings.Join(m.Resource.InsideWords(), " "))
+		if m.Resource.Given.Addr4.IsValid() {
+			p.Wrap("  public   ", m.Resource.Given.Addr4.String())
 		}
 		if m.State.State != "" {
 			p.Wrap("  doing    ", state(m.State)+", listens on "+ph.listens(m.State))
@@ -42,7 +42,7 @@ func (p *Printer) Machine(m Machine, ph *Phrasing) {
 		for _, r := range m.Boot.Setup {
 			p.setup(r, ph)
 		}
-		if d := change.Drift([]change.Thing{m.Thing}, nil); len(d) > 0 {
+		if d := change.Drift([]change.Resource{m.Resource}, nil); len(d) > 0 {
 			p.Wrap("  drift    ", d[0].String())
 		}
 	}
@@ -109,7 +109,7 @@ func MachineJSON(m Machine, ph *Phrasing) any {
 		Volumes   []string             `json:"volumes"`
 		Reach     []reachJSON          `json:"reach"`
 		Sentences []effect             `json:"sentences"`
-	}{m.Name, m.Thing.Describe(), string(m.State.State), flow.ServiceRuns(m.State.Listens), append([]driver.SetupResult{}, m.Boot.Setup...), []string{}, []reachJSON{}, []effect{}}
+	}{m.Name, m.Resource.Describe(), string(m.State.State), flow.ServiceRuns(m.State.Listens), append([]driver.SetupResult{}, m.Boot.Setup...), []string{}, []reachJSON{}, []effect{}}
 	for _, v := range m.Volumes {
 		doc.Volumes = append(doc.Volumes, v.Name)
 	}

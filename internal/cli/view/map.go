@@ -42,7 +42,7 @@ func MapOf(st *work.State, reach []exposure.Entry, ph *Phrasing) picture.Map {
 	}
 	at := map[string][]picture.Node{}
 	fronts := map[string][]picture.Node{}
-	for _, t := range st.Report.Things {
+	for _, t := range st.Report.Resources {
 		node := picture.Node{Kind: string(t.Kind), Name: t.Name, Lets: lets[t.Name]}
 		switch t.Kind {
 		case change.Machine:

@@ -158,7 +158,7 @@ type holder struct {
 
 // holders lists who has the public IPv4 addresses of a site.
 func holders(st *work.State) (list []holder) {
-	for _, t := range st.Report.Things {
+	for _, t := range st.Report.Resources {
 		if !t.Given.Addr4.IsValid() || t.Kind != change.Address && len(t.Spec.Reserved) > 0 {
 			continue
 		}

@@ -25,24 +25,24 @@ func (p *Printer) Review(r *work.Review, before, after *Phrasing) {
 		p.Drift(r.Drift, before)
 		p.Line("")
 	}
-	p.things(r)
+	p.resources(r)
 	p.exposureDifference(r, before, after)
 	p.found(r)
 	p.costs(r)
 }
 
-func (p *Printer) things(r *work.Review) {
+func (p *Printer) resources(r *work.Review) {
 	p.Head("1  What is made, altered and removed")
 	var rows [][]string
 	for _, c := range r.Changes {
-		what := c.Thing.Describe()
+		what := c.Resource.Describe()
 		if c.Verb == change.Alter {
 			what = strings.Join(c.How, "; ")
 			if c.Restart {
 				what += "; it starts anew"
 			}
 		}
-		rows = append(rows, []string{string(c.Verb), string(c.Thing.Kind), c.Thing.Name, what})
+		rows = append(rows, []string{string(c.Verb), string(c.Resource.Kind), c.Resource.Name, what})
 	}
 	quote := func(verb string, list []sentence.Stated) {
 		for i, s := range list {
@@ -53,8 +53,8 @@ func (p *Printer) things(r *work.Review) {
 			rows = append(rows, []string{verb, "", "", s.Sentence.String()})
 		}
 	}
-	quote("say", r.Said)
-	quote("retract", r.Back)
+	quote("say", r.Added)
+	quote("retract", r.Retracted)
 	for _, e := range r.Ending {
 		verb := "end"
 		if len(e.Left) > 0 {
@@ -73,18 +73,18 @@ func (p *Printer) things(r *work.Review) {
 
 // rows prints rows whose middle cells may be empty: then what follows moves left.
 func (p *Printer) rows(rows [][]string) {
-	var things [][]string
+	var resources [][]string
 	verbs := 0
 	for _, row := range rows {
 		verbs = max(verbs, len(row[0]))
 		if row[1] != "" {
-			things = append(things, row)
+			resources = append(resources, row)
 		}
 	}
-	for _, row := range things {
+	for _, row := range resources {
 		row[0] += strings.Repeat(" ", verbs-len(row[0]))
 	}
-	p.TableIn("   ", nil, things)
+	p.TableIn("   ", nil, resources)
 	for _, row := range rows {
 		if row[1] == "" {
 			p.Wrap(fmt.Sprintf("   %-*s  ", verbs, row[0]), row[3])
@@ -105,8 +105,8 @@ func (p *Printer) exposureDifference(r *work.Review, before, after *Phrasing) {
 		d.Moved[i].Entry.Origin.Sentence = fmt.Sprintf("was until %s: %s", orEver(d.Moved[i].Before, after.now), d.Moved[i].Entry.Origin.Sentence)
 	}
 	p.changes("open until another moment", d.Moved, after)
-	p.possible("may be opened from now on", r.Said)
-	p.possible("may not be opened any more", r.Back)
+	p.possible("may be opened from now on", r.Added)
+	p.possible("may not be opened any more", r.Retracted)
 }
 
 // possible tells what permits and routes make possible that is not open by itself.
@@ -255,7 +255,7 @@ func (p *Printer) costs(r *work.Review) {
 		parts = append(parts, fmt.Sprintf("%d of %d %s", q.Used, q.Limit, q.What))
 	}
 	p.Wrap("   quota  ", strings.Join(parts, ", "))
-	for _, over := range r.Over {
+	for _, over := range r.QuotaExceeded {
 		p.Wrap("   "+p.Bad("too much")+"  ", over)
 	}
 	if q := r.After.Used.Addresses; q > r.Limits.Addresses {
@@ -268,7 +268,7 @@ func (p *Printer) costs(r *work.Review) {
 
 // ReviewJSON is the document of a review.
 func ReviewJSON(r *work.Review, before, after *Phrasing) any {
-	type thing struct {
+	type resource struct {
 		Verb   string   `json:"verb"`
 		Kind   string   `json:"kind"`
 		Name   string   `json:"name"`
@@ -286,31 +286,31 @@ func ReviewJSON(r *work.Review, before, after *Phrasing) any {
 		By        string    `json:"by"`
 	}
 	doc := struct {
-		Nothing  bool        `json:"nothing"`
-		Stopped  []string    `json:"stopped"`
-		Things   []thing     `json:"things"`
-		Said     []string    `json:"said"`
-		Back     []string    `json:"retracted"`
-		Opened   []reachJSON `json:"opened"`
-		Closed   []reachJSON `json:"closed"`
-		Moved    []reachJSON `json:"moved"`
-		Findings any         `json:"findings"`
-		Broken   []broken    `json:"broken"`
-		Before   any         `json:"before"`
-		After    any         `json:"after"`
-		Drift    any         `json:"drift"`
-		Notes    []string    `json:"notes"`
+		Nothing   bool        `json:"nothing"`
+		Stopped   []string    `json:"stopped"`
+		Resources []resource  `json:"resources"`
+		Said      []string    `json:"said"`
+		Back      []string    `json:"retracted"`
+		Opened    []reachJSON `json:"opened"`
+		Closed    []reachJSON `json:"closed"`
+		Moved     []reachJSON `json:"moved"`
+		Findings  any         `json:"findings"`
+		Broken    []broken    `json:"broken"`
+		Before    any         `json:"before"`
+		After     any         `json:"after"`
+		Drift     any         `json:"drift"`
+		Notes     []string    `json:"notes"`
 	}{
-		Nothing: r.Nothing(), Stopped: append([]string{}, r.Stopped()...), Things: []thing{}, Said: texts(r.Said), Back: texts(r.Back), Broken: []broken{},
+		Nothing: r.IsEmpty(), Stopped: append([]string{}, r.Stopped()...), Resources: []resource{}, Said: texts(r.Added), Back: texts(r.Retracted), Broken: []broken{},
 		Opened: changesJSON(r.Exposure.Opened, after), Closed: changesJSON(r.Exposure.Closed, before), Moved: changesJSON(r.Exposure.Moved, after),
 		Before: BillJSON(r.Before), After: BillJSON(r.After), Drift: DriftJSON(r.Drift, before), Notes: append([]string{}, r.Notes...),
 	}
 	for _, c := range r.Changes {
 		detail := c.How
 		if len(detail) == 0 {
-			detail = []string{c.Thing.Describe()}
+			detail = []string{c.Resource.Describe()}
 		}
-		doc.Things = append(doc.Things, thing{string(c.Verb), string(c.Thing.Kind), c.Thing.Name, detail})
+		doc.Resources = append(doc.Resources, resource{string(c.Verb), string(c.Resource.Kind), c.Resource.Name, detail})
 	}
 	var list []findings.Finding
 	for _, f := range r.Findings {

@@ -28,7 +28,7 @@ func (p *Printer) Status(st *work.State, drift *work.Drift, reach iter.Seq[expos
 	if st.Alone {
 		p.Head("What the site itself has, " + now.UTC().Format("2006-01-02 15:04:05Z"))
 		p.Wrap("  ", "what was decided cannot be read, so nobody can tell who asked for what; ironbark close --all closes what is open for a while")
-	} else if len(st.Report.Files)+len(st.Report.Things) == 0 {
+	} else if len(st.Report.Files)+len(st.Report.Resources) == 0 {
 		p.Line("Nothing was enacted yet: ironbark review tells what the files would do.")
 		return
 	}
@@ -98,7 +98,7 @@ func (p *Printer) Status(st *work.State, drift *work.Drift, reach iter.Seq[expos
 var machineHeads = []string{"MACHINE", "STATE", "SIZE", "AT", "INSIDE", "PUBLIC", "LISTENS ON"}
 
 // machineRows lists machines; ph may be without names.
-func machineRows(st *work.State, list []change.Thing, ph *Phrasing) (rows [][]string) {
+func machineRows(st *work.State, list []change.Resource, ph *Phrasing) (rows [][]string) {
 	for _, t := range list {
 		m := st.Report.Machines[t.Name]
 		public := "none"
@@ -123,8 +123,8 @@ func state(m driver.Machine) string {
 }
 
 func (p *Printer) machines(st *work.State, ph *Phrasing) {
-	var list []change.Thing
-	for _, t := range st.Report.Things {
+	var list []change.Resource
+	for _, t := range st.Report.Resources {
 		if t.Kind == change.Machine {
 			list = append(list, t)
 		}
@@ -195,7 +195,7 @@ func StatusJSON(st *work.State, drift *work.Drift, reach []exposure.Entry, found
 		Estate: st.Estate.Name, At: now.UTC(), Differ: st.Differ, Unfinished: st.Report.Unfinished != nil,
 		Machines: []machine{}, Reach: []reachJSON{}, Openings: []open{}, Findings: FindingsJSON(found), Broken: len(broken), Drift: DriftJSON(drift, ph),
 	}
-	for _, t := range st.Report.Things {
+	for _, t := range st.Report.Resources {
 		if t.Kind != change.Machine {
 			continue
 		}

@@ -126,9 +126,9 @@ func (s *suite) build() {
 	files := Files("")
 	e, err := estate.Read(files[0], files[1])
 	require.NoError(s, err)
-	wanted, err := change.Wanted(e, nil, nil, nil)
+	wanted, err := change.Desired(e, nil, nil, nil)
 	require.NoError(s, err)
-	changes, err := change.Between(nil, wanted, nil)
+	changes, err := change.Diff(nil, wanted, nil)
 	require.NoError(s, err)
 	for _, c := range changes {
 		for range 2 {
@@ -195,7 +195,7 @@ func (s *suite) twice() {
 	one, ok := change.Find(o.Resources, change.Machine, "gauge-2")
 	require.True(s, ok)
 	for range 2 {
-		_, err := s.d.Apply(s.Context(), change.Change{Verb: change.Remove, Thing: one}, nil)
+		_, err := s.d.Apply(s.Context(), change.Change{Verb: change.Remove, Resource: one}, nil)
 		require.NoError(s, err)
 	}
 	assert.NotContains(s, s.observe().Machines, "gauge-2")
@@ -402,7 +402,7 @@ func (s *suite) sessionEnds() {
 }
 
 func (s *suite) upload() {
-	image := change.Change{Verb: change.Make, Thing: change.Thing{Kind: change.Image, Name: "gauge-os", Spec: change.Spec{File: "gauge-os.raw", Format: "raw", GB: 2}}}
+	image := change.Change{Verb: change.Make, Resource: change.Resource{Kind: change.Image, Name: "gauge-os", Spec: change.Spec{File: "gauge-os.raw", Format: "raw", GB: 2}}}
 	torn := iotest.TimeoutReader(strings.NewReader("half of it"))
 	_, err := s.d.Apply(s.Context(), image, io.MultiReader(strings.NewReader("begun, "), torn))
 	require.Error(s, err)
@@ -410,5 +410,5 @@ func (s *suite) upload() {
 	t, err := s.d.Apply(s.Context(), image, strings.NewReader("all of it"))
 	require.NoError(s, err)
 	assert.Equal(s, "07630777646b9ad0ad5940c20f7703e5ba431d90dc8f191af6916bffca3e859c", t.Spec.Digest, "SHA-256")
-	assert.Equal(s, []change.Thing{t}, s.observe().Resources)
+	assert.Equal(s, []change.Resource{t}, s.observe().Resources)
 }

@@ -34,7 +34,7 @@ type Place struct {
 	mu        sync.Mutex
 	mark      int
 	identity  driver.Identity
-	things    map[string]change.Thing
+	resources map[string]change.Resource
 	off       map[string]time.Time // machines that are switched off, since when
 	hashes    map[string]string
 	plan      *flow.Plan
@@ -50,7 +50,7 @@ func New(clock driver.Clock, catalogue cost.Catalogue) *Place {
 		panic("memory: an empty plan: " + err.Error())
 	}
 	return &Place{
-		clock: clock, catalogue: catalogue, plan: plan, things: map[string]change.Thing{}, off: map[string]time.Time{}, hashes: map[string]string{},
+		clock: clock, catalogue: catalogue, plan: plan, resources: map[string]change.Resource{}, off: map[string]time.Time{}, hashes: map[string]string{},
 		passing: map[int64]driver.Passage{}, shut: map[int64]time.Time{},
 	}
 }
@@ -99,12 +99,12 @@ func (p *Place) Observe(_ context.Context, scope driver.Scope) (*driver.Observat
 			o.Highest = max(o.Highest, id)
 		}
 	}
-	for _, id := range slices.Sorted(maps.Keys(p.things)) {
-		t := p.things[id]
+	for _, id := range slices.Sorted(maps.Keys(p.resources)) {
+		t := p.resources[id]
 		o.Resources = append(o.Resources, t)
 		if t.Kind == change.Machine {
 			o.Machines[t.Name] = p.machine(t)
-			if key, ok := p.things["key "+t.Spec.Key]; ok {
+			if key, ok := p.resources["key "+t.Spec.Key]; ok {
 				o.Keys[t.Name] = key.Spec.Public
 			}
 		}
@@ -133,8 +133,8 @@ func (p *Place) installed() *flow.Plan {
 	return p.plan.With(rules...)
 }
 
-func (p *Place) machine(t change.Thing) driver.Machine {
-	m := driver.Machine{State: driver.Running, Locked: t.Spec.Secret && p.hashes[t.Name] == ""}
+func (p *Place) machine(t change.Resource) driver.Machine {
+	m := driver.Machine{State: driver.Running, Locked: t.Spec.Password && p.hashes[t.Name] == ""}
 	if since, off := p.off[t.Name]; off {
 		m.State, m.Since, m.Ready = driver.Stopped, since, since
 		return m
@@ -144,8 +144,8 @@ func (p *Place) machine(t change.Thing) driver.Machine {
 }
 
 // Apply makes, alters or removes a thing.
-func (p *Place) Apply(_ context.Context, c change.Change, content io.Reader) (t change.Thing, err error) {
-	t = c.Thing
+func (p *Place) Apply(_ context.Context, c change.Change, content io.Reader) (t change.Resource, err error) {
+	t = c.Resource
 	if content != nil {
 		h := sha256.New()
 		if _, err := io.Copy(h, content); err != nil {
@@ -155,16 +155,16 @@ func (p *Place) Apply(_ context.Context, c change.Change, content io.Reader) (t 
 	}
 	return t, p.change(func() error {
 		if c.Verb == change.Remove {
-			delete(p.things, t.ID())
+			delete(p.resources, t.ID())
 			delete(p.hashes, t.Name)
 			return nil
 		}
-		t.Given = p.things[t.ID()].Given
+		t.Given = p.resources[t.ID()].Given
 		if t.Spec.Auto4 && !t.Given.Addr4.IsValid() {
 			p.addresses++
 			t.Given.Addr4 = netip.AddrFrom4([4]byte{203, 0, 113, byte(9 + p.addresses)})
 		}
-		p.things[t.ID()] = t
+		p.resources[t.ID()] = t
 		return nil
 	})
 }
@@ -232,8 +232,8 @@ func (p *Place) Probe(_ context.Context, packet driver.Packet) (list []driver.Pr
 	return list, nil
 }
 
-func (p *Place) find(machine string) (change.Thing, error) {
-	t, ok := p.things["machine "+machine]
+func (p *Place) find(machine string) (change.Resource, error) {
+	t, ok := p.resources["machine "+machine]
 	if !ok {
 		return t, &driver.NoMachineError{Name: machine}
 	}

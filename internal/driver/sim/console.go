@@ -28,7 +28,7 @@ func (s *Site) Console(ctx context.Context, machine string) (io.ReadWriteCloser,
 	if err := permitted(m, in); err != nil {
 		return nil, err
 	}
-	if state := s.at(in.life, s.clock.Now()).State; state == driver.Stopped {
+	if state := s.at(in.power, s.clock.Now()).State; state == driver.Stopped {
 		return nil, &driver.NoConsoleError{Why: fmt.Sprintf("machine %s is stopped, and a stopped machine has no serial line", machine), Remedy: "ironbark start " + machine}
 	}
 	near, far, err := pair()
@@ -45,7 +45,7 @@ func (s *Site) Console(ctx context.Context, machine string) (io.ReadWriteCloser,
 		defer close(done)
 		defer cancel()
 		defer far.Close()
-		l := &session{s: s, in: in, rw: far, t: term.NewTerminal(far, "")}
+		l := &session{s: s, machine: in, rw: far, t: term.NewTerminal(far, "")}
 		l.serve(ctx)
 	}()
 	return &ending{ReadWriteCloser: near, done: done}, nil
@@ -78,14 +78,14 @@ func (s *Site) console(ctx context.Context) (c cost.Console, err error) {
 }
 
 // permitted tells whether a serial line may be used: the site's refusal is final.
-func permitted(c cost.Console, in *inner) error {
+func permitted(c cost.Console, in *machineState) error {
 	switch {
 	case !c.Permitted:
 		return &driver.NoConsoleError{Why: "the site refuses serial lines, and no estate can overrule it", Remedy: c.Lifts + " can lift it"}
-	case !in.thing.Spec.Console:
+	case !in.resource.Spec.Console:
 		return &driver.NoConsoleError{
-			Why:    fmt.Sprintf("the serial line of machine %s is off: nothing nearer than the site permits it", in.thing.Name),
-			Remedy: fmt.Sprintf("ironbark change machine %s --console on (or console: true for the whole estate)", in.thing.Name),
+			Why:    fmt.Sprintf("the serial line of machine %s is off: nothing nearer than the site permits it", in.resource.Name),
+			Remedy: fmt.Sprintf("ironbark change machine %s --console on (or console: true for the whole estate)", in.resource.Name),
 		}
 	}
 	return nil
@@ -105,23 +105,23 @@ func (e *ending) Close() error {
 
 // session is one session of a person with what is in a machine.
 type session struct {
-	s    *Site
-	in   *inner
-	rw   io.ReadWriter
-	t    *term.Terminal
-	user string
-	over bool // the machine was told to stop
+	s       *Site
+	machine *machineState
+	rw      io.ReadWriter
+	t       *term.Terminal
+	user    string
+	over    bool // the machine was told to stop
 }
 
 func (l *session) say(format string, args ...any) { fmt.Fprintf(l.t, format+"\n", args...) }
 
 // serve shows the boot log and offers what the machine offers on its line.
 func (l *session) serve(ctx context.Context) {
-	fmt.Fprint(l.t, l.in.log)
+	fmt.Fprint(l.t, l.machine.log)
 	switch {
-	case l.in.life.Stuck:
+	case l.machine.power.Stuck:
 		l.emergency(ctx)
-	case !l.in.guest.Running(guest.Login):
+	case !l.machine.guest.Running(guest.Login):
 		l.say("This machine offers no login on its serial line; the recipe console-login does.")
 	case l.login():
 		l.shell(ctx)
@@ -133,7 +133,7 @@ const tries = 3
 
 func (l *session) login() bool {
 	for range tries {
-		l.t.SetPrompt(l.in.thing.Name + " login: ")
+		l.t.SetPrompt(l.machine.resource.Name + " login: ")
 		user, err := l.t.ReadLine()
 		if err != nil {
 			return false
@@ -142,7 +142,7 @@ func (l *session) login() bool {
 		if err != nil {
 			return false
 		}
-		if user == guest.User && l.in.life.Hash != "" && bcrypt.CompareHashAndPassword([]byte(l.in.life.Hash), []byte(password)) == nil {
+		if user == guest.User && l.machine.power.Hash != "" && bcrypt.CompareHashAndPassword([]byte(l.machine.power.Hash), []byte(password)) == nil {
 			l.user = user
 			return true
 		}
@@ -175,7 +175,7 @@ func (l *session) emergency(ctx context.Context) {
 }
 
 func (l *session) again(ctx context.Context) {
-	m, _, err := l.s.Power(ctx, l.in.thing.Name, driver.Power{Do: driver.Restart})
+	m, _, err := l.s.Power(ctx, l.machine.resource.Name, driver.Power{Do: driver.Restart})
 	if err != nil {
 		l.say("%v", err)
 		return
@@ -185,7 +185,7 @@ func (l *session) again(ctx context.Context) {
 
 // shell reads commands and runs them inside the machine until exit.
 func (l *session) shell(ctx context.Context) {
-	l.t.SetPrompt(fmt.Sprintf("%s@%s:~$ ", l.user, l.in.thing.Name))
+	l.t.SetPrompt(fmt.Sprintf("%s@%s:~$ ", l.user, l.machine.resource.Name))
 	for {
 		text, err := l.t.ReadLine()
 		if strings.TrimSpace(text) == "exit" || err != nil && text == "" {
@@ -200,18 +200,18 @@ func (l *session) shell(ctx context.Context) {
 // run runs one command line on what is in the machine by now, for others may have
 // sessions too, and keeps what it changed.
 func (l *session) run(ctx context.Context, text string, in io.Reader, out io.Writer) (status int) {
-	now, err := l.s.look(ctx, l.in.thing.Name)
+	now, err := l.s.look(ctx, l.machine.resource.Name)
 	if err != nil {
 		fmt.Fprintln(out, err)
 		return 1
 	}
 	status, changed, power := now.guest.Command(ctx, l.user, text, in, out)
-	if err := l.s.keep(ctx, now.thing.Name, changed); err != nil {
+	if err := l.s.keep(ctx, now.resource.Name, changed); err != nil {
 		fmt.Fprintln(out, err)
 	}
 	if do, ok := map[string]driver.PowerVerb{"reboot": driver.Restart, "poweroff": driver.Stop}[power]; ok {
 		l.over = true
-		if _, _, err := l.s.Power(ctx, now.thing.Name, driver.Power{Do: do, Grace: l.s.millis(l.s.cat.Life.Stop)}); err != nil {
+		if _, _, err := l.s.Power(ctx, now.resource.Name, driver.Power{Do: do, Grace: l.s.millis(l.s.cat.Life.Stop)}); err != nil {
 			fmt.Fprintln(out, err)
 		}
 	}
@@ -225,8 +225,8 @@ func (s *Site) keep(ctx context.Context, machine string, changed guest.Delta) er
 	if err != nil {
 		return err
 	}
-	return db.Do(ctx, func(tx *sql.Tx) error {
-		now, err := s.inner(ctx, tx, machine)
+	return db.Update(ctx, func(tx *sql.Tx) error {
+		now, err := s.loadMachine(ctx, tx, machine)
 		if err != nil {
 			return err
 		}
@@ -238,17 +238,17 @@ func (s *Site) keep(ctx context.Context, machine string, changed guest.Delta) er
 }
 
 // keepHost writes the key of a machine's SSH server, made when it is first asked for.
-func (s *Site) keepHost(ctx context.Context, in *inner) error {
+func (s *Site) keepHost(ctx context.Context, in *machineState) error {
 	db, err := s.open(ctx, true)
 	if err != nil {
 		return err
 	}
-	return db.Do(ctx, func(tx *sql.Tx) error {
-		now, err := s.inner(ctx, tx, in.thing.Name)
+	return db.Update(ctx, func(tx *sql.Tx) error {
+		now, err := s.loadMachine(ctx, tx, in.resource.Name)
 		if err != nil {
 			return err
 		}
-		now.life.Host = in.life.Host
+		now.power.Host = in.power.Host
 		return now.save(ctx, tx)
 	})
 }

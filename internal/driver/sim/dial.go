@@ -38,23 +38,23 @@ func (s *Site) Dial(ctx context.Context, from netip.Addr, to netip.AddrPort) (ne
 		return nil, err
 	}
 	now := s.clock.Now()
-	m := s.at(in.life, now)
+	m := s.at(in.power, now)
 	if !up(m, now) || !in.guest.Running("ssh") {
-		return nil, &driver.RefusedError{To: to, Machine: in.thing.Name, State: m.State}
+		return nil, &driver.RefusedError{To: to, Machine: in.resource.Name, State: m.State}
 	}
 	near, far, err := pair()
 	if err != nil {
 		return nil, err
 	}
 	ctx, cancel := context.WithCancel(context.WithoutCancel(ctx)) // whoever calls sees the session end
-	go watch(ctx, s.passes(p, in.thing.Name), func() {
+	go watch(ctx, s.passes(p, in.resource.Name), func() {
 		cancel() // what runs inside the machine for it ends, too
 		_ = far.Close()
 	})
 	go func() {
 		defer cancel()
 		defer far.Close()
-		sv := &server{session: session{s: s, in: in}}
+		sv := &server{session: session{s: s, machine: in}}
 		_ = sv.serve(ctx, far)
 	}()
 	return near, nil
@@ -92,17 +92,17 @@ func (s *Site) HostKey(ctx context.Context, machine string) (string, error) {
 	return string(ssh.MarshalAuthorizedKey(signer.PublicKey())), nil
 }
 
-func (s *Site) hostKey(ctx context.Context, in *inner) (ssh.Signer, error) {
-	if len(in.life.Host) != ed25519.SeedSize {
-		in.life.Host = make([]byte, ed25519.SeedSize)
-		if _, err := rand.Read(in.life.Host); err != nil {
+func (s *Site) hostKey(ctx context.Context, in *machineState) (ssh.Signer, error) {
+	if len(in.power.Host) != ed25519.SeedSize {
+		in.power.Host = make([]byte, ed25519.SeedSize)
+		if _, err := rand.Read(in.power.Host); err != nil {
 			return nil, err
 		}
 		if err := s.keepHost(ctx, in); err != nil {
 			return nil, err
 		}
 	}
-	return ssh.NewSignerFromKey(ed25519.NewKeyFromSeed(in.life.Host))
+	return ssh.NewSignerFromKey(ed25519.NewKeyFromSeed(in.power.Host))
 }
 
 // server is one SSH connection to a machine.
@@ -111,22 +111,22 @@ type server struct {
 }
 
 func (sv *server) serve(ctx context.Context, c net.Conn) error {
-	host, err := sv.s.hostKey(ctx, sv.in)
+	host, err := sv.s.hostKey(ctx, sv.machine)
 	if err != nil {
 		return err
 	}
 	config := &ssh.ServerConfig{
 		PublicKeyCallback: func(meta ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
-			mine, _, _, _, err := ssh.ParseAuthorizedKey([]byte(sv.in.life.Key))
+			mine, _, _, _, err := ssh.ParseAuthorizedKey([]byte(sv.machine.power.Key))
 			if err != nil || meta.User() != guest.User || string(mine.Marshal()) != string(key.Marshal()) {
 				return nil, errors.New("no such key")
 			}
 			return &ssh.Permissions{}, nil
 		},
 	}
-	if sv.in.thing.Spec.Secret && sv.in.life.Hash != "" {
+	if sv.machine.resource.Spec.Password && sv.machine.power.Hash != "" {
 		config.PasswordCallback = func(meta ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
-			if meta.User() != guest.User || bcrypt.CompareHashAndPassword([]byte(sv.in.life.Hash), password) != nil {
+			if meta.User() != guest.User || bcrypt.CompareHashAndPassword([]byte(sv.machine.power.Hash), password) != nil {
 				return nil, errors.New("wrong password")
 			}
 			return &ssh.Permissions{}, nil
@@ -186,7 +186,7 @@ func (sv *server) channel(ctx context.Context, ch ssh.Channel, requests <-chan *
 			exit(ch, 0)
 			return
 		case "subsystem":
-			fs := &files{ctx: ctx, s: sv.s, machine: sv.in.thing.Name}
+			fs := &files{ctx: ctx, s: sv.s, machine: sv.machine.resource.Name}
 			rs := sftp.NewRequestServer(ch, sftp.Handlers{FileGet: fs, FilePut: fs, FileCmd: fs, FileList: fs})
 			_ = rs.Serve()
 			exit(ch, 0)

@@ -20,7 +20,7 @@ import (
 )
 
 // Faults are what the stand-in cloud can be told to do wrong, for tests and for
-// people who learn. Steps are counted in each process from 1: each thing that is made,
+// people who learn. Steps are counted in each process from 1: each resource that is made,
 // altered or removed is one, and so is each change of the tables. The zero Faults does
 // all right.
 type Faults struct {

@@ -22,7 +22,7 @@ import (
 //
 //	booted ──build──▶ starting ──start, setup──▶ running ──listen──▶ listens
 //	stopped ──took──▶ stopped for good
-type life struct {
+type powerState struct {
 	Booted  time.Time            `json:"booted"` // when its last start began
 	Fresh   bool                 `json:"fresh,omitempty"`
 	Setup   time.Duration        `json:"setup,omitempty"` // how long its first boot took at that start
@@ -47,7 +47,7 @@ func up(m driver.Machine, now time.Time) bool {
 }
 
 // at computes the state at a moment, but for what the machine listens on.
-func (s *Site) at(l life, now time.Time) driver.Machine {
+func (s *Site) at(l powerState, now time.Time) driver.Machine {
 	if !l.Stop.IsZero() {
 		end := l.Stop.Add(l.Took)
 		m := driver.Machine{State: driver.Stopped, Since: end, Ready: end, Forced: l.Forced}
@@ -96,10 +96,10 @@ func listening(words []string) flow.Services {
 
 // machines fills an observation with how the machines are doing.
 func (s *Site) machines(ctx context.Context, tx *sql.Tx, r *driver.Observation, now time.Time) error {
-	things := map[string]change.Thing{}
+	resources := map[string]change.Resource{}
 	for _, t := range r.Resources {
 		if t.Kind == change.Machine {
-			things[t.Name] = t
+			resources[t.Name] = t
 		}
 	}
 	services := map[string]flow.Services{} // most machines listen on the same
@@ -108,7 +108,7 @@ func (s *Site) machines(ctx context.Context, tx *sql.Tx, r *driver.Observation, 
 		if err := scan(&name, &text); err != nil {
 			return err
 		}
-		t, there := things[name]
+		t, there := resources[name]
 		if !there {
 			return nil
 		}
@@ -123,23 +123,23 @@ func (s *Site) machines(ctx context.Context, tx *sql.Tx, r *driver.Observation, 
 			}
 			m.Listens = services[words]
 		}
-		m.Locked = t.Spec.Secret && l.Hash == ""
+		m.Locked = t.Spec.Password && l.Hash == ""
 		r.Machines[name], r.Keys[name] = m, l.Key
 		return nil
 	})
 }
 
 // machine is one of them.
-func (s *Site) machine(l life, t change.Thing, now time.Time) driver.Machine {
+func (s *Site) machine(l powerState, t change.Resource, now time.Time) driver.Machine {
 	m := s.at(l, now)
 	if up(m, now) {
 		m.Listens = listening(l.Listens)
 	}
-	m.Locked = t.Spec.Secret && l.Hash == ""
+	m.Locked = t.Spec.Password && l.Hash == ""
 	return m
 }
 
-func (s *Site) readLife(text string, t change.Thing) (l life, err error) {
+func (s *Site) readLife(text string, t change.Resource) (l powerState, err error) {
 	if err := json.Unmarshal([]byte(text), &l); err != nil {
 		return l, fmt.Errorf("machine %s: %w", t.Name, err)
 	}
@@ -151,7 +151,7 @@ func (s *Site) readLife(text string, t change.Thing) (l life, err error) {
 }
 
 // fresh is the inside of a machine that was just made.
-func (s *Site) fresh(t change.Thing) *guest.Guest {
+func (s *Site) fresh(t change.Resource) *guest.Guest {
 	packages, ok := s.cat.Inside[t.Spec.Image]
 	if !ok {
 		packages = s.cat.Inside[""]
@@ -160,7 +160,7 @@ func (s *Site) fresh(t change.Thing) *guest.Guest {
 }
 
 // within is what is in a machine, as the store holds it; "" for a fresh one.
-func (s *Site) within(t change.Thing, body string) (*guest.Guest, error) {
+func (s *Site) within(t change.Resource, body string) (*guest.Guest, error) {
 	g := s.fresh(t)
 	if body != "" {
 		g = &guest.Guest{}
@@ -174,19 +174,19 @@ func (s *Site) within(t change.Thing, body string) (*guest.Guest, error) {
 }
 
 // inner is a machine with what is in it.
-type inner struct {
-	thing change.Thing
-	life  life
-	guest *guest.Guest
-	log   string
+type machineState struct {
+	resource change.Resource
+	power    powerState
+	guest    *guest.Guest
+	log      string
 }
 
 // inner reads a machine. The error is a *driver.NoMachineError.
-func (s *Site) inner(ctx context.Context, tx *sql.Tx, name string) (*inner, error) {
-	in := &inner{}
+func (s *Site) loadMachine(ctx context.Context, tx *sql.Tx, name string) (*machineState, error) {
+	in := &machineState{}
 	var err error
-	row := tx.QueryRowContext(ctx, `SELECT `+thingColumns+` FROM things WHERE kind = 'machine' AND name = ?`, name)
-	if in.thing, err = readThing(row.Scan); errors.Is(err, sql.ErrNoRows) {
+	row := tx.QueryRowContext(ctx, `SELECT `+resourceColumns+` FROM resources WHERE kind = 'machine' AND name = ?`, name)
+	if in.resource, err = readResource(row.Scan); errors.Is(err, sql.ErrNoRows) {
 		return nil, &driver.NoMachineError{Name: name}
 	}
 	if err != nil {
@@ -196,13 +196,13 @@ func (s *Site) inner(ctx context.Context, tx *sql.Tx, name string) (*inner, erro
 	if err := tx.QueryRowContext(ctx, `SELECT life, guest, log FROM machines WHERE name = ?`, name).Scan(&text, &body, &in.log); err != nil {
 		return nil, err
 	}
-	if in.life, err = s.readLife(text, in.thing); err != nil {
+	if in.power, err = s.readLife(text, in.resource); err != nil {
 		return nil, err
 	}
-	if in.guest, err = s.within(in.thing, body); err != nil {
+	if in.guest, err = s.within(in.resource, body); err != nil {
 		return nil, err
 	}
-	return in, each(ctx, tx, `SELECT json_extract(spec, '$.device') FROM things WHERE kind = 'volume' AND json_extract(spec, '$.machine') = ? ORDER BY 1`, func(scan func(...any) error) error {
+	return in, each(ctx, tx, `SELECT json_extract(spec, '$.device') FROM resources WHERE kind = 'volume' AND json_extract(spec, '$.machine') = ? ORDER BY 1`, func(scan func(...any) error) error {
 		var device string
 		err := scan(&device)
 		in.guest.Volumes = append(in.guest.Volumes, device)
@@ -211,9 +211,9 @@ func (s *Site) inner(ctx context.Context, tx *sql.Tx, name string) (*inner, erro
 }
 
 // save writes a machine's life and inside.
-func (in *inner) save(ctx context.Context, tx *sql.Tx) error {
-	in.life.Listens = in.guest.Listens()
-	text, err := json.Marshal(in.life)
+func (in *machineState) save(ctx context.Context, tx *sql.Tx) error {
+	in.power.Listens = in.guest.Listens()
+	text, err := json.Marshal(in.power)
 	if err != nil {
 		return err
 	}
@@ -222,22 +222,22 @@ func (in *inner) save(ctx context.Context, tx *sql.Tx) error {
 		return err
 	}
 	_, err = tx.ExecContext(ctx, `INSERT INTO machines VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET life = excluded.life, guest = excluded.guest, log = excluded.log`,
-		in.thing.Name, string(text), string(body), in.log)
+		in.resource.Name, string(text), string(body), in.log)
 	return err
 }
 
 // boot starts a machine at a moment. Its first boot is run where it never was, and
 // with setup anew: what came of its scripts is among runs, and a *needsSetup is
 // returned where it is not.
-func (s *Site) boot(in *inner, now time.Time, setup bool, runs setups) error {
-	l := &in.life
+func (s *Site) boot(in *machineState, now time.Time, setup bool, runs setups) error {
+	l := &in.power
 	l.Booted, l.Stop, l.Took, l.Forced, l.Setup = now.UTC(), time.Time{}, 0, false, 0
-	l.Stuck = slices.Contains(s.faults.Stuck, in.thing.Name)
+	l.Stuck = slices.Contains(s.faults.Stuck, in.resource.Name)
 	b := &strings.Builder{}
 	stamp := func(after time.Duration, format string, args ...any) {
 		fmt.Fprintf(b, "[%8.2f] %s\n", after.Seconds(), fmt.Sprintf(format, args...))
 	}
-	stamp(0, "machine %s starts, image %s, size %s", in.thing.Name, in.thing.Spec.Image, in.thing.Spec.Size)
+	stamp(0, "machine %s starts, image %s, size %s", in.resource.Name, in.resource.Spec.Image, in.resource.Spec.Size)
 	for _, a := range in.guest.Inside {
 		stamp(300*time.Millisecond, "network: %s", a)
 	}
@@ -251,8 +251,8 @@ func (s *Site) boot(in *inner, now time.Time, setup bool, runs setups) error {
 		return nil
 	}
 	if setup || !l.SetUp {
-		list, known := runs[in.thing.Name]
-		if !known && len(in.thing.Spec.Setup) > 0 {
+		list, known := runs[in.resource.Name]
+		if !known && len(in.resource.Spec.Setup) > 0 {
 			return &needsSetup{in}
 		}
 		l.Results, l.SetUp = nil, true
@@ -272,7 +272,7 @@ func (s *Site) boot(in *inner, now time.Time, setup bool, runs setups) error {
 			stamp(s.millis(s.cat.Life.Start)+l.Setup, "listens on %s", w)
 		}
 	}
-	stamp(s.millis(s.cat.Life.Start)+l.Setup, "machine %s is up", in.thing.Name)
+	stamp(s.millis(s.cat.Life.Start)+l.Setup, "machine %s is up", in.resource.Name)
 	in.log = b.String()
 	return nil
 }
@@ -281,10 +281,10 @@ func (s *Site) boot(in *inner, now time.Time, setup bool, runs setups) error {
 type setups map[string][]guest.Result
 
 // needsSetup says that a machine's scripts must be run before it can start.
-type needsSetup struct{ in *inner }
+type needsSetup struct{ in *machineState }
 
 func (n *needsSetup) Error() string {
-	return "the setup of machine " + n.in.thing.Name + " was not run yet"
+	return "the setup of machine " + n.in.resource.Name + " was not run yet"
 }
 
 // withSetups does something in which machines may start. Their scripts run outside
@@ -298,13 +298,13 @@ func (s *Site) withSetups(ctx context.Context, do func(setups) error) error {
 		if !ok || ctx.Err() != nil {
 			return err
 		}
-		runs[need.in.thing.Name] = s.runSetup(ctx, need.in)
+		runs[need.in.resource.Name] = s.runSetup(ctx, need.in)
 	}
 }
 
 // runSetup runs a machine's scripts in their order, until one fails.
-func (s *Site) runSetup(ctx context.Context, in *inner) (list []guest.Result) {
-	for _, part := range in.thing.Spec.Setup {
+func (s *Site) runSetup(ctx context.Context, in *machineState) (list []guest.Result) {
+	for _, part := range in.resource.Spec.Setup {
 		script := part.Script
 		if r, ok := s.cat.Offer.Recipe(part.Name); ok && script == "" {
 			script = r.Script
@@ -318,10 +318,10 @@ func (s *Site) runSetup(ctx context.Context, in *inner) (list []guest.Result) {
 	return list
 }
 
-// initialise gives a thing that is put its inside: a machine starts, and a snapshot
+// initialise gives a resource that is put its inside: a machine starts, and a snapshot
 // keeps what is in its machine.
 func (s *Site) initialise(ctx context.Context, tx *sql.Tx, c change.Change, runs setups) error {
-	t := c.Thing
+	t := c.Resource
 	switch {
 	case t.Kind == change.Snapshot:
 		from := t.Spec.Machine
@@ -342,13 +342,13 @@ func (s *Site) initialise(ctx context.Context, tx *sql.Tx, c change.Change, runs
 		if !c.Restart {
 			return nil
 		}
-		in, err := s.inner(ctx, tx, t.Name)
+		in, err := s.loadMachine(ctx, tx, t.Name)
 		if err != nil {
 			return err
 		}
-		in.thing = t
-		if in.life.Stop.IsZero() { // a machine that is off stays off
-			in.life.Fresh = false
+		in.resource = t
+		if in.power.Stop.IsZero() { // a machine that is off stays off
+			in.power.Fresh = false
 			if err := s.boot(in, s.clock.Now(), false, runs); err != nil {
 				return err
 			}
@@ -358,7 +358,7 @@ func (s *Site) initialise(ctx context.Context, tx *sql.Tx, c change.Change, runs
 	if err := s.faults.room(count, t.Spec.Size); err != nil {
 		return err
 	}
-	in := &inner{thing: t, life: life{Fresh: true}}
+	in := &machineState{resource: t, power: powerState{Fresh: true}}
 	var body string // what was in the machine that it starts from, if it was one
 	err := tx.QueryRowContext(ctx, `SELECT guest FROM machines WHERE name = ?`, snapshotOf(t.Spec.Image)).Scan(&body)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
@@ -368,7 +368,7 @@ func (s *Site) initialise(ctx context.Context, tx *sql.Tx, c change.Change, runs
 		return err
 	}
 	if t.Spec.Key != "" {
-		if err := tx.QueryRowContext(ctx, `SELECT json_extract(spec, '$.public') FROM things WHERE kind = 'key' AND name = ?`, t.Spec.Key).Scan(&in.life.Key); err != nil {
+		if err := tx.QueryRowContext(ctx, `SELECT json_extract(spec, '$.public') FROM resources WHERE kind = 'key' AND name = ?`, t.Spec.Key).Scan(&in.power.Key); err != nil {
 			return fmt.Errorf("the site has no key %s: %w", t.Spec.Key, err)
 		}
 	}
@@ -380,8 +380,8 @@ func (s *Site) initialise(ctx context.Context, tx *sql.Tx, c change.Change, runs
 
 func snapshotOf(name string) string { return "snapshot/" + name }
 
-// forget takes the inside of a removed thing away.
-func forget(ctx context.Context, tx *sql.Tx, t change.Thing) error {
+// forget takes the inside of a removed resource away.
+func forget(ctx context.Context, tx *sql.Tx, t change.Resource) error {
 	name := t.Name
 	switch t.Kind {
 	case change.Snapshot:
@@ -406,58 +406,58 @@ func (s *Site) Power(ctx context.Context, machine string, act driver.Power) (m d
 }
 
 func (s *Site) power(ctx context.Context, tx *sql.Tx, machine string, act driver.Power, runs setups) (m driver.Machine, happened string, err error) {
-	in, err := s.inner(ctx, tx, machine)
+	in, err := s.loadMachine(ctx, tx, machine)
 	if err != nil {
 		return m, "", err
 	}
 	now := s.clock.Now()
-	state := s.at(in.life, now).State
+	state := s.at(in.power, now).State
 	switch {
-	case act.Do == driver.Start && in.life.Stop.IsZero(), act.Do == driver.Stop && !in.life.Stop.IsZero():
-		return s.at(in.life, now), ", which it was already", nil
+	case act.Do == driver.Start && in.power.Stop.IsZero(), act.Do == driver.Stop && !in.power.Stop.IsZero():
+		return s.at(in.power, now), ", which it was already", nil
 	case act.Do == driver.Stop:
 		s.halt(in, now, state, act.Grace)
 	default:
-		if act.Do == driver.Restart && in.life.Stop.IsZero() {
+		if act.Do == driver.Restart && in.power.Stop.IsZero() {
 			s.halt(in, now, state, act.Grace)
 		}
-		begin := in.life.Stop.Add(in.life.Took) // after the stop, which may be under way
+		begin := in.power.Stop.Add(in.power.Took) // after the stop, which may be under way
 		if begin.Before(now) {
 			begin = now
 		}
-		forced := in.life.Forced
-		in.life.Fresh = false
+		forced := in.power.Forced
+		in.power.Fresh = false
 		if err := s.boot(in, begin, act.Setup, runs); err != nil {
 			return m, "", err
 		}
-		in.life.Forced = forced && act.Do == driver.Restart
+		in.power.Forced = forced && act.Do == driver.Restart
 		if act.Setup {
 			happened = ", its setup runs again"
 		}
 	}
-	if in.life.Forced {
+	if in.power.Forced {
 		happened += fmt.Sprintf("; it did not stop within %s and was switched off", act.Grace)
 	}
-	return s.at(in.life, now), happened, in.save(ctx, tx)
+	return s.at(in.power, now), happened, in.save(ctx, tx)
 }
 
 // halt stops a machine: cleanly if it is up, and hard after the grace time if it
 // does not answer or takes longer.
-func (s *Site) halt(in *inner, now time.Time, state driver.State, grace time.Duration) {
-	in.life.Stop, in.life.Took, in.life.Forced = now.UTC(), s.millis(s.cat.Life.Stop), false
-	if state != driver.Running || in.life.Took > grace {
-		in.life.Took, in.life.Forced = grace, true
+func (s *Site) halt(in *machineState, now time.Time, state driver.State, grace time.Duration) {
+	in.power.Stop, in.power.Took, in.power.Forced = now.UTC(), s.millis(s.cat.Life.Stop), false
+	if state != driver.Running || in.power.Took > grace {
+		in.power.Took, in.power.Forced = grace, true
 	}
 }
 
 // SetPasswordHash sets the hash of the password of a machine's first user.
 func (s *Site) SetPasswordHash(ctx context.Context, machine, hash string) error {
 	return s.commit(ctx, func(tx *sql.Tx, _ *meta) error {
-		in, err := s.inner(ctx, tx, machine)
+		in, err := s.loadMachine(ctx, tx, machine)
 		if err != nil {
 			return err
 		}
-		in.life.Hash = hash
+		in.power.Hash = hash
 		return in.save(ctx, tx)
 	})
 }
@@ -468,13 +468,13 @@ func (s *Site) Boot(ctx context.Context, machine string) (b driver.Boot, err err
 	if err != nil {
 		return b, err
 	}
-	return driver.Boot{Log: in.log, Setup: in.life.Results}, nil
+	return driver.Boot{Log: in.log, Setup: in.power.Results}, nil
 }
 
 // look reads a machine outside of any step.
-func (s *Site) look(ctx context.Context, machine string) (in *inner, err error) {
+func (s *Site) look(ctx context.Context, machine string) (in *machineState, err error) {
 	err = s.read(ctx, func(tx *sql.Tx) error {
-		in, err = s.inner(ctx, tx, machine)
+		in, err = s.loadMachine(ctx, tx, machine)
 		return err
 	})
 	if in == nil && err == nil {

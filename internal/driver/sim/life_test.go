@@ -17,12 +17,12 @@ func TestStatesFollowFromMoments(t *testing.T) {
 	s := New(t.TempDir(), nil, Faults{})
 	begin := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
 	ms := func(n int) time.Time { return begin.Add(time.Duration(n) * time.Millisecond) }
-	fresh := life{Booted: begin, Fresh: true, Setup: time.Second, Listens: []string{"ssh"}}
-	again := life{Booted: begin, Listens: []string{"ssh"}}
-	stuck := life{Booted: begin, Stuck: true, Listens: []string{"ssh"}}
-	off := life{Booted: begin, Stop: ms(5000), Took: 1500 * time.Millisecond, Listens: []string{"ssh"}}
+	fresh := powerState{Booted: begin, Fresh: true, Setup: time.Second, Listens: []string{"ssh"}}
+	again := powerState{Booted: begin, Listens: []string{"ssh"}}
+	stuck := powerState{Booted: begin, Stuck: true, Listens: []string{"ssh"}}
+	off := powerState{Booted: begin, Stop: ms(5000), Took: 1500 * time.Millisecond, Listens: []string{"ssh"}}
 	for _, c := range []struct {
-		l       life
+		l       powerState
 		at      int
 		state   driver.State
 		listens bool

@@ -42,8 +42,8 @@ func (s *Site) outOfBand(ctx context.Context, who, what string, do func(tx *sql.
 	})
 }
 
-// MeddleTables puts rows into the tables, or takes them out.
-func (s *Site) MeddleTables(ctx context.Context, who, what string, in, out []flow.Row) error {
+// ChangeTablesOutOfBand puts rows into the tables, or takes them out.
+func (s *Site) ChangeTablesOutOfBand(ctx context.Context, who, what string, in, out []flow.Row) error {
 	return s.outOfBand(ctx, who, what, func(tx *sql.Tx) (outOfBand, error) {
 		var fresh []flow.Row // the rule's group may be there already, for another rule
 		for _, r := range in {
@@ -69,12 +69,12 @@ func (s *Site) MeddleTables(ctx context.Context, who, what string, in, out []flo
 	})
 }
 
-// MeddleThing makes a thing, alters one, or with gone takes it away.
-func (s *Site) MeddleThing(ctx context.Context, who, what string, t change.Thing, gone bool) error {
+// ChangeResourceOutOfBand makes a resource, alters one, or with gone takes it away.
+func (s *Site) ChangeResourceOutOfBand(ctx context.Context, who, what string, t change.Resource, gone bool) error {
 	return s.withSetups(ctx, func(runs setups) error {
 		return s.outOfBand(ctx, who, what, func(tx *sql.Tx) (outOfBand, error) {
 			if !gone {
-				_, err := s.put(ctx, tx, change.Change{Verb: change.Alter, Thing: t, Restart: true}, runs)
+				_, err := s.put(ctx, tx, change.Change{Verb: change.Alter, Resource: t, Restart: true}, runs)
 				return outOfBand{}, err
 			}
 			removed, err := s.remove(ctx, tx, t)

@@ -21,7 +21,7 @@ var format = store.Format{
 	Version:       1,
 	Schema: `
 CREATE TABLE meta (id INTEGER PRIMARY KEY, body TEXT NOT NULL) STRICT;
-CREATE TABLE things (kind TEXT, name TEXT, spec TEXT NOT NULL, given TEXT NOT NULL, PRIMARY KEY (kind, name)) STRICT, WITHOUT ROWID;
+CREATE TABLE resources (kind TEXT, name TEXT, spec TEXT NOT NULL, given TEXT NOT NULL, PRIMARY KEY (kind, name)) STRICT, WITHOUT ROWID;
 CREATE TABLE tables (owner INTEGER, key TEXT, body TEXT NOT NULL, PRIMARY KEY (owner, key)) STRICT, WITHOUT ROWID;
 CREATE TABLE shut (id INTEGER PRIMARY KEY, at TEXT NOT NULL) STRICT;
 CREATE TABLE machines (name TEXT PRIMARY KEY, life TEXT NOT NULL, guest TEXT NOT NULL, log TEXT NOT NULL) STRICT, WITHOUT ROWID;
@@ -60,7 +60,7 @@ func TakeOver(ctx context.Context, path string) (err error) {
 
 // takeOver copies from version 3 of the store of before.
 var takeOver = strings.TrimSpace(`
-INSERT INTO things SELECT kind, name, spec, given FROM before.things WHERE spec <> '';
+INSERT INTO resources SELECT kind, name, spec, given FROM before.things WHERE spec <> '';
 INSERT INTO tables SELECT owner, key, body FROM before.tables;
 INSERT INTO machines SELECT name, life, guest, log FROM before.machines;
 INSERT INTO shut SELECT id, coalesce(json_extract(body, '$.ended'), json_extract(body, '$.end')) FROM before.openings WHERE over = 1;

@@ -38,8 +38,8 @@ func (f *files) alter(do func(*guest.Guest) error) error {
 	if err != nil {
 		return err
 	}
-	return db.Do(f.ctx, func(tx *sql.Tx) error {
-		in, err := f.s.inner(f.ctx, tx, f.machine)
+	return db.Update(f.ctx, func(tx *sql.Tx) error {
+		in, err := f.s.loadMachine(f.ctx, tx, f.machine)
 		if err != nil {
 			return err
 		}

@@ -123,7 +123,7 @@ func (s *Site) open(ctx context.Context, write bool) (*store.DB, error) {
 		return nil, err
 	}
 	if write {
-		if err := db.Whole(ctx); err != nil {
+		if err := db.CheckIntegrity(ctx); err != nil {
 			return nil, errors.Join(err, db.Close())
 		}
 	}
@@ -162,7 +162,7 @@ func (s *Site) change(ctx context.Context, f func(tx *sql.Tx, m *meta) error) er
 	if err != nil {
 		return err
 	}
-	return db.Do(ctx, func(tx *sql.Tx) error {
+	return db.Update(ctx, func(tx *sql.Tx) error {
 		m, err := s.readMeta(ctx, tx)
 		if err != nil {
 			return err
@@ -277,9 +277,9 @@ func (s *Site) pool(v4 bool) (lo, hi netip.Addr) {
 }
 
 // thingColumns are what readThing reads.
-const thingColumns = `kind, name, spec, given`
+const resourceColumns = `kind, name, spec, given`
 
-func readThing(scan func(...any) error) (t change.Thing, err error) {
+func readResource(scan func(...any) error) (t change.Resource, err error) {
 	var spec, given string
 	if err := scan(&t.Kind, &t.Name, &spec, &given); err != nil {
 		return t, err

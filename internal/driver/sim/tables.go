@@ -35,8 +35,8 @@ func (s *Site) observe(ctx context.Context, tx *sql.Tx, scope driver.Scope, o *d
 	now, behind := m.behind(s.clock.Now())
 	o.Mark, o.Identity, o.Behind, o.Records = m.mark(), m.Identity, behind, true
 	if scope.Resources {
-		err := each(ctx, tx, `SELECT `+thingColumns+` FROM things`, func(scan func(...any) error) error {
-			t, err := readThing(scan)
+		err := each(ctx, tx, `SELECT `+resourceColumns+` FROM resources`, func(scan func(...any) error) error {
+			t, err := readResource(scan)
 			o.Resources = append(o.Resources, t)
 			return err
 		})
@@ -45,8 +45,8 @@ func (s *Site) observe(ctx context.Context, tx *sql.Tx, scope driver.Scope, o *d
 		}
 	}
 	for _, name := range scope.Machines {
-		if in, err := s.inner(ctx, tx, name); err == nil && !scope.Resources {
-			o.Machines[name] = s.machine(in.life, in.thing, now)
+		if in, err := s.loadMachine(ctx, tx, name); err == nil && !scope.Resources {
+			o.Machines[name] = s.machine(in.power, in.resource, now)
 		} else if _, none := errors.AsType[*driver.NoMachineError](err); err != nil && !none {
 			return err
 		}

@@ -48,7 +48,7 @@ func (s *Site) passes(p driver.Packet, machine string) func(context.Context) boo
 				return false
 			}
 			in, err := s.look(ctx, machine)
-			if err != nil || !in.life.Stop.IsZero() {
+			if err != nil || !in.power.Stop.IsZero() {
 				return false
 			}
 			last = mark
@@ -68,7 +68,7 @@ func (s *Site) stamp(ctx context.Context) (stamp string, err error) {
 	if err != nil {
 		return "", err
 	}
-	err = db.Do(ctx, func(tx *sql.Tx) error {
+	err = db.Update(ctx, func(tx *sql.Tx) error {
 		return tx.QueryRowContext(ctx, `SELECT (SELECT body FROM meta) || (SELECT group_concat(life) FROM machines)`).Scan(&stamp)
 	})
 	return stamp, err

@@ -83,7 +83,7 @@ func (s *suite) empty() {
 
 func (s *suite) decided() {
 	files := []estate.File{{Name: "estate.rules", Data: []byte("allow https from everywhere to all\n")}, {Name: "estate.yaml", Data: []byte("estate: saltmarsh\n")}}
-	planned := []change.Change{{Verb: change.Make, Thing: change.Thing{Kind: change.Machine, Name: "gauge-1", Spec: change.Spec{Image: "linux-web"}}}}
+	planned := []change.Change{{Verb: change.Make, Resource: change.Resource{Kind: change.Machine, Name: "gauge-1", Spec: change.Spec{Image: "linux-web"}}}}
 	seen := int64(4)
 	r := s.write(ledger.Decision{Person: "mara", Action: "enact", Text: "began", Begin: &ledger.Unfinished{Person: "mara", Since: s.at}, Planned: planned, Move: true})
 	assert.Equal(s, int64(1), r.Revision)
@@ -91,17 +91,17 @@ func (s *suite) decided() {
 	st := s.state()
 	assert.Equal(s, "mara", st.Unfinished.Person)
 	assert.Equal(s, planned, st.Planned)
-	thing := planned[0].Thing
-	thing.Given.Wants4 = true
+	resource := planned[0].Resource
+	resource.Given.Wants4 = true
 	plan, err := flow.FromRows([]flow.Row{{Key: "guard ", Body: `["tcp/22"]`}})
 	require.NoError(s, err)
-	s.write(ledger.Decision{Person: "mara", Action: "make", Text: "machine gauge-1", Put: []change.Thing{thing}})
+	s.write(ledger.Decision{Person: "mara", Action: "make", Text: "machine gauge-1", Put: []change.Resource{resource}})
 	s.write(ledger.Decision{Person: "mara", Action: "enact", Text: "finished", Finish: true, Move: true, Plan: plan, Files: files, Seen: &seen})
 	l := s.open()
 	st, err = l.State(s.Context(), ledger.Everything)
 	require.NoError(s, err)
 	assert.Equal(s, files, st.Files)
-	assert.Equal(s, []change.Thing{thing}, st.Resources)
+	assert.Equal(s, []change.Resource{resource}, st.Resources)
 	assert.Nil(s, st.Unfinished)
 	assert.Empty(s, st.Planned)
 	assert.Equal(s, seen, st.Seen)
@@ -110,7 +110,7 @@ func (s *suite) decided() {
 	rows, err := l.Plan(s.Context())
 	require.NoError(s, err)
 	assert.Equal(s, plan.Rows(), rows)
-	s.write(ledger.Decision{Person: "mara", Action: "remove", Text: "machine gauge-1", Drop: []change.Thing{thing}})
+	s.write(ledger.Decision{Person: "mara", Action: "remove", Text: "machine gauge-1", Drop: []change.Resource{resource}})
 	assert.Empty(s, s.state().Resources)
 }
 

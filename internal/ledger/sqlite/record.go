@@ -117,14 +117,14 @@ func (l *Ledger) NoteBreaks(ctx context.Context, list []journal.Break) error {
 	if err != nil {
 		return err
 	}
-	return db.Do(ctx, func(tx *sql.Tx) error { return noteBreaks(ctx, tx, list, time.Now()) })
+	return db.Update(ctx, func(tx *sql.Tx) error { return noteBreaks(ctx, tx, list, time.Now()) })
 }
 
 // try keeps what a look at the record came to. Where it cannot be kept, the next look
 // finds the same.
 func (l *Ledger) try(ctx context.Context, f func(tx *sql.Tx) error) {
 	if db, err := l.open(ctx, true); err == nil {
-		_ = db.Do(ctx, f)
+		_ = db.Update(ctx, f)
 	}
 }
 

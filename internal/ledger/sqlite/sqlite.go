@@ -90,14 +90,14 @@ func (l *Ledger) open(ctx context.Context, write bool) (*store.DB, error) {
 			return nil, err
 		}
 	} else if info, err := os.Stat(l.dir); err == nil && !info.IsDir() {
-		return nil, &store.Damaged{Path: l.dir, Why: "is no folder", Mend: "move it away"}
+		return nil, &store.DamagedError{Path: l.dir, Why: "is no folder", Mend: "move it away"}
 	}
 	db, err := store.Open(ctx, filepath.Join(l.dir, Name), format(l.opts.HandOver), !write)
 	if err != nil {
 		return nil, err
 	}
 	if write {
-		if err := db.Whole(ctx); err != nil {
+		if err := db.CheckIntegrity(ctx); err != nil {
 			return nil, errors.Join(err, db.Close())
 		}
 	}
@@ -145,12 +145,12 @@ func (l *Ledger) checkClock(ctx context.Context, db *store.DB) error {
 		return nil
 	}
 	var m meta
-	err := db.Do(ctx, func(tx *sql.Tx) (err error) {
+	err := db.Update(ctx, func(tx *sql.Tx) (err error) {
 		m, err = readMeta(ctx, tx)
 		return err
 	})
 	if err == nil && m.Revision > 0 && m.clock != simulatedClock {
-		err = &store.Damaged{Path: l.dir, Why: "was not begun under a simulated clock, and does not take one", Mend: "unset IRONBARK_CLOCK"}
+		err = &store.DamagedError{Path: l.dir, Why: "was not begun under a simulated clock, and does not take one", Mend: "unset IRONBARK_CLOCK"}
 	}
 	return err
 }

@@ -172,9 +172,9 @@ type storedResource struct {
 	Given flow.Public `json:"given"`
 }
 
-func readResources(ctx context.Context, tx *sql.Tx) (list []change.Thing, err error) {
+func readResources(ctx context.Context, tx *sql.Tx) (list []change.Resource, err error) {
 	err = each(ctx, tx, `SELECT kind, name, body FROM resources ORDER BY kind, name`, func(scan func(...any) error) error {
-		var t change.Thing
+		var t change.Resource
 		var body string
 		if err := scan(&t.Kind, &t.Name, &body); err != nil {
 			return err
@@ -190,7 +190,7 @@ func readResources(ctx context.Context, tx *sql.Tx) (list []change.Thing, err er
 	return list, err
 }
 
-func putResource(ctx context.Context, tx *sql.Tx, t change.Thing) error {
+func putResource(ctx context.Context, tx *sql.Tx, t change.Resource) error {
 	body, err := json.Marshal(storedResource{t.Spec, t.Given})
 	if err != nil {
 		return err
@@ -210,7 +210,7 @@ type storedChange struct {
 func writePlanned(ctx context.Context, tx *sql.Tx, list []change.Change) error {
 	out := make([]storedChange, 0, len(list))
 	for _, c := range list {
-		out = append(out, storedChange{c.Verb, c.Thing.Kind, c.Thing.Name, c.Thing.Spec})
+		out = append(out, storedChange{c.Verb, c.Resource.Kind, c.Resource.Name, c.Resource.Spec})
 	}
 	return setMeta(ctx, tx, "planned", out)
 }
@@ -226,7 +226,7 @@ func readPlanned(ctx context.Context, tx *sql.Tx) (list []change.Change, err err
 			return err
 		}
 		for _, c := range stored {
-			list = append(list, change.Change{Verb: c.Verb, Thing: change.Thing{Kind: c.Kind, Name: c.Name, Spec: c.Spec}})
+			list = append(list, change.Change{Verb: c.Verb, Resource: change.Resource{Kind: c.Kind, Name: c.Name, Spec: c.Spec}})
 		}
 		return nil
 	})

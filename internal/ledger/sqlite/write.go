@@ -21,7 +21,7 @@ func (l *Ledger) Write(ctx context.Context, d ledger.Decision) (r ledger.Receipt
 	if err != nil {
 		return r, err
 	}
-	err = db.Do(ctx, func(tx *sql.Tx) error {
+	err = db.Update(ctx, func(tx *sql.Tx) error {
 		w := &writer{ctx: ctx, tx: tx, d: d, simulated: l.opts.Simulated}
 		r, err = w.write()
 		return err

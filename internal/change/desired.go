@@ -7,20 +7,20 @@ import (
 	"ironbark/internal/estate"
 )
 
-// Wanted lists the things that an estate asks for, in the order in which they
+// Desired lists the resources that an estate asks for, in the order in which they
 // are made. Inside addresses are those given before where they still fit, and
 // otherwise the lowest free ones of the subnet; a full subnet is an error. sizes
 // tells how large, in GB, snapshots are, and least how large the system disk of
 // a machine must be that starts from an image; nil where nobody cares.
-func Wanted(e *estate.Estate, has []Thing, sizes map[string]int, least func(image string) int) ([]Thing, error) {
+func Desired(e *estate.Estate, has []Resource, sizes map[string]int, least func(image string) int) ([]Resource, error) {
 	disks := func(m estate.Machine) int {
 		if m.Disk.GB == 0 && least != nil {
 			return least(m.Image)
 		}
 		return m.Disk.GB
 	}
-	var list []Thing
-	put := func(kind Kind, name string, s Spec) { list = append(list, Thing{Kind: kind, Name: name, Spec: s}) }
+	var list []Resource
+	put := func(kind Kind, name string, s Spec) { list = append(list, Resource{Kind: kind, Name: name, Spec: s}) }
 	for _, k := range e.Keys {
 		put(Key, k.Name, Spec{Public: k.Public})
 	}
@@ -57,7 +57,7 @@ func Wanted(e *estate.Estate, has []Thing, sizes map[string]int, least func(imag
 		return nil, err
 	}
 	for _, m := range e.Machines {
-		t := Thing{Kind: Machine, Name: m.Name, Spec: machineSpec(e, m, disks(m))}
+		t := Resource{Kind: Machine, Name: m.Name, Spec: machineSpec(e, m, disks(m))}
 		if err := alloc.give(&t, m.Inside, m.Subnets...); err != nil {
 			return nil, err
 		}
@@ -75,8 +75,8 @@ func Wanted(e *estate.Estate, has []Thing, sizes map[string]int, least func(imag
 	}
 	for _, b := range e.Bastions {
 		s, _ := e.Subnet(b.Subnet)
-		t := Thing{Kind: Bastion, Name: b.Name, Spec: Spec{
-			Subnets: []string{b.Subnet}, From: b.From.String(), Limit: b.Sessions, Fixed: b.Address.Fixed, Reserved: b.Address.Reserved,
+		t := Resource{Kind: Bastion, Name: b.Name, Spec: Spec{
+			Subnets: []string{b.Subnet}, From: b.From.String(), Sessions: b.Sessions, Fixed: b.Address.Fixed, Reserved: b.Address.Reserved,
 			Auto4: b.Address.Auto && estate.HasFamily(s.Range, true), Auto6: b.Address.Auto && estate.HasFamily(s.Range, false),
 		}}
 		if err := alloc.give(&t, nil, b.Subnet); err != nil {
@@ -84,7 +84,7 @@ func Wanted(e *estate.Estate, has []Thing, sizes map[string]int, least func(imag
 		}
 		list = append(list, t)
 	}
-	slices.SortStableFunc(list, func(a, b Thing) int {
+	slices.SortStableFunc(list, func(a, b Resource) int {
 		return cmp.Compare(slices.Index(Kinds, a.Kind), slices.Index(Kinds, b.Kind))
 	})
 	return list, nil
@@ -103,7 +103,7 @@ func subnetSpec(n estate.Network, s estate.Subnet) Spec {
 
 func machineSpec(e *estate.Estate, m estate.Machine, gb int) Spec {
 	s := Spec{
-		Image: m.Image, Size: m.Size, Key: m.Key, Subnets: m.Subnets, Secret: m.Password,
+		Image: m.Image, Size: m.Size, Key: m.Key, Subnets: m.Subnets, Password: m.Password,
 		Auto4: m.Address.Auto, Fixed: m.Address.Fixed, Reserved: m.Address.Reserved,
 		GB: gb, Speed: cmp.Or(m.Disk.Speed, estate.Standard), Console: cmp.Or(m.Console, e.Console) == estate.On,
 	}

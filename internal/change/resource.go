@@ -1,12 +1,12 @@
 // Package change compares what an estate wants with what a site has, and puts
 // the work into steps.
 //
-//	Estate ──Wanted──▶ things ─┐
-//	                           ├─Between──▶ Changes ──Steps──▶ close, remove, make, alter, open
-//	site's report ──▶ things ──┘
+//	Estate ──Desired──▶ resources ─┐
+//	                               ├─Diff──▶ Changes ──▶ close, remove, make, alter, open
+//	site's report ────▶ resources ─┘
 //
 // The order of the steps is what keeps an enactment safe at every moment: the
-// tables are first cut down to what is open both before and after, then things
+// tables are first cut down to what is open both before and after, then resources
 // are removed, made and altered, and only the last step installs what is newly
 // open. A second enactment after a break simply finds less left to do.
 //
@@ -26,7 +26,7 @@ import (
 	"ironbark/internal/flow"
 )
 
-// Kind says what a thing is.
+// Kind says what a resource is.
 type Kind string
 
 // The kinds of thing that a site makes, in the order in which they are made.
@@ -47,40 +47,40 @@ const (
 // Kinds lists the kinds in the order in which they are made.
 var Kinds = []Kind{Key, Network, Subnet, Line, Address, Image, Snapshot, Machine, Volume, Front, Bastion}
 
-// Thing is one thing on a site: what was asked for, and what the site gave.
-type Thing struct {
+// Resource is one resource on a site: what was asked for, and what the site gave.
+type Resource struct {
 	Kind Kind
 	Name string
 	Spec Spec
 	// Given are the public addresses that the site chose. It is no part of the comparison.
 	Given flow.Public
-	// Stray is set where nothing of Ironbark's made the thing: it is on the site and
+	// Unmanaged is set where nothing of Ironbark's made the resource: it is on the site and
 	// in no file. An enactment leaves it alone.
-	Stray bool
-	// Asked is what was last enacted, where the thing is not like that any more.
-	Asked *Spec
+	Unmanaged bool
+	// LastEnacted is what was last enacted, where the resource is not like that any more.
+	LastEnacted *Spec
 }
 
 // Spec is what is asked for. Fields that a kind has not stay zero.
 type Spec struct {
-	Public  string                  `json:"public,omitempty"` // a key's public half
-	Network string                  `json:"network,omitempty"`
-	Ranges  []netip.Prefix          `json:"ranges,omitempty"` // a network's space; a subnet's or line's range
-	Outside bool                    `json:"outside,omitempty"`
-	Joins   []string                `json:"joins,omitempty"`
-	For     string                  `json:"for,omitempty"`
-	Image   string                  `json:"image,omitempty"`
-	Size    string                  `json:"size,omitempty"`
-	Key     string                  `json:"key,omitempty"`
-	Tags    map[string]string       `json:"tags,omitempty"`
-	Inside  map[string][]netip.Addr `json:"inside,omitempty"` // addresses by subnet
-	Subnets []string                `json:"subnets,omitempty"`
-	Secret  bool                    `json:"password,omitempty"`
-	Auto4   bool                    `json:"auto4,omitempty"` // a public address of the site's choice
-	Auto6   bool                    `json:"auto6,omitempty"`
-	Fixed   []netip.Addr            `json:"fixed,omitempty"`
-	From    string                  `json:"from,omitempty"` // a bastion's from, as sentences write it; the snapshot that a volume begins as
-	Limit   int                     `json:"sessions,omitempty"`
+	Public   string                  `json:"public,omitempty"` // a key's public half
+	Network  string                  `json:"network,omitempty"`
+	Ranges   []netip.Prefix          `json:"ranges,omitempty"` // a network's space; a subnet's or line's range
+	Outside  bool                    `json:"outside,omitempty"`
+	Joins    []string                `json:"joins,omitempty"`
+	For      string                  `json:"for,omitempty"`
+	Image    string                  `json:"image,omitempty"`
+	Size     string                  `json:"size,omitempty"`
+	Key      string                  `json:"key,omitempty"`
+	Tags     map[string]string       `json:"tags,omitempty"`
+	Inside   map[string][]netip.Addr `json:"inside,omitempty"` // addresses by subnet
+	Subnets  []string                `json:"subnets,omitempty"`
+	Password bool                    `json:"password,omitempty"`
+	Auto4    bool                    `json:"auto4,omitempty"` // a public address of the site's choice
+	Auto6    bool                    `json:"auto6,omitempty"`
+	Fixed    []netip.Addr            `json:"fixed,omitempty"`
+	From     string                  `json:"from,omitempty"` // a bastion's from, as sentences write it; the snapshot that a volume begins as
+	Sessions int                     `json:"sessions,omitempty"`
 
 	Reserved []string     `json:"reserved,omitempty"` // reserved addresses by name
 	V6       bool         `json:"ipv6,omitempty"`     // a reserved address's family
@@ -106,8 +106,8 @@ type Setup struct {
 	Script string `json:"script,omitempty"` // the text; "" for a recipe
 }
 
-// ID names a thing uniquely.
-func (t Thing) ID() string { return string(t.Kind) + " " + t.Name }
+// ID names a resource uniquely.
+func (t Resource) ID() string { return string(t.Kind) + " " + t.Name }
 
 // Equal reports whether two specs ask for the same.
 func (s Spec) Equal(o Spec) bool { return reflect.DeepEqual(s, o) }
@@ -121,19 +121,19 @@ func (s Spec) Is(asked Spec) bool {
 	return s.Equal(asked)
 }
 
-// Find finds a thing by kind and name, and reports whether it is there.
-func Find(things []Thing, kind Kind, name string) (Thing, bool) {
-	i := slices.IndexFunc(things, func(t Thing) bool { return t.Kind == kind && t.Name == name })
+// Find finds a resource by kind and name, and reports whether it is there.
+func Find(resources []Resource, kind Kind, name string) (Resource, bool) {
+	i := slices.IndexFunc(resources, func(t Resource) bool { return t.Kind == kind && t.Name == name })
 	if i < 0 {
-		return Thing{}, false
+		return Resource{}, false
 	}
-	return things[i], true
+	return resources[i], true
 }
 
-// Assigned tells the flow plan which addresses things have.
-func Assigned(things []Thing) flow.Assigned {
+// Assigned tells the flow plan which addresses resources have.
+func Assigned(resources []Resource) flow.Assigned {
 	a := flow.Assigned{Machines: map[string]flow.MachineAddrs{}, Fronts: map[string]flow.Public{}, Bastions: map[string]flow.BastionAddrs{}}
-	for _, t := range things {
+	for _, t := range resources {
 		switch t.Kind {
 		case Machine:
 			a.Machines[t.Name] = flow.MachineAddrs{Inside: t.Spec.Inside, Public: t.Given.Addr4}
@@ -156,8 +156,8 @@ func Assigned(things []Thing) flow.Assigned {
 	return a
 }
 
-// InsideWords lists a thing's inside addresses, in the order of its subnets.
-func (t Thing) InsideWords() []string {
+// InsideWords lists a resource's inside addresses, in the order of its subnets.
+func (t Resource) InsideWords() []string {
 	words := []string{}
 	for _, at := range t.Spec.Subnets {
 		for _, a := range t.Spec.Inside[at] {
@@ -167,8 +167,8 @@ func (t Thing) InsideWords() []string {
 	return words
 }
 
-// Describe tells in a few words what a thing is.
-func (t Thing) Describe() string {
+// Describe tells in a few words what a resource is.
+func (t Resource) Describe() string {
 	s := t.Spec
 	var words []string
 	add := func(text string, yes bool) {
@@ -199,7 +199,7 @@ func (t Thing) Describe() string {
 	add("DNS "+addrs(s.DNS), len(s.DNS) > 0)
 	add("at "+strings.Join(s.Subnets, ", "), len(s.Subnets) > 0)
 	add("key "+s.Key, s.Key != "")
-	add("with a password", s.Secret)
+	add("with a password", s.Password)
 	add("set up by "+setupNames(s.Setup), len(s.Setup) > 0)
 	add("with a console", s.Console)
 	add("a public address"+t.leadsTo(), t.Kind != Address && (s.Auto4 || s.Auto6))
@@ -214,7 +214,7 @@ func (t Thing) Describe() string {
 }
 
 // leadsTo says to which interface of several a machine's public address leads.
-func (t Thing) leadsTo() string {
+func (t Resource) leadsTo() string {
 	if t.Kind == Machine && len(t.Spec.Subnets) > 1 && t.Spec.For != "" {
 		return " leading to " + t.Spec.For
 	}
@@ -254,7 +254,7 @@ func tags(m map[string]string) string {
 	return strings.Join(words, ", ")
 }
 
-// differs tells in words each field in which two specs of a thing differ.
+// differs tells in words each field in which two specs of a resource differ.
 func differs(a, b Spec) (list []string) {
 	before, after := fields(a), fields(b)
 	for _, key := range fieldOrder {

@@ -12,11 +12,11 @@ import (
 )
 
 // Things lists the things of one kind on the site, or with "" those of all kinds.
-func (p *Printer) Things(st *work.State, kind change.Kind, ph *Phrasing) {
+func (p *Printer) Resources(st *work.State, kind change.Kind, ph *Phrasing) {
 	told := 0
 	for _, k := range change.Kinds {
-		var list []change.Thing
-		for _, t := range st.Report.Things {
+		var list []change.Resource
+		for _, t := range st.Report.Resources {
 			if t.Kind == k && (kind == "" || kind == k) {
 				list = append(list, t)
 			}
@@ -24,7 +24,7 @@ func (p *Printer) Things(st *work.State, kind change.Kind, ph *Phrasing) {
 		if len(list) == 0 {
 			continue
 		}
-		slices.SortFunc(list, func(a, b change.Thing) int { return strings.Compare(a.Name, b.Name) })
+		slices.SortFunc(list, func(a, b change.Resource) int { return strings.Compare(a.Name, b.Name) })
 		if told++; told > 1 {
 			p.Line("")
 		}
@@ -47,7 +47,7 @@ func (p *Printer) Things(st *work.State, kind change.Kind, ph *Phrasing) {
 }
 
 // thingState tells what a thing is used for, and whether it is as it was enacted.
-func thingState(t change.Thing, st *work.State) string {
+func thingState(t change.Resource, st *work.State) string {
 	var words []string
 	add := func(text string) { words = append(words, text) }
 	switch t.Kind {
@@ -69,15 +69,15 @@ func thingState(t change.Thing, st *work.State) string {
 		add(sshkey.Fingerprint(t.Spec.Public))
 	}
 	switch {
-	case t.Stray:
+	case t.Unmanaged:
 		add("in no file")
-	case t.Asked != nil:
+	case t.LastEnacted != nil:
 		add("altered, and not by an enactment")
 	}
 	return strings.Join(words, "; ")
 }
 
-func publicOf(t change.Thing) string {
+func publicOf(t change.Resource) string {
 	var words []string
 	if t.Given.Addr4.IsValid() {
 		words = append(words, t.Given.Addr4.String())
@@ -93,7 +93,7 @@ func publicOf(t change.Thing) string {
 
 // holderOf names what a reserved address leads to.
 func holderOf(name string, st *work.State) string {
-	for _, t := range st.Report.Things {
+	for _, t := range st.Report.Resources {
 		if slices.Contains(t.Spec.Reserved, name) {
 			return t.ID()
 		}
@@ -102,7 +102,7 @@ func holderOf(name string, st *work.State) string {
 }
 
 func inside(subnet string, st *work.State) (n int) {
-	for _, t := range st.Report.Things {
+	for _, t := range st.Report.Resources {
 		if slices.Contains(t.Spec.Subnets, subnet) {
 			n++
 		}
@@ -110,8 +110,8 @@ func inside(subnet string, st *work.State) (n int) {
 	return n
 }
 
-// Thing shows one thing.
-func (p *Printer) Thing(t change.Thing, st *work.State) {
+// Resource shows one resource.
+func (p *Printer) Resource(t change.Resource, st *work.State) {
 	p.Head(t.ID())
 	p.Wrap("  is       ", t.Describe())
 	if state := thingState(t, st); state != "" {
@@ -123,7 +123,7 @@ func (p *Printer) Thing(t change.Thing, st *work.State) {
 				p.Wrap("  gateway  ", fmt.Sprintf("%s in %s", s.GatewayOf(r), r))
 			}
 		}
-		for _, o := range st.Report.Things {
+		for _, o := range st.Report.Resources {
 			if list := o.Spec.Inside[t.Name]; len(list) > 0 {
 				words := make([]string, len(list))
 				for i, a := range list {
@@ -136,13 +136,13 @@ func (p *Printer) Thing(t change.Thing, st *work.State) {
 	if t.Spec.Digest != "" {
 		p.Wrap("  SHA-256  ", t.Spec.Digest)
 	}
-	if d := change.Drift([]change.Thing{t}, nil); len(d) > 0 {
+	if d := change.Drift([]change.Resource{t}, nil); len(d) > 0 {
 		p.Wrap("  drift    ", d[0].String())
 	}
 }
 
 // ThingJSON is the document of a thing.
-func ThingJSON(t change.Thing, st *work.State) any {
+func ThingJSON(t change.Resource, st *work.State) any {
 	return struct {
 		Kind   string      `json:"kind"`
 		Name   string      `json:"name"`
@@ -152,10 +152,10 @@ func ThingJSON(t change.Thing, st *work.State) any {
 		Stray  bool        `json:"stray"`
 		Drift  bool        `json:"altered"`
 		Asked  change.Spec `json:"spec"`
-	}{string(t.Kind), t.Name, t.Describe(), thingState(t, st), publicWords(t), t.Stray, t.Asked != nil, t.Spec}
+	}{string(t.Kind), t.Name, t.Describe(), thingState(t, st), publicWords(t), t.Unmanaged, t.LastEnacted != nil, t.Spec}
 }
 
-func publicWords(t change.Thing) []string {
+func publicWords(t change.Resource) []string {
 	if text := publicOf(t); text != "no address" {
 		return strings.Split(text, " and ")
 	}

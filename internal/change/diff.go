@@ -8,7 +8,7 @@ import (
 	"ironbark/internal/sentence"
 )
 
-// Verb says what a change does to a thing.
+// Verb says what a change does to a resource.
 type Verb string
 
 // The verbs, as reviews name them.
@@ -19,27 +19,27 @@ const (
 	Adopt  Verb = "adopt" // what is there, as it is
 )
 
-// Change is one thing to be made, altered or removed.
+// Change is one resource to be made, altered or removed.
 type Change struct {
-	Verb  Verb
-	Thing Thing    // as it will be; for Remove, as it is
-	How   []string // for Alter: what differs, in words
+	Verb     Verb
+	Resource Resource // as it will be; for Remove, as it is
+	How      []string // for Alter: what differs, in words
 	// Restart is set where an alteration starts a machine anew.
 	Restart bool
 }
 
-// Between compares what a site has with what is wanted. Snapshots of what is
+// Diff compares what a site has with what is wanted. Snapshots of what is
 // there come first, then removals in the order that is safe for what depends on
 // them, then what gives its public address up for another, and then what is made
-// and altered, each after what it needs. Strays are left alone, but for those in
+// and altered, each after what it needs. Unmanaged resources are left alone, but for those in
 // discard, by ID.
-func Between(has, wanted []Thing, discard map[string]bool) ([]Change, error) {
+func Diff(has, wanted []Resource, discard map[string]bool) ([]Change, error) {
 	have, want := byID(has), byID(wanted)
 	var first, removed, given, list []Change
 	var errs sentence.Errors
 	for _, t := range slices.Backward(ordered(has)) {
-		if _, keep := want[t.ID()]; !keep && (!t.Stray || discard[t.ID()]) {
-			removed = append(removed, Change{Verb: Remove, Thing: t})
+		if _, keep := want[t.ID()]; !keep && (!t.Unmanaged || discard[t.ID()]) {
+			removed = append(removed, Change{Verb: Remove, Resource: t})
 		}
 	}
 	claimed := claims(wanted)
@@ -47,7 +47,7 @@ func Between(has, wanted []Thing, discard map[string]bool) ([]Change, error) {
 		old, there := have[t.ID()]
 		t.Given = old.Given
 		if !there {
-			c := Change{Verb: Make, Thing: t}
+			c := Change{Verb: Make, Resource: t}
 			if subject := t.subject(); t.Kind == Snapshot {
 				if _, ok := have[subject]; ok {
 					first = append(first, c)
@@ -61,24 +61,24 @@ func Between(has, wanted []Thing, discard map[string]bool) ([]Change, error) {
 		}
 		how := append(differs(old.Spec, t.Spec), takes(t, old, have)...)
 		switch bad := unalterable(old, t); {
-		case len(how) == 0 && (old.Stray || old.Asked != nil):
-			list = append(list, Change{Verb: Adopt, Thing: t})
+		case len(how) == 0 && (old.Unmanaged || old.LastEnacted != nil):
+			list = append(list, Change{Verb: Adopt, Resource: t})
 		case len(how) == 0:
 		case bad != "":
 			hint := "remove it, enact, and add it again"
-			if old.Stray {
+			if old.Unmanaged {
 				hint = "somebody made one of that name without ironbark: take yours out of the files, remove theirs, and add it again"
 			}
 			errs = append(errs, &sentence.Error{Problem: fmt.Sprintf("%s %s: %s", t.Kind, t.Name, bad), Hint: hint})
 		default:
-			alter := Change{Verb: Alter, Thing: t, How: how, Restart: t.Kind == Machine && old.Spec.Size != t.Spec.Size}
+			alter := Change{Verb: Alter, Resource: t, How: how, Restart: t.Kind == Machine && old.Spec.Size != t.Spec.Size}
 			switch {
 			case !old.hands(claimed):
 				list = append(list, alter)
 			case len(t.publics()) == 0 && !t.Spec.Auto4: // it wants none in its place
 				given = append(given, alter)
 			default:
-				given = append(given, Change{Verb: Alter, Thing: without(old), How: []string{"gives its public address up"}})
+				given = append(given, Change{Verb: Alter, Resource: without(old), How: []string{"gives its public address up"}})
 				list = append(list, alter)
 			}
 		}
@@ -89,9 +89,9 @@ func Between(has, wanted []Thing, discard map[string]bool) ([]Change, error) {
 	return slices.Concat(first, removed, given, afterNeeds(list)), nil
 }
 
-// takes tells of the reserved addresses that a thing asks for as before, and does
+// takes tells of the reserved addresses that a resource asks for as before, and does
 // not have: somebody took the reservation away, and it is made again.
-func takes(t, old Thing, have map[string]Thing) (how []string) {
+func takes(t, old Resource, have map[string]Resource) (how []string) {
 	for _, name := range t.Spec.Reserved {
 		if !slices.Contains(old.Spec.Reserved, name) {
 			continue // told as a difference
@@ -105,7 +105,7 @@ func takes(t, old Thing, have map[string]Thing) (how []string) {
 }
 
 // claims tells who wants each reserved or given public address, by its name.
-func claims(wanted []Thing) map[string]string {
+func claims(wanted []Resource) map[string]string {
 	m := map[string]string{}
 	for _, t := range wanted {
 		if t.Kind != Address {
@@ -117,8 +117,8 @@ func claims(wanted []Thing) map[string]string {
 	return m
 }
 
-// publics names the reserved and given public addresses that a thing asks for.
-func (t Thing) publics() []string {
+// publics names the reserved and given public addresses that a resource asks for.
+func (t Resource) publics() []string {
 	list := slices.Clone(t.Spec.Reserved)
 	for _, a := range t.Spec.Fixed {
 		list = append(list, a.String())
@@ -126,27 +126,27 @@ func (t Thing) publics() []string {
 	return list
 }
 
-// hands reports whether the thing has a public address that another one wants.
-func (t Thing) hands(claimed map[string]string) bool {
+// hands reports whether the resource has a public address that another one wants.
+func (t Resource) hands(claimed map[string]string) bool {
 	return t.Kind != Address && slices.ContainsFunc(t.publics(), func(name string) bool { return claimed[name] != "" && claimed[name] != t.ID() })
 }
 
-// without returns the thing without its public addresses.
-func without(t Thing) Thing {
+// without returns the resource without its public addresses.
+func without(t Resource) Resource {
 	t.Spec.Fixed, t.Spec.Reserved, t.Given = nil, nil, flow.Public{}
 	return t
 }
 
 // subject is the ID of what a snapshot is of.
-func (t Thing) subject() string {
+func (t Resource) subject() string {
 	if t.Spec.Machine != "" {
 		return string(Machine) + " " + t.Spec.Machine
 	}
 	return string(Volume) + " " + t.Spec.Volume
 }
 
-// needs lists the IDs of what must be made before a thing, where it is made too.
-func (t Thing) needs() []string {
+// needs lists the IDs of what must be made before a resource, where it is made too.
+func (t Resource) needs() []string {
 	switch t.Kind {
 	case Snapshot:
 		return []string{t.subject()}
@@ -162,7 +162,7 @@ func (t Thing) needs() []string {
 func afterNeeds(list []Change) []Change {
 	place := map[string]int{}
 	for i, c := range list {
-		place[c.Thing.ID()] = i
+		place[c.Resource.ID()] = i
 	}
 	done := make([]bool, len(list))
 	out := make([]Change, 0, len(list))
@@ -172,7 +172,7 @@ func afterNeeds(list []Change) []Change {
 			return
 		}
 		done[i] = true
-		for _, id := range list[i].Thing.needs() {
+		for _, id := range list[i].Resource.needs() {
 			if j, ok := place[id]; ok {
 				visit(j)
 			}
@@ -185,8 +185,8 @@ func afterNeeds(list []Change) []Change {
 	return out
 }
 
-// unalterable tells what of a thing cannot be altered once it is made.
-func unalterable(old, t Thing) string {
+// unalterable tells what of a resource cannot be altered once it is made.
+func unalterable(old, t Resource) string {
 	switch {
 	case t.Kind == Machine && old.Spec.Image != t.Spec.Image:
 		return "the image of a machine that exists cannot be altered"
@@ -212,27 +212,27 @@ func unalterable(old, t Thing) string {
 	return ""
 }
 
-func byID(list []Thing) map[string]Thing {
-	m := make(map[string]Thing, len(list))
+func byID(list []Resource) map[string]Resource {
+	m := make(map[string]Resource, len(list))
 	for _, t := range list {
 		m[t.ID()] = t
 	}
 	return m
 }
 
-// ordered sorts things by the order in which they are made.
-func ordered(list []Thing) []Thing {
+// ordered sorts resources by the order in which they are made.
+func ordered(list []Resource) []Resource {
 	out := slices.Clone(list)
-	slices.SortStableFunc(out, func(a, b Thing) int {
+	slices.SortStableFunc(out, func(a, b Resource) int {
 		return slices.Index(Kinds, a.Kind) - slices.Index(Kinds, b.Kind)
 	})
 	return out
 }
 
-// Planned returns the wanted things with the public addresses that they will
+// Planned returns the wanted resources with the public addresses that they will
 // have, as far as that is known: given ones, reserved ones that the site has
 // chosen, and those that it gave before.
-func Planned(has, wanted []Thing) []Thing {
+func Planned(has, wanted []Resource) []Resource {
 	have := byID(has)
 	reserved := map[string]flow.Public{}
 	for _, t := range wanted {
@@ -257,8 +257,8 @@ func Planned(has, wanted []Thing) []Thing {
 	return out
 }
 
-// fixed returns the given addresses of a thing, or those that it has.
-func (t Thing) fixed(has flow.Public) flow.Public {
+// fixed returns the given addresses of a resource, or those that it has.
+func (t Resource) fixed(has flow.Public) flow.Public {
 	for _, a := range t.Spec.Fixed {
 		if a.Is4() {
 			has.Addr4 = a
@@ -279,16 +279,16 @@ func merge(a, b flow.Public) flow.Public {
 	return a
 }
 
-// Hinges tells which of the changes that failed keep this one from being done: what
+// BlockedBy tells which of the changes that failed keep this one from being done: what
 // is needed was not made, or the snapshot of what would be removed or altered was
 // not taken. It returns "" where none does.
-func (c Change) Hinges(failed []Change) string {
+func (c Change) BlockedBy(failed []Change) string {
 	for _, f := range failed {
 		switch {
-		case slices.Contains(c.Thing.needs(), f.Thing.ID()) && f.Verb == Make:
-			return fmt.Sprintf("it needs %s, which was not made", f.Thing.ID())
-		case f.Thing.Kind == Snapshot && f.Thing.subject() == c.Thing.ID() && c.Verb != Make:
-			return fmt.Sprintf("it stays as it is, since %s was not taken", f.Thing.ID())
+		case slices.Contains(c.Resource.needs(), f.Resource.ID()) && f.Verb == Make:
+			return fmt.Sprintf("it needs %s, which was not made", f.Resource.ID())
+		case f.Resource.Kind == Snapshot && f.Resource.subject() == c.Resource.ID() && c.Verb != Make:
+			return fmt.Sprintf("it stays as it is, since %s was not taken", f.Resource.ID())
 		}
 	}
 	return ""

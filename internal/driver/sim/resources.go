@@ -16,21 +16,21 @@ import (
 	"ironbark/internal/flow"
 )
 
-// Apply makes, alters or removes one thing. The stand-in keeps the digest and the size of
+// Apply makes, alters or removes one resource. The stand-in keeps the digest and the size of
 // an image, and not the bytes.
-func (s *Site) Apply(ctx context.Context, c change.Change, content io.Reader) (t change.Thing, err error) {
+func (s *Site) Apply(ctx context.Context, c change.Change, content io.Reader) (t change.Resource, err error) {
 	if content != nil {
 		h := sha256.New()
 		if _, err := io.Copy(h, content); err != nil {
 			return t, err
 		}
-		c.Thing.Spec.Digest = hex.EncodeToString(h.Sum(nil))
+		c.Resource.Spec.Digest = hex.EncodeToString(h.Sum(nil))
 	}
 	err = s.withSetups(ctx, func(runs setups) error {
 		return s.commit(ctx, func(tx *sql.Tx, m *meta) (err error) {
 			m.Mark++
 			if c.Verb == change.Remove {
-				t = c.Thing
+				t = c.Resource
 				_, err = s.remove(ctx, tx, t)
 				return err
 			}
@@ -41,14 +41,14 @@ func (s *Site) Apply(ctx context.Context, c change.Change, content io.Reader) (t
 	return t, err
 }
 
-// remove takes a thing away and reports whether it was there.
-func (s *Site) remove(ctx context.Context, tx *sql.Tx, t change.Thing) (bool, error) {
+// remove takes a resource away and reports whether it was there.
+func (s *Site) remove(ctx context.Context, tx *sql.Tx, t change.Resource) (bool, error) {
 	if t.Kind == change.Network || t.Kind == change.Subnet {
 		if err := nothingInside(ctx, tx, t); err != nil {
 			return false, err
 		}
 	}
-	r, err := tx.ExecContext(ctx, `DELETE FROM things WHERE kind = ? AND name = ?`, t.Kind, t.Name)
+	r, err := tx.ExecContext(ctx, `DELETE FROM resources WHERE kind = ? AND name = ?`, t.Kind, t.Name)
 	if err != nil {
 		return false, err
 	}
@@ -57,9 +57,9 @@ func (s *Site) remove(ctx context.Context, tx *sql.Tx, t change.Thing) (bool, er
 }
 
 // nothingInside refuses to take a subnet away in which something stands.
-func nothingInside(ctx context.Context, tx *sql.Tx, t change.Thing) error {
-	return each(ctx, tx, `SELECT `+thingColumns+` FROM things WHERE kind IN ('machine', 'bastion', 'subnet')`, func(scan func(...any) error) error {
-		o, err := readThing(scan)
+func nothingInside(ctx context.Context, tx *sql.Tx, t change.Resource) error {
+	return each(ctx, tx, `SELECT `+resourceColumns+` FROM resources WHERE kind IN ('machine', 'bastion', 'subnet')`, func(scan func(...any) error) error {
+		o, err := readResource(scan)
 		if err != nil {
 			return err
 		}
@@ -70,9 +70,9 @@ func nothingInside(ctx context.Context, tx *sql.Tx, t change.Thing) error {
 	})
 }
 
-// put makes or alters a thing, or does nothing where it is like that already.
-func (s *Site) put(ctx context.Context, tx *sql.Tx, c change.Change, runs setups) (change.Thing, error) {
-	t := c.Thing
+// put makes or alters a resource, or does nothing where it is like that already.
+func (s *Site) put(ctx context.Context, tx *sql.Tx, c change.Change, runs setups) (change.Resource, error) {
+	t := c.Resource
 	given, err := s.address(ctx, tx, t)
 	if err != nil {
 		return t, err
@@ -87,7 +87,7 @@ func (s *Site) put(ctx context.Context, tx *sql.Tx, c change.Change, runs setups
 		return t, err
 	}
 	var oldSpec, oldGiven string
-	switch err := tx.QueryRowContext(ctx, `SELECT spec, given FROM things WHERE kind = ? AND name = ?`, t.Kind, t.Name).Scan(&oldSpec, &oldGiven); {
+	switch err := tx.QueryRowContext(ctx, `SELECT spec, given FROM resources WHERE kind = ? AND name = ?`, t.Kind, t.Name).Scan(&oldSpec, &oldGiven); {
 	case err == nil && oldSpec == string(spec) && oldGiven == string(gave):
 		return t, nil
 	case err != nil && !errors.Is(err, sql.ErrNoRows):
@@ -96,21 +96,21 @@ func (s *Site) put(ctx context.Context, tx *sql.Tx, c change.Change, runs setups
 	if err := s.initialise(ctx, tx, c, runs); err != nil {
 		return t, err
 	}
-	_, err = tx.ExecContext(ctx, `INSERT OR REPLACE INTO things VALUES (?, ?, ?, ?)`, t.Kind, t.Name, string(spec), string(gave))
+	_, err = tx.ExecContext(ctx, `INSERT OR REPLACE INTO resources VALUES (?, ?, ?, ?)`, t.Kind, t.Name, string(spec), string(gave))
 	return t, err
 }
 
-// address gives a thing the public addresses that it asks for: those that it has
+// address gives a resource the public addresses that it asks for: those that it has
 // already, reserved ones, given ones, and otherwise the lowest free ones of the pool.
-func (s *Site) address(ctx context.Context, tx *sql.Tx, t change.Thing) (flow.Public, error) {
+func (s *Site) address(ctx context.Context, tx *sql.Tx, t change.Resource) (flow.Public, error) {
 	if !t.Spec.Auto4 && !t.Spec.Auto6 && len(t.Spec.Fixed)+len(t.Spec.Reserved) == 0 {
 		return flow.Public{}, nil
 	}
 	taken := map[netip.Addr]string{}
-	reserved := map[string]change.Thing{}
+	reserved := map[string]change.Resource{}
 	var has flow.Public
-	err := each(ctx, tx, `SELECT `+thingColumns+` FROM things WHERE kind IN ('machine', 'front', 'bastion', 'address')`, func(scan func(...any) error) error {
-		o, err := readThing(scan)
+	err := each(ctx, tx, `SELECT `+resourceColumns+` FROM resources WHERE kind IN ('machine', 'front', 'bastion', 'address')`, func(scan func(...any) error) error {
+		o, err := readResource(scan)
 		switch {
 		case err != nil:
 			return err
