@@ -74,25 +74,26 @@ func (w *Work) review(before *State, files Files, edit bool) (*Review, error) {
 		}
 		changes = slices.DeleteFunc(changes, func(c change.Change) bool { return !touched[c.Resource.ID()] && !w.Discard[c.Resource.ID()] })
 	}
+	ending := endings(before, after, changes, now)
+	ends := map[int64]bool{}
+	for _, end := range ending {
+		ends[end.Opening.ID] = len(end.Left) == 0
+	}
+	after.Plan = after.Plan.WithoutOpenings(func(id int64) bool { return ends[id] })
 	r := &Review{
 		Files: files, Estate: e, Basis: before.Report.Basis, FirstEnactment: len(before.Report.Files) == 0, Changes: changes,
 		Before: w.Bill(before), After: w.Site.Catalogue().Of(e, meter(before.Report, own)), Limits: w.Site.Catalogue().Limits,
 		Unfinished: before.Report.Unfinished, Drift: w.Drift(before), before: before, after: after,
+		Added: without(e.Sentences, before.Estate.Sentences), Retracted: without(before.Estate.Sentences, e.Sentences),
+		Ending:   ending,
+		Exposure: exposure.Compare(exposure.NewView(before.Plan, now), exposure.NewView(after.Plan, now)),
+		Broken:   exposure.Guarantees(e, after.Plan, now), Findings: found(before, after, now),
 	}
 	r.Notes = w.notes(r)
-	r.Added, r.Retracted = without(e.Sentences, before.Estate.Sentences), without(before.Estate.Sentences, e.Sentences)
-	r.endings(now)
-	ending := map[int64]bool{}
-	for _, end := range r.Ending {
-		ending[end.Opening.ID] = len(end.Left) == 0
-	}
-	after.Plan = after.Plan.WithoutOpenings(func(id int64) bool { return ending[id] })
-	r.Exposure = exposure.Compare(exposure.NewView(before.Plan, now), exposure.NewView(after.Plan, now))
-	r.Broken = exposure.Guarantees(e, after.Plan, now)
-	r.find(now)
 	r.QuotaExceeded = r.After.Used.Over(r.Limits)
 	if len(r.Broken)+len(r.QuotaExceeded) > 0 {
-		r.weigh(now, edit)
+		r.broken, r.overNewly = r.newlyWrong(now, edit)
+		r.onlyCloses = len(before.Report.Files) > 0 && r.opensNothing(now)
 	}
 	base := after.Plan.WithoutOpenings(func(int64) bool { return true })
 	r.same = slices.Equal(base.Rows(), before.Report.Base())
@@ -156,36 +157,38 @@ func standingTooLong(before *State, list []sentence.Stated, now time.Time) error
 
 // endings finds the openings that the new files do not permit any more, and
 // those that lose machines.
-func (r *Review) endings(now time.Time) {
+func endings(before, after *State, changes []change.Change, now time.Time) (list []Ending) {
 	removed := map[string]bool{}
-	for _, c := range r.Changes {
+	for _, c := range changes {
 		if c.Verb == change.Remove && c.Resource.Kind == change.Machine {
 			removed[c.Resource.Name] = true
 		}
 	}
-	for _, o := range Active(r.before.Report.Openings, now) {
+	for _, o := range Active(before.Report.Openings, now) {
 		kept := o.Without(func(m string) bool { return removed[m] })
 		left := kept.Machines()
 		switch {
 		case len(left) == 0:
-			r.Ending = append(r.Ending, Ending{Opening: o, Why: "its machine is removed"})
-		case !r.Estate.PersonKnown(o.Person):
-			r.Ending = append(r.Ending, Ending{Opening: o, Why: o.Person + " is no longer in the estate"})
-		case !opening.Covered(kept, r.Estate, r.after.Plan):
-			r.Ending = append(r.Ending, Ending{Opening: o, Why: "no permit covers it any more"})
+			list = append(list, Ending{Opening: o, Why: "its machine is removed"})
+		case !after.Estate.PersonKnown(o.Person):
+			list = append(list, Ending{Opening: o, Why: o.Person + " is no longer in the estate"})
+		case !opening.Covered(kept, after.Estate, after.Plan):
+			list = append(list, Ending{Opening: o, Why: "no permit covers it any more"})
 		case len(left) < len(o.Machines()):
-			r.Ending = append(r.Ending, Ending{Opening: kept, Why: "machines of it are removed", Left: left})
+			list = append(list, Ending{Opening: kept, Why: "machines of it are removed", Left: left})
 		}
 	}
+	return list
 }
 
-// find looks over the new state, and tells what was there before.
-func (r *Review) find(now time.Time) {
+// found looks over the new state, and tells what was there before.
+func found(before, after *State, now time.Time) (list []Found) {
 	old := map[string]bool{}
-	for _, f := range findings.Look(r.before.Estate, r.before.Plan, now) {
+	for _, f := range findings.Look(before.Estate, before.Plan, now) {
 		old[f.What] = true
 	}
-	for _, f := range findings.Look(r.Estate, r.after.Plan, now) {
-		r.Findings = append(r.Findings, Found{Finding: f, New: !old[f.What]})
+	for _, f := range findings.Look(after.Estate, after.Plan, now) {
+		list = append(list, Found{Finding: f, New: !old[f.What]})
 	}
+	return list
 }

@@ -10,24 +10,25 @@ import (
 	"ironbark/internal/exposure"
 )
 
-// weigh tells whether a review may be stopped at all, and what is newly wrong with it.
-func (r *Review) weigh(now time.Time, edit bool) {
+// newlyWrong lists the guarantees that a review newly breaks, and the limits that it newly
+// exceeds.
+func (r *Review) newlyWrong(now time.Time, edit bool) (broken, over []string) {
 	known := map[string]bool{}
 	for _, b := range exposure.Guarantees(r.before.Estate, r.before.Plan, now) {
 		known[b.Guarantee.Sentence] = true
 	}
 	for _, b := range r.Broken {
 		if !known[b.Guarantee.Sentence] {
-			r.broken = append(r.broken, b.Guarantee.Sentence)
+			broken = append(broken, b.Guarantee.Sentence)
 		}
 	}
 	was := r.Before.Used.Over(r.Limits)
-	for _, over := range r.QuotaExceeded {
-		if !edit || !slices.Contains(was, over) { // what failed before is in the bill, and is not there
-			r.overNewly = append(r.overNewly, over)
+	for _, limit := range r.QuotaExceeded {
+		if !edit || !slices.Contains(was, limit) { // what failed before is in the bill, and is not there
+			over = append(over, limit)
 		}
 	}
-	r.onlyCloses = len(r.before.Report.Files) > 0 && r.opensNothing(now)
+	return broken, over
 }
 
 // opensNothing reports whether nothing is open or may be opened after the review that

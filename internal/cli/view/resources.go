@@ -11,7 +11,7 @@ import (
 	"ironbark/internal/work"
 )
 
-// Things lists the things of one kind on the site, or with "" those of all kinds.
+// Resources lists the things of one kind on the site, or with "" those of all kinds.
 func (p *Printer) Resources(st *work.State, kind change.Kind, ph *Phrasing) {
 	told := 0
 	for _, k := range change.Kinds {

@@ -2,6 +2,7 @@ package view
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -101,10 +102,11 @@ func (p *Printer) exposureDifference(r *work.Review, before, after *Phrasing) {
 	}
 	p.changes(p.Open("newly open"), d.Opened, after)
 	p.changes("no longer open", d.Closed, before)
-	for i := range d.Moved {
-		d.Moved[i].Entry.Origin.Sentence = fmt.Sprintf("was until %s: %s", orEver(d.Moved[i].Before, after.now), d.Moved[i].Entry.Origin.Sentence)
+	moved := slices.Clone(d.Moved)
+	for i, c := range moved {
+		moved[i].Entry.Origin.Sentence = fmt.Sprintf("was until %s: %s", orEver(c.Before, after.now), c.Entry.Origin.Sentence)
 	}
-	p.changes("open until another moment", d.Moved, after)
+	p.changes("open until another moment", moved, after)
 	p.possible("may be opened from now on", r.Added)
 	p.possible("may not be opened any more", r.Retracted)
 }
