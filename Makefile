@@ -23,7 +23,8 @@ packages:
 
 test: packages
 	go test $(TESTFLAGS) ./...
-	CGO_ENABLED=1 go test -race ./internal/driver/sim -run TestConformance
+	CGO_ENABLED=1 go test -race ./internal/driver/sim ./internal/driver/memory ./internal/ledger/... ./internal/site -run "Conformance|One|Opening|History|Told"
+	IRONBARK_TEST_RACE=yes go test ./cmd/ironbark -run "TestWhatIsToldAsDoneIsThere|TestTwoEnactmentsAtOnce"
 
 lint:
 	test -z "$$(gofmt -l .)"

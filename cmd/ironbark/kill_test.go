@@ -180,3 +180,50 @@ func TestASessionThatIsBrokenOffClosesWhatItOpened(t *testing.T) {
 		}
 	}
 }
+
+// TestAKilledCommandLeavesNothingOpenThatIsNotRecorded kills the process after each
+// write of commands that open and that close. Afterwards what passes is what is listed,
+// nothing is told as altered, the record is whole, and closing closes.
+func TestAKilledCommandLeavesNothingOpenThatIsNotRecorded(t *testing.T) {
+	open := func(source, length string) []string {
+		return []string{"open", "ssh", "to", "gauge-1", "from", source, "for", length, "because", "killed", "--person", "mara"}
+	}
+	for name, args := range map[string][]string{
+		"open": open("198.51.100.8", "1h"), "extend": open("198.51.100.7", "2h"), "close": {"close", "--all", "--person", "mara"},
+		"deny": {"deny", "ssh", "from", "198.51.100.0/24", "to", "all", "--yes", "--person", "mara"},
+	} {
+		for kill := 1; ; kill++ {
+			dir := t.TempDir()
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "estate.yaml"), []byte(before), 0o644))
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "estate.rules"), []byte("permit ops to open ssh to all from everywhere up to 4h\n"), 0o644))
+			status, out := run(t, dir, nil, "enact", "--yes", "--person", "mara")
+			require.Zero(t, status, out)
+			later := []string{"IRONBARK_CLOCK=2026-11-23T09:05:00Z"}
+			status, out = run(t, dir, later, open("198.51.100.7", "1h")...)
+			require.Zero(t, status, out)
+			status, out = run(t, dir, append(later, fmt.Sprint("IRONBARK_SIM_FAULTS=halt=", kill)), args...)
+			if status != -1 {
+				require.Zero(t, status, out)
+				assert.Greater(t, kill, 2, name)
+				break
+			}
+			now := []string{"IRONBARK_CLOCK=2026-11-23T09:05:10Z"}
+			_, listed := run(t, dir, now, "openings")
+			for _, source := range []string{"198.51.100.7", "198.51.100.8"} {
+				passes, why := run(t, dir, now, "why", "ssh", "from", source, "to", "gauge-1")
+				if strings.Contains(why, "deny") {
+					continue
+				}
+				assert.Equal(t, strings.Contains(listed, source), passes == 0, "%s killed after %d: %s\n%s", name, kill, listed, why)
+				assert.NotContains(t, why, "not as it was recorded")
+			}
+			status, out = run(t, dir, now, "close", "--all", "--person", "mara")
+			assert.Zero(t, status, out)
+			status, out = run(t, dir, now, "why", "ssh", "from", "198.51.100.7", "to", "gauge-1")
+			assert.Equal(t, 3, status, out)
+			status, out = run(t, dir, now, "journal")
+			assert.Zero(t, status, out)
+			assert.NotContains(t, out, "broken")
+		}
+	}
+}

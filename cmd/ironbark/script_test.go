@@ -26,6 +26,10 @@ func TestMain(m *testing.M) {
 	program = filepath.Join(dir, "ironbark")
 	build := exec.Command("go", "build", "-trimpath", "-o", program, ".")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if os.Getenv("IRONBARK_TEST_RACE") != "" { // the program watches itself for races, and exits with 66 after one
+		build = exec.Command("go", "build", "-race", "-o", program, ".")
+		build.Env = append(os.Environ(), "CGO_ENABLED=1")
+	}
 	build.Stdout, build.Stderr = os.Stdout, os.Stderr
 	if err := build.Run(); err != nil {
 		panic(err)

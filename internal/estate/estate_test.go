@@ -362,3 +362,18 @@ func mustTree(file string) *yaml.Node {
 	}
 	return root
 }
+
+func TestACrowdIsToldBeforeItIsRead(t *testing.T) {
+	var b strings.Builder
+	b.WriteString("estate: saltmarsh\nmachines:\n  # many\n")
+	for i := range MaxMachines + 1 {
+		fmt.Fprintf(&b, "  m%d:\n    image: a\n", i)
+	}
+	b.WriteString("people:\n  mara: {}\n")
+	_, err := Read(File{Name: FileName, Data: []byte(b.String())})
+	require.ErrorContains(t, err, "at most 100000 machines, and here are 100001")
+	require.ErrorContains(t, err, "estate.yaml:2")
+	few, err := Read(File{Name: FileName, Data: []byte("estate: saltmarsh\nsite: sim\nnetworks: {e: {space: 10.0.0.0/16, subnets: {s: {range: 10.0.0.0/24}}}}\nmachines:\n  a: {image: i, size: s, at: s}\n\n  # between\n  b:\n    image: i\n    size: s\n    at: s\n")})
+	require.NoError(t, err)
+	assert.Len(t, few.Machines, 2)
+}

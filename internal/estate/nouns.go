@@ -72,12 +72,9 @@ func (r *reader) person(name string, at sentence.Pos, n *yaml.Node) {
 	r.estate.People = append(r.estate.People, p)
 }
 
-// MaxMachines is how many machines an estate may have: some 4 s and 1 GB to read.
-const MaxMachines = 100_000
-
 func (r *reader) machines(n *yaml.Node) {
-	if len(n.Content)/2 > MaxMachines {
-		r.failAt(n, fmt.Sprintf("an estate has at most %d machines, and here are %d", MaxMachines, len(n.Content)/2), "split the estate: one folder for each team or place")
+	if count := len(n.Content) / 2; count > MaxMachines {
+		r.errs = append(r.errs, tooMany(r.at(n), count))
 		return
 	}
 	r.named(n, "machines", r.machine)

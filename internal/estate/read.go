@@ -117,6 +117,10 @@ func (r *reader) parse(data []byte, enacted bool) *yaml.Node {
 			return nil
 		}
 	}
+	if count, line := crowd(r.lines); count > MaxMachines {
+		r.errs = append(r.errs, tooMany(sentence.Pos{File: r.file, Line: line, Col: 1}, count))
+		return nil
+	}
 	var doc yaml.Node
 	if err := yaml.Load(data, &doc); err != nil {
 		r.syntax(err)
