@@ -101,8 +101,14 @@ func (n *NotOpenedError) Error() string {
 // Unwrap returns both reasons.
 func (n *NotOpenedError) Unwrap() []error { return []error{n.Why, n.Back} }
 
-// ExitStatus is that of a failure.
-func (n *NotOpenedError) ExitStatus() int { return 1 }
+// ExitStatus is that of a failure, or where somebody closed it meanwhile that of
+// something that changed since it was looked at.
+func (n *NotOpenedError) ExitStatus() int {
+	if n.Back == nil && errors.Is(n.Why, driver.ErrShut) {
+		return 5
+	}
+	return 1
+}
 
 // takeBack takes an opening back that was intended and does not pass for certain: it is
 // shut for good, and recorded so. What it was to extend ends with it; less is open,
