@@ -23,24 +23,44 @@ import (
 	"ironbark/internal/journal"
 )
 
-// Clock is a clock that a test sets. It is safe for concurrent use.
+// Clock is a clock that a test sets, or the real one, for which a test waits. It is safe
+// for concurrent use.
 type Clock struct {
-	mu sync.Mutex
-	at time.Time
+	mu   sync.Mutex
+	at   time.Time
+	real bool
 }
 
 // NewClock returns a clock that stands at a moment.
 func NewClock(at time.Time) *Clock { return &Clock{at: at} }
 
+// RealClock returns the computer's clock. Lengths of time are 600 times shorter by it.
+func RealClock() *Clock { return &Clock{real: true} }
+
 // Now returns the moment that was set.
 func (c *Clock) Now() time.Time {
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	if c.real {
+		return time.Now()
+	}
 	return c.at
 }
 
-// Set sets the moment.
+// Length is how long a length of time is by this clock.
+func (c *Clock) Length(d time.Duration) time.Duration {
+	if c.real {
+		return d / 600
+	}
+	return d
+}
+
+// Set sets the moment, or waits until it has come.
 func (c *Clock) Set(at time.Time) {
+	if c.real {
+		time.Sleep(time.Until(at))
+		return
+	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.at = at
@@ -72,6 +92,11 @@ func Files(rules string) []estate.File {
 // Run runs the suite. fresh makes a place; open opens it as another process would, each
 // time that it is called.
 func Run(t *testing.T, fresh func(t *testing.T, c *Clock) (open func() driver.Driver)) {
+	RunWith(t, func() *Clock { return NewClock(Start) }, fresh)
+}
+
+// RunWith runs the suite by a clock of its own in each test.
+func RunWith(t *testing.T, clock func() *Clock, fresh func(t *testing.T, c *Clock) (open func() driver.Driver)) {
 	for name, test := range map[string]func(*suite){
 		"nothing is there and nothing is open at first":   (*suite).empty,
 		"a change that is done twice is done once":        (*suite).twice,
@@ -87,7 +112,7 @@ func Run(t *testing.T, fresh func(t *testing.T, c *Clock) (open func() driver.Dr
 		"an image is what was uploaded":                   (*suite).upload,
 	} {
 		t.Run(name, func(t *testing.T) {
-			c := NewClock(Start)
+			c := clock()
 			open := fresh(t, c)
 			test(&suite{T: t, clock: c, open: open, d: open()})
 		})
@@ -137,7 +162,22 @@ func (s *suite) build() {
 		}
 	}
 	s.install("allow https from everywhere to gauge-1")
-	s.clock.Set(s.clock.Now().Add(time.Minute))
+	s.wait(time.Minute)
+}
+
+// wait lets time pass.
+func (s *suite) wait(d time.Duration) { s.clock.Set(s.clock.Now().Add(s.clock.Length(d))) }
+
+// around asks just before a moment and from it on whether ssh passes.
+func (s *suite) around(at time.Time, before, after bool, why string) {
+	ahead, past := time.Nanosecond, time.Duration(0)
+	if s.clock.real { // a probe takes its time
+		ahead, past = 400*time.Millisecond, 50*time.Millisecond
+	}
+	s.clock.Set(at.Add(-ahead))
+	assert.Equal(s, before, s.probe(22), "just before "+why)
+	s.clock.Set(at.Add(past))
+	assert.Equal(s, after, s.probe(22), "at "+why)
 }
 
 // public is gauge-1's public address.
@@ -162,7 +202,7 @@ func (s *suite) passage(id int64) driver.Passage {
 	now := s.clock.Now()
 	return driver.Passage{
 		ID: id, Begin: now, Sentence: "open ssh to gauge-1 from 198.51.100.7",
-		Parts: []driver.Part{{Machines: []string{"gauge-1"}, Services: flow.ServicesAt(flow.TCPPort(22)), From: from, End: now.Add(time.Hour)}},
+		Parts: []driver.Part{{Machines: []string{"gauge-1"}, Services: flow.ServicesAt(flow.TCPPort(22)), From: from, End: now.Add(s.clock.Length(time.Hour))}},
 	}
 }
 
@@ -219,23 +259,27 @@ func (s *suite) installed() {
 func (s *suite) passes() {
 	s.build()
 	p := s.passage(1)
-	p.Begin = p.Begin.Add(10 * time.Minute)
+	p.Begin = p.Begin.Add(s.clock.Length(10 * time.Minute))
 	mark := s.observe().Mark
 	s.pass(p)
 	passing := s.observe().Mark
 	assert.NotEqual(s, mark, passing)
-	for after, want := range map[time.Duration]bool{0: false, 10*time.Minute - 1: false, 10 * time.Minute: true, time.Hour - 1: true} {
-		s.clock.Set(Start.Add(time.Minute + after))
-		assert.Equal(s, want, s.probe(22), "%s after it was asked for", after)
-	}
-	assert.Equal(s, passing, s.observe().Mark, "a beginning or an end that comes does not change it")
-	p.Parts[0].End = p.Parts[0].End.Add(time.Hour)
+	assert.False(s, s.probe(22), "its beginning lies ahead")
+	s.around(p.Begin, false, true, "its beginning")
+	assert.Equal(s, passing, s.observe().Mark, "a beginning that comes does not change the mark")
+	p.Parts[0].End = p.Parts[0].End.Add(s.clock.Length(time.Hour))
 	s.pass(p)
-	s.clock.Set(p.Parts[0].End.Add(-1))
+	s.clock.Set(p.Parts[0].End.Add(-s.clock.Length(30 * time.Minute)))
 	assert.True(s, s.probe(22), "another of that number took its place")
-	assert.True(s, s.observe().Plan.Rules[len(s.observe().Plan.Rules)-1].Until.Equal(p.Parts[0].End) || s.observe().Plan.Rules[0].Until.Equal(p.Parts[0].End), "its end is read back")
-	s.clock.Set(p.Parts[0].End)
-	assert.False(s, s.probe(22), "at exactly its end it is over")
+	ends := []time.Time{}
+	for _, r := range s.observe().Plan.Rules {
+		if r.Opening == 1 {
+			ends = append(ends, r.Until)
+		}
+	}
+	require.Len(s, ends, 1)
+	assert.True(s, ends[0].Equal(p.Parts[0].End), "its end is read back")
+	s.around(p.Parts[0].End, true, false, "its end")
 }
 
 func (s *suite) shut() {
@@ -388,13 +432,14 @@ func (s *suite) sessionEnds() {
 	ends(c, "its opening was closed")
 	s.pass(s.passage(2))
 	c = s.begin(to)
-	s.clock.Set(s.clock.Now().Add(2 * time.Hour))
+	s.wait(2 * time.Hour)
 	ends(c, "its opening ended by itself")
 	s.pass(s.passage(3))
 	c = s.begin(to)
 	require.NoError(s, other.Install(s.Context(), s.plan("deny ssh from everywhere to all"), s.observe().Mark))
 	ends(c, "a deny came")
 	s.install("")
+	s.pass(s.passage(4))
 	c = s.begin(to)
 	_, _, err := other.Power(s.Context(), "gauge-1", driver.Power{Do: driver.Stop, Grace: time.Minute})
 	require.NoError(s, err)

@@ -1,0 +1,31 @@
+package linux
+
+import (
+	"os"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"ironbark/internal/driver"
+	"ironbark/internal/driver/drivertest"
+)
+
+// needRoot skips a test that makes namespaces where that may not be done.
+func needRoot(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("network namespaces and the packet filter need root")
+	}
+}
+
+func TestConformance(t *testing.T) {
+	needRoot(t)
+	drivertest.RunWith(t, drivertest.RealClock, func(t *testing.T, c *drivertest.Clock) func() driver.Driver {
+		dir := t.TempDir()
+		t.Cleanup(func() { require.NoError(t, New(dir, c).RemoveEverything()) })
+		return func() driver.Driver {
+			s := New(dir, c)
+			t.Cleanup(func() { require.NoError(t, s.Close()) })
+			return s
+		}
+	})
+}

@@ -1,0 +1,544 @@
+// Package linux is a driver whose place is a Linux host: network namespaces, links
+// between them, and the kernel's packet filter, which it speaks to through netlink.
+// Nothing of the host's own is touched. It needs root.
+package linux
+
+import (
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/mdlayher/netlink"
+	"golang.org/x/sys/unix"
+
+	"ironbark/internal/change"
+	"ironbark/internal/cost"
+	"ironbark/internal/driver"
+	"ironbark/internal/flow"
+	"ironbark/internal/store"
+)
+
+// Site is the place of one estate on this host.
+type Site struct {
+	dir    string
+	prefix string
+	clock  driver.Clock
+	offer  cost.Catalogue
+
+	mu sync.Mutex
+	db *store.DB
+}
+
+var _ driver.Driver = (*Site)(nil)
+
+// New returns the place whose state is in a folder, which names it on the host, too.
+// Nothing is read or made before it is needed.
+func New(dir string, clock driver.Clock) *Site {
+	return &Site{dir: dir, prefix: prefixOf(dir), clock: clock, offer: catalogue()}
+}
+
+// Catalogue returns what the host offers.
+func (s *Site) Catalogue() cost.Catalogue { return s.offer }
+
+// ClientAddrs are those from which the probe's namespace speaks for whoever is at this host.
+func (s *Site) ClientAddrs(context.Context) ([]netip.Addr, error) {
+	return []netip.Addr{netip.MustParseAddr("198.51.100.7"), netip.MustParseAddr("2001:db8:ca11::7")}, nil
+}
+
+// Close closes the state. What was made stays.
+func (s *Site) Close() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.db == nil {
+		return nil
+	}
+	err := s.db.Close()
+	s.db = nil
+	return err
+}
+
+func (s *Site) open(ctx context.Context) (*store.DB, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.db != nil {
+		return s.db, nil
+	}
+	if err := os.MkdirAll(s.dir, 0o700); err != nil {
+		return nil, err
+	}
+	db, err := store.Open(ctx, filepath.Join(s.dir, Name), format, false)
+	s.db = db
+	return db, err
+}
+
+// read reads something in one transaction. Where there is no state yet, nothing is read.
+func (s *Site) read(ctx context.Context, f func(tx *sql.Tx) error) error {
+	s.mu.Lock()
+	opened := s.db != nil
+	s.mu.Unlock()
+	if _, err := os.Stat(filepath.Join(s.dir, Name)); !opened && errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	db, err := s.open(ctx)
+	if err != nil {
+		return err
+	}
+	return db.Read(ctx, f)
+}
+
+// change writes in one transaction, under a lock that is held while the kernel is written
+// to, too: so that both stay of one mind.
+func (s *Site) change(ctx context.Context, f func(tx *sql.Tx, m *meta) error) (err error) {
+	db, err := s.open(ctx)
+	if err != nil {
+		return err
+	}
+	return db.Update(ctx, func(tx *sql.Tx) error { // SQLite lets one write at a time, from its beginning on
+		m, err := readMeta(ctx, tx)
+		if err != nil {
+			return err
+		}
+		if err := f(tx, &m); err != nil {
+			return err
+		}
+		if now := s.clock.Now(); now.After(m.Latest) {
+			m.Latest = now.UTC()
+		}
+		return m.write(ctx, tx)
+	})
+}
+
+// Mark tells the state's own count and the generation of the packet filter, which
+// changes whenever anybody writes to that.
+func (s *Site) Mark(ctx context.Context) (string, error) {
+	var m meta
+	err := s.read(ctx, func(tx *sql.Tx) (err error) {
+		m, err = readMeta(ctx, tx)
+		return err
+	})
+	if err != nil {
+		return "", err
+	}
+	return s.mark(&m)
+}
+
+func (s *Site) mark(m *meta) (string, error) {
+	g, err := s.generation()
+	return fmt.Sprintf("%d/%d", m.Mark, g), err
+}
+
+// generation reads that of the packet filter (NFT_MSG_GETGEN); 0 where there is none.
+func (s *Site) generation() (g uint32, err error) {
+	if !exists(s.prefix) {
+		return 0, nil
+	}
+	err = within(s.prefix, func() error {
+		c, err := netlink.Dial(unix.NETLINK_NETFILTER, nil)
+		if err != nil {
+			return err
+		}
+		defer c.Close()
+		list, err := c.Execute(netlink.Message{
+			Header: netlink.Header{Type: unix.NFNL_SUBSYS_NFTABLES<<8 | unix.NFT_MSG_GETGEN, Flags: netlink.Request},
+			Data:   []byte{unix.AF_UNSPEC, unix.NFNETLINK_V0, 0, 0},
+		})
+		if err != nil || len(list) == 0 || len(list[0].Data) < 4 {
+			return errors.Join(err, errors.New("the packet filter tells no generation"))
+		}
+		ad, err := netlink.NewAttributeDecoder(list[0].Data[4:])
+		if err != nil {
+			return err
+		}
+		for ad.Next() {
+			if ad.Type() == unix.NFTA_GEN_ID {
+				b := ad.Bytes()
+				g = uint32(b[0])<<24 | uint32(b[1])<<16 | uint32(b[2])<<8 | uint32(b[3])
+			}
+		}
+		return ad.Err()
+	})
+	return g, err
+}
+
+// Observe tells what is there.
+func (s *Site) Observe(ctx context.Context, scope driver.Scope) (*driver.Observation, error) {
+	o := &driver.Observation{Machines: map[string]driver.Machine{}, Keys: map[string]string{}, Shut: map[int64]time.Time{}}
+	var m meta
+	var rows []flow.Row
+	var passing []driver.Passage
+	err := s.read(ctx, func(tx *sql.Tx) (err error) {
+		if m, err = readMeta(ctx, tx); err != nil {
+			return err
+		}
+		if err := s.observe(ctx, tx, scope, o); err != nil {
+			return err
+		}
+		if !scope.Plan {
+			return nil
+		}
+		if rows, err = readPlan(ctx, tx); err != nil {
+			return err
+		}
+		passing, err = readPassing(ctx, tx)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	o.Identity = m.Identity
+	if _, behind := later(s.clock.Now(), m.Latest); behind > 0 {
+		o.Behind = behind
+	}
+	if scope.Plan {
+		if o.Plan, err = s.planOf(rows, passing, &m); err != nil {
+			return nil, err
+		}
+	}
+	o.Mark, err = s.mark(&m)
+	return o, err
+}
+
+func (s *Site) observe(ctx context.Context, tx *sql.Tx, scope driver.Scope, o *driver.Observation) error {
+	if scope.Resources || len(scope.Machines) > 0 {
+		list, err := readResources(ctx, tx)
+		if err != nil {
+			return err
+		}
+		keys := map[string]string{}
+		for _, t := range list {
+			if t.Kind == change.Key {
+				keys[t.Name] = t.Spec.Public
+			}
+		}
+		for _, t := range list {
+			if t.Kind == change.Machine && (scope.Resources || slices.Contains(scope.Machines, t.Name)) {
+				if o.Machines[t.Name], err = s.machine(ctx, tx, t); err != nil {
+					return err
+				}
+				o.Keys[t.Name] = keys[t.Spec.Key]
+			}
+		}
+		if scope.Resources {
+			o.Resources = list
+		}
+	}
+	for _, id := range scope.Openings {
+		err := each(ctx, tx, `SELECT at FROM shut WHERE id = ?`, func(scan func(...any) error) error {
+			var at string
+			if err := scan(&at); err != nil {
+				return err
+			}
+			when, err := time.Parse(time.RFC3339Nano, at)
+			o.Shut[id] = when
+			return err
+		}, id)
+		if err != nil {
+			return err
+		}
+	}
+	return tx.QueryRowContext(ctx, `SELECT max((SELECT coalesce(max(id), 0) FROM shut), (SELECT coalesce(max(id), 0) FROM passing))`).Scan(&o.Highest)
+}
+
+// planOf puts the plan together as it was installed. Where the packet filter was written to
+// by somebody else, nobody can tell by that what passes: see [altered].
+func (s *Site) planOf(rows []flow.Row, passing []driver.Passage, m *meta) (*flow.Plan, error) {
+	plan, err := flow.FromRows(rows)
+	if err != nil {
+		return nil, err
+	}
+	g, err := s.generation()
+	if err != nil {
+		return nil, err
+	}
+	if g != m.Generation {
+		if plan, err = s.readBack(plan, passing); err != nil {
+			return nil, err
+		}
+	}
+	var rules []flow.Rule
+	for _, p := range passing {
+		for _, part := range p.Parts {
+			group := &flow.Group{}
+			for _, name := range part.Machines {
+				if i, ok := plan.MachineByName(name); ok {
+					group.Machines = append(group.Machines, i)
+				}
+			}
+			slices.Sort(group.Machines)
+			rules = append(rules, flow.Rule{
+				Kind: flow.Opening, From: part.From, To: group, Services: part.Services, Begin: p.Begin, Until: part.End, Opening: p.ID, Origin: flow.Origin{Sentence: p.Sentence},
+			})
+		}
+	}
+	return plan.With(rules...), nil
+}
+
+// Apply makes, alters or removes a resource.
+func (s *Site) Apply(ctx context.Context, c change.Change, content io.Reader) (t change.Resource, err error) {
+	t = c.Resource
+	if content != nil { // light machines start from no disk: of an image its digest is kept
+		h := sha256.New()
+		if _, err := io.Copy(h, content); err != nil {
+			return t, err
+		}
+		t.Spec.Digest = hex.EncodeToString(h.Sum(nil))
+	}
+	return t, s.change(ctx, func(tx *sql.Tx, m *meta) error {
+		if err := s.build(); err != nil {
+			return err
+		}
+		list, err := readResources(ctx, tx)
+		if err != nil {
+			return err
+		}
+		if c.Verb == change.Remove {
+			if t.Kind == change.Machine {
+				s.stopListening(t.Name)
+				if err := s.partMachine(t.Name); err != nil {
+					return err
+				}
+			}
+			m.Mark++
+			_, err1 := tx.ExecContext(ctx, `DELETE FROM resources WHERE kind = ? AND name = ?`, t.Kind, t.Name)
+			_, err2 := tx.ExecContext(ctx, `DELETE FROM machines WHERE name = ? AND ?`, t.Name, t.Kind == change.Machine)
+			return errors.Join(err1, err2)
+		}
+		if t.Given, err = s.give(t, list); err != nil {
+			return err
+		}
+		if old, ok := change.Find(list, t.Kind, t.Name); !ok || !old.Spec.Equal(t.Spec) || old.Given != t.Given {
+			m.Mark++
+			if err := putResource(ctx, tx, t); err != nil {
+				return err
+			}
+		}
+		if t.Kind != change.Machine {
+			return nil
+		}
+		if err := s.joinMachine(t.Name, addrsOf([]change.Resource{t})[t.Name], outward(t, list)); err != nil {
+			return err
+		}
+		if off, _, err := switched(ctx, tx, t.Name); err != nil || off != "" { // a machine that is off stays off
+			return err
+		}
+		return s.startListening(t.Name)
+	})
+}
+
+// outward reports whether a machine stands in a network that calls outward.
+func outward(t change.Resource, list []change.Resource) bool {
+	return slices.ContainsFunc(t.Spec.Subnets, func(at string) bool {
+		subnet, _ := change.Find(list, change.Subnet, at)
+		network, _ := change.Find(list, change.Network, subnet.Spec.Network)
+		return network.Spec.Outside
+	})
+}
+
+// Install puts a plan in place of the one before.
+func (s *Site) Install(ctx context.Context, plan *flow.Plan, mark string) error {
+	plan = plan.WithoutOpenings(func(int64) bool { return true })
+	return s.change(ctx, func(tx *sql.Tx, m *meta) error {
+		if now, err := s.mark(m); err != nil || now != mark {
+			return errors.Join(err, driver.ErrMoved)
+		}
+		if err := s.build(); err != nil {
+			return err
+		}
+		if err := errors.Join(s.routeSpaces(plan), putPlan(ctx, tx, plan.Rows())); err != nil {
+			return err
+		}
+		m.Mark++
+		return s.put(ctx, tx, m, plan)
+	})
+}
+
+// put writes the whole packet filter anew, in one transaction of the kernel's.
+func (s *Site) put(ctx context.Context, tx *sql.Tx, m *meta, plan *flow.Plan) error {
+	list, err := readResources(ctx, tx)
+	if err != nil {
+		return err
+	}
+	passing, err := readPassing(ctx, tx)
+	if err != nil {
+		return err
+	}
+	addrs := addrsOf(list)
+	var open []opened
+	for machine, to := range addrs {
+		if boxes := openings(passing, machine); len(boxes) > 0 {
+			for _, a := range to {
+				m.Number++
+				open = append(open, opened{a, m.Number, boxes})
+			}
+		}
+	}
+	links, err := s.links(addrs)
+	if err != nil {
+		return err
+	}
+	c, done, err := s.conn()
+	if err != nil {
+		return err
+	}
+	defer done()
+	if err := install(c, NewTable(plan, s.listening), links, open, s.clock.Now()); err != nil {
+		return err
+	}
+	m.Generation, err = s.generation()
+	return err
+}
+
+// Pass lets an opening pass.
+func (s *Site) Pass(ctx context.Context, p driver.Passage) error {
+	return s.change(ctx, func(tx *sql.Tx, m *meta) error {
+		var was int
+		if err := tx.QueryRowContext(ctx, `SELECT count(*) FROM shut WHERE id = ?`, p.ID).Scan(&was); err != nil {
+			return err
+		}
+		if was > 0 {
+			return driver.ErrShut
+		}
+		before, err := readPassing(ctx, tx)
+		if err != nil {
+			return err
+		}
+		changed := []driver.Passage{p}
+		for _, o := range before {
+			if !lasts(o, s.clock.Now()) {
+				changed = append(changed, o)
+				if _, err := tx.ExecContext(ctx, `UPDATE passing SET over = 1 WHERE id = ?`, o.ID); err != nil {
+					return err
+				}
+			}
+		}
+		if err := putPassage(ctx, tx, p); err != nil {
+			return err
+		}
+		m.Mark++
+		return s.reopen(ctx, tx, m, before, changed...)
+	})
+}
+
+// lasts reports whether something of an opening has not ended yet.
+func lasts(p driver.Passage, at time.Time) bool {
+	return slices.ContainsFunc(p.Parts, func(one driver.Part) bool { return at.Before(one.End) })
+}
+
+// Shut ends openings for good.
+func (s *Site) Shut(ctx context.Context, at time.Time, ids ...int64) error {
+	return s.change(ctx, func(tx *sql.Tx, m *meta) error {
+		before, err := readPassing(ctx, tx)
+		if err != nil {
+			return err
+		}
+		for _, id := range ids {
+			_, err1 := tx.ExecContext(ctx, `INSERT OR IGNORE INTO shut VALUES (?, ?)`, id, at.UTC().Format(time.RFC3339Nano))
+			_, err2 := tx.ExecContext(ctx, `UPDATE passing SET over = 1 WHERE id = ?`, id)
+			if err := errors.Join(err1, err2); err != nil {
+				return err
+			}
+		}
+		m.Mark++
+		var gone []driver.Passage
+		for _, p := range before {
+			if slices.Contains(ids, p.ID) {
+				gone = append(gone, p)
+			}
+		}
+		return s.reopen(ctx, tx, m, before, gone...)
+	})
+}
+
+// reopen writes anew what openings let pass to the machines of some of them. before are
+// those that passed until now.
+func (s *Site) reopen(ctx context.Context, tx *sql.Tx, m *meta, before []driver.Passage, changed ...driver.Passage) error {
+	if !exists(s.prefix) || len(changed) == 0 {
+		return nil
+	}
+	concerned := map[string]bool{}
+	for _, p := range append(slices.Clone(changed), before...) {
+		for _, part := range p.Parts {
+			for _, name := range part.Machines {
+				concerned[name] = concerned[name] || slices.ContainsFunc(changed, func(c driver.Passage) bool { return c.ID == p.ID })
+			}
+		}
+	}
+	list, err := readResources(ctx, tx)
+	if err != nil {
+		return err
+	}
+	passing, err := readPassing(ctx, tx)
+	if err != nil {
+		return err
+	}
+	if g, err := s.generation(); err != nil || g != m.Generation { // somebody wrote to it: all of it is put right
+		rows, err1 := readPlan(ctx, tx)
+		plan, err2 := flow.FromRows(rows)
+		if err := errors.Join(err, err1, err2); err != nil {
+			return err
+		}
+		return s.put(ctx, tx, m, plan)
+	}
+	led := map[netip.Addr]bool{}
+	var open []opened
+	for machine, to := range addrsOf(list) {
+		if !concerned[machine] {
+			continue
+		}
+		boxes := openings(passing, machine)
+		for _, a := range to {
+			led[a] = len(openings(before, machine)) > 0
+			m.Number++
+			open = append(open, opened{a, m.Number, boxes})
+		}
+	}
+	c, done, err := s.conn()
+	if err != nil {
+		return err
+	}
+	defer done()
+	if err := reopen(c, open, led, s.clock.Now()); err != nil {
+		return err
+	}
+	m.Generation, err = s.generation()
+	return err
+}
+
+// Keep keeps the identity.
+func (s *Site) Keep(ctx context.Context, id driver.Identity) error {
+	return s.change(ctx, func(_ *sql.Tx, m *meta) error {
+		m.Identity = id
+		return nil
+	})
+}
+
+// AcceptClock takes the clock as right.
+func (s *Site) AcceptClock(ctx context.Context) error {
+	return s.change(ctx, func(_ *sql.Tx, m *meta) error {
+		m.Latest = time.Time{}
+		return nil
+	})
+}
+
+// mostBehind is how far a clock may have gone back.
+const mostBehind = time.Minute
+
+func later(clock, latest time.Time) (now time.Time, behind time.Duration) {
+	if back := latest.Sub(clock); back > 0 {
+		if back > mostBehind {
+			behind = back
+		}
+		return latest, behind
+	}
+	return clock, 0
+}

@@ -1,0 +1,295 @@
+package linux
+
+import (
+	"context"
+	"crypto/ed25519"
+	"database/sql"
+	"errors"
+	"fmt"
+	"io"
+	"net/netip"
+	"slices"
+	"time"
+
+	"github.com/vishvananda/netlink"
+	"golang.org/x/crypto/ssh"
+
+	"ironbark/internal/change"
+	"ironbark/internal/driver"
+	"ironbark/internal/flow"
+)
+
+// switched tells since when a machine is switched off, if it is, and the hash of its password.
+func switched(ctx context.Context, tx *sql.Tx, name string) (off, hash string, err error) {
+	err = tx.QueryRowContext(ctx, `SELECT off, hash FROM machines WHERE name = ?`, name).Scan(&off, &hash)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = nil
+	}
+	return off, hash, err
+}
+
+// machine tells how a machine is doing. One whose process died, or whose host was started
+// anew, is stopped.
+func (s *Site) machine(ctx context.Context, tx *sql.Tx, t change.Resource) (m driver.Machine, err error) {
+	off, hash, err := switched(ctx, tx, t.Name)
+	if err != nil {
+		return m, err
+	}
+	m = driver.Machine{State: driver.Running, Locked: t.Spec.Password && hash == ""}
+	switch {
+	case off != "":
+		at, err := time.Parse(time.RFC3339Nano, off)
+		m.State, m.Since, m.Ready = driver.Stopped, at, at
+		return m, err
+	case !s.listening(t.Name):
+		m.State = driver.Stopped
+	default:
+		for _, port := range lightPorts {
+			m.Listens = m.Listens.Union(flow.ServicesAt(flow.TCPPort(uint16(port))))
+		}
+		m.Listens = m.Listens.Union(flow.ServicesAt(flow.Ping))
+	}
+	return m, nil
+}
+
+// find reads a machine. The error is a *driver.NoMachineError.
+func (s *Site) find(ctx context.Context, tx *sql.Tx, name string) (change.Resource, error) {
+	list, err := readResources(ctx, tx)
+	t, ok := change.Find(list, change.Machine, name)
+	if err == nil && !ok {
+		err = &driver.NoMachineError{Name: name}
+	}
+	return t, err
+}
+
+// Power starts or stops a machine's listeners.
+func (s *Site) Power(ctx context.Context, machine string, act driver.Power) (m driver.Machine, happened string, err error) {
+	err = s.change(ctx, func(tx *sql.Tx, _ *meta) error {
+		t, err := s.find(ctx, tx, machine)
+		if err != nil {
+			return err
+		}
+		was, err := s.machine(ctx, tx, t)
+		if err != nil {
+			return err
+		}
+		off := was.State == driver.Stopped
+		switch {
+		case act.Do == driver.Stop && off, act.Do == driver.Start && !off:
+			m, happened = was, ", which it was already"
+			return nil
+		case act.Do != driver.Start:
+			s.stopListening(machine)
+		}
+		text := ""
+		if act.Do == driver.Stop {
+			text = s.clock.Now().UTC().Format(time.RFC3339Nano)
+		} else if err := s.startListening(machine); err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `INSERT INTO machines VALUES (?, ?, '') ON CONFLICT DO UPDATE SET off = excluded.off`, machine, text)
+		if err != nil {
+			return err
+		}
+		m, err = s.machine(ctx, tx, t)
+		m.Forced = act.Do != driver.Start && act.Grace == 0
+		return err
+	})
+	return m, happened, err
+}
+
+// SetPasswordHash keeps the hash of a password.
+func (s *Site) SetPasswordHash(ctx context.Context, machine, hash string) error {
+	return s.change(ctx, func(tx *sql.Tx, _ *meta) error {
+		if _, err := s.find(ctx, tx, machine); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `INSERT INTO machines VALUES (?, '', ?) ON CONFLICT DO UPDATE SET hash = excluded.hash`, machine, hash)
+		return err
+	})
+}
+
+// look reads a machine outside of any change.
+func (s *Site) look(ctx context.Context, machine string) (t change.Resource, m driver.Machine, err error) {
+	err = &driver.NoMachineError{Name: machine}
+	if failed := s.read(ctx, func(tx *sql.Tx) error {
+		if t, err = s.find(ctx, tx, machine); err != nil {
+			return nil // it is told as it is
+		}
+		m, err = s.machine(ctx, tx, t)
+		return err
+	}); failed != nil {
+		err = failed
+	}
+	return t, m, err
+}
+
+// Boot tells that a light machine has no boot.
+func (s *Site) Boot(ctx context.Context, machine string) (driver.Boot, error) {
+	_, _, err := s.look(ctx, machine)
+	return driver.Boot{Log: "machine " + machine + " is light: it has listeners, and no boot\n"}, err
+}
+
+// Console tells how a light machine is doing; it offers no login.
+func (s *Site) Console(ctx context.Context, machine string) (io.ReadWriteCloser, error) {
+	t, m, err := s.look(ctx, machine)
+	switch {
+	case err != nil:
+		return nil, err
+	case !t.Spec.Console:
+		return nil, &driver.NoConsoleError{Why: fmt.Sprintf("the serial line of machine %s is off", machine), Remedy: fmt.Sprintf("ironbark change machine %s --console on", machine)}
+	}
+	r, w := io.Pipe()
+	go func() {
+		_, _ = fmt.Fprintf(w, "machine %s is %s; a light machine offers no login\r\n", machine, m.State)
+		_ = w.Close()
+	}()
+	return &line{r}, nil
+}
+
+type line struct{ *io.PipeReader }
+
+func (l *line) Write([]byte) (int, error) { return 0, errors.New("a light machine takes no input") }
+
+// HostKey returns a key that is made of the machine's name: a light machine speaks no SSH
+// after its greeting.
+func (s *Site) HostKey(ctx context.Context, machine string) (string, error) {
+	if _, _, err := s.look(ctx, machine); err != nil {
+		return "", err
+	}
+	seed := make([]byte, ed25519.SeedSize)
+	copy(seed, machine)
+	signer, err := ssh.NewSignerFromKey(ed25519.NewKeyFromSeed(seed))
+	if err != nil {
+		return "", err
+	}
+	return string(ssh.MarshalAuthorizedKey(signer.PublicKey())), nil
+}
+
+// links lists the router's links to machines, with the addresses that may come from each.
+func (s *Site) links(addrs map[string][]netip.Addr) (list []link, err error) {
+	err = within(s.prefix, func() error {
+		for machine, own := range addrs {
+			l, err := netlink.LinkByName(linkOf(machine))
+			if err != nil {
+				return fmt.Errorf("the link to machine %s: %w", machine, err)
+			}
+			list = append(list, link{l.Attrs().Index, own})
+		}
+		return nil
+	})
+	return list, err
+}
+
+// routeSpaces leads what is in a network and belongs to no machine to the probe, which
+// speaks for it.
+func (s *Site) routeSpaces(plan *flow.Plan) error {
+	return within(s.prefix, func() error {
+		for _, n := range plan.Networks {
+			for _, run := range n.Space.Runs() {
+				via, bits := probeV4, 32
+				if run.Lo.Addr().Is6() {
+					via, bits = probeV6, 128
+				}
+				for _, p := range prefixes(run, bits) {
+					if err := route("probe", p, via); err != nil {
+						return err
+					}
+				}
+			}
+		}
+		return nil
+	})
+}
+
+// prefixes cuts a run of addresses into prefixes.
+func prefixes(run flow.Run, bits int) (list []netip.Prefix) {
+	lo, hi := run.Lo.Addr(), run.Hi.Addr()
+	for lo.IsValid() && lo.Compare(hi) <= 0 {
+		best := netip.PrefixFrom(lo, bits)
+		for b := bits - 1; b >= 0; b-- {
+			p := netip.PrefixFrom(lo, b)
+			if p.Masked().Addr() != lo || lastOf(p).Compare(hi) > 0 {
+				break
+			}
+			best = p
+		}
+		list = append(list, best)
+		lo = lastOf(best).Next()
+	}
+	return list
+}
+
+func lastOf(p netip.Prefix) netip.Addr {
+	b := p.Addr().AsSlice()
+	for i := p.Bits(); i < len(b)*8; i++ {
+		b[i/8] |= 1 << (7 - i%8)
+	}
+	a, _ := netip.AddrFromSlice(b)
+	return a
+}
+
+// give gives a resource the public addresses that it asks for: those that it has, reserved
+// or given ones, and otherwise the lowest that is free.
+func (s *Site) give(t change.Resource, list []change.Resource) (public flow.Public, err error) {
+	taken := map[netip.Addr]string{}
+	var has flow.Public
+	for _, o := range list {
+		if o.ID() == t.ID() {
+			has = o.Given
+			continue
+		}
+		for _, a := range []netip.Addr{o.Given.Addr4, o.Given.Addr6} {
+			if a.IsValid() && (taken[a] == "" || o.Kind != change.Address) {
+				taken[a] = o.ID()
+			}
+		}
+	}
+	set := func(a netip.Addr) {
+		if a.Is4() {
+			public.Addr4 = a
+		} else {
+			public.Addr6 = a
+		}
+	}
+	for _, name := range t.Spec.Reserved {
+		r, ok := change.Find(list, change.Address, name)
+		if !ok {
+			return public, fmt.Errorf("the site has no reserved address %s", name)
+		}
+		for _, a := range []netip.Addr{r.Given.Addr4, r.Given.Addr6} {
+			if holder := taken[a]; holder != "" && holder != r.ID() {
+				return public, fmt.Errorf("reserved address %s leads to %s", name, holder)
+			}
+			if a.IsValid() {
+				set(a)
+			}
+		}
+	}
+	for _, a := range t.Spec.Fixed {
+		if holder := taken[a]; holder != "" {
+			return public, fmt.Errorf("%s is held by %s", a, holder)
+		}
+		set(a)
+	}
+	for _, want := range []struct {
+		yes bool
+		old netip.Addr
+		v4  bool
+	}{{t.Spec.Auto4, has.Addr4, true}, {t.Spec.Auto6, has.Addr6, false}} {
+		if !want.yes {
+			continue
+		}
+		a := want.old
+		if !a.IsValid() || taken[a] != "" {
+			i := slices.IndexFunc(s.offer.Public, func(p pool) bool { return p.First.Is4() == want.v4 })
+			for a = s.offer.Public[i].First; taken[a] != ""; a = a.Next() {
+				if a == s.offer.Public[i].Last {
+					return public, errors.New("the site has no public address left; ironbark quota tells who has them")
+				}
+			}
+		}
+		set(a)
+	}
+	return public, nil
+}

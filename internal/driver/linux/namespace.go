@@ -1,0 +1,347 @@
+package linux
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strings"
+
+	"github.com/google/nftables"
+	"github.com/vishvananda/netlink"
+	"github.com/vishvananda/netns"
+	"golang.org/x/sys/unix"
+)
+
+// All of an estate lives in network namespaces of its own, which outlive the program:
+//
+//	PREFIX           the router, with the packet filter
+//	PREFIX.probe     from which packets are sent to be tried
+//	PREFIX-MACHINE   a machine
+//
+// Each machine has one link of its own to the router, and a route to nothing else: two
+// machines of one subnet are filtered from each other as others are, and a packet's
+// link tells which machine sent it.
+
+// The router's own addresses, the same on all of its links: link-local ones (RFC 3927,
+// RFC 4291), which no estate has.
+var (
+	routerV4 = netip.MustParseAddr("169.254.77.1")
+	probeV4  = netip.MustParseAddr("169.254.77.2")
+	routerV6 = netip.MustParseAddr("fe80::1")
+	probeV6  = netip.MustParseAddr("fe80::2")
+)
+
+// prefixOf names the namespaces of the estate in a folder.
+func prefixOf(dir string) string {
+	if abs, err := filepath.Abs(dir); err == nil {
+		dir = abs
+	}
+	sum := sha256.Sum256([]byte(dir))
+	return "ib" + hex.EncodeToString(sum[:5])
+}
+
+// linkOf names the router's link to a machine: 15 characters at most.
+func linkOf(machine string) string {
+	sum := sha256.Sum256([]byte(machine))
+	return "m" + hex.EncodeToString(sum[:6])
+}
+
+// namespaceDir is where named namespaces are kept, as ip-netns(8) does.
+const namespaceDir = "/run/netns"
+
+func exists(namespace string) bool {
+	var fs unix.Statfs_t
+	err := unix.Statfs(filepath.Join(namespaceDir, namespace), &fs)
+	return err == nil && fs.Type == unix.NSFS_MAGIC
+}
+
+// within does something on a thread that is in a namespace.
+func within(namespace string, do func() error) error {
+	done := make(chan error, 1)
+	go func() {
+		// The thread is thrown away with this goroutine, for it is never unlocked: whatever
+		// goes wrong, no other work is done in a namespace that is not its own.
+		runtime.LockOSThread()
+		ns, err := netns.GetFromPath(filepath.Join(namespaceDir, namespace))
+		if err == nil {
+			err = errors.Join(netns.Set(ns), ns.Close())
+		}
+		if err == nil {
+			err = do()
+		}
+		done <- err
+	}()
+	if err := <-done; err != nil {
+		return fmt.Errorf("in the namespace %s: %w", namespace, err)
+	}
+	return nil
+}
+
+// create makes a namespace, if it is not there, with its loopback link up and settings.
+func create(namespace string, settings map[string]string) error {
+	if exists(namespace) {
+		return nil
+	}
+	if err := os.Remove(filepath.Join(namespaceDir, namespace)); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	done := make(chan error, 1)
+	go func() {
+		runtime.LockOSThread()
+		ns, err := netns.NewNamed(namespace)
+		if err == nil {
+			err = ns.Close()
+		}
+		done <- err
+	}()
+	if err := <-done; err != nil {
+		return fmt.Errorf("making the namespace %s: %w", namespace, err)
+	}
+	return within(namespace, func() error {
+		for key, value := range settings {
+			if err := os.WriteFile(filepath.Join("/proc/sys", strings.ReplaceAll(key, ".", "/")), []byte(value), 0o644); err != nil {
+				return err
+			}
+		}
+		lo, err := netlink.LinkByName("lo")
+		if err == nil {
+			err = netlink.LinkSetUp(lo)
+		}
+		return err
+	})
+}
+
+// pair makes two links that are joined: one in the router and one in another namespace.
+func pair(router, name string, group uint32, other, otherName string) error {
+	return within(router, func() error {
+		if _, err := netlink.LinkByName(name); err == nil {
+			return nil
+		}
+		ns, err := netns.GetFromPath(filepath.Join(namespaceDir, other))
+		if err != nil {
+			return err
+		}
+		defer ns.Close()
+		attrs := netlink.NewLinkAttrs()
+		attrs.Name, attrs.Group = name, group
+		veth := &netlink.Veth{LinkAttrs: attrs, PeerName: otherName, PeerNamespace: netlink.NsFd(ns)}
+		if err := netlink.LinkAdd(veth); err != nil {
+			return err
+		}
+		return address(name, netip.PrefixFrom(routerV6, 64))
+	})
+}
+
+// address gives a link its addresses, without asking whether others have them, and puts it up.
+func address(name string, list ...netip.Prefix) error {
+	l, err := netlink.LinkByName(name)
+	if err != nil {
+		return err
+	}
+	for _, p := range list {
+		a := &netlink.Addr{IPNet: ipNet(p)}
+		if p.Addr().Is6() {
+			a.Flags = unix.IFA_F_NODAD
+		}
+		if err := netlink.AddrReplace(l, a); err != nil {
+			return err
+		}
+	}
+	return netlink.LinkSetUp(l)
+}
+
+func ipNet(p netip.Prefix) *net.IPNet {
+	return &net.IPNet{IP: p.Addr().AsSlice(), Mask: net.CIDRMask(p.Bits(), p.Addr().BitLen())}
+}
+
+// route leads a prefix to a link, and through a gateway on it if there is one.
+func route(name string, to netip.Prefix, via netip.Addr) error {
+	l, err := netlink.LinkByName(name)
+	if err != nil {
+		return err
+	}
+	r := &netlink.Route{LinkIndex: l.Attrs().Index, Dst: ipNet(to), Scope: netlink.SCOPE_LINK}
+	if via.IsValid() {
+		r.Gw, r.Scope, r.Flags = via.AsSlice(), netlink.SCOPE_UNIVERSE, int(netlink.FLAG_ONLINK)
+	}
+	return netlink.RouteReplace(r)
+}
+
+var (
+	anyV4 = netip.MustParsePrefix("0.0.0.0/0")
+	anyV6 = netip.MustParsePrefix("::/0")
+)
+
+// routerSettings make a namespace forward and keep to itself what only confuses.
+var routerSettings = map[string]string{
+	"net.ipv4.ip_forward": "1", "net.ipv6.conf.all.forwarding": "1", "net.ipv4.conf.all.send_redirects": "0", "net.ipv4.conf.default.send_redirects": "0",
+	"net.ipv4.conf.all.rp_filter": "0", "net.ipv4.conf.default.rp_filter": "0",
+	"net.netfilter.nf_conntrack_tcp_loose": "0", // what is in its midst begins no connection
+}
+
+// probeSettings let a namespace speak from any address.
+var probeSettings = map[string]string{"net.ipv4.ip_nonlocal_bind": "1", "net.ipv6.ip_nonlocal_bind": "1", "net.ipv4.conf.all.rp_filter": "0", "net.ipv4.conf.default.rp_filter": "0"}
+
+// probeTable is the routing table of the probe's namespace by which all that arrives is its own.
+const probeTable = 77
+
+// build makes the router, closed to everything, and the probe.
+func (s *Site) build() error {
+	router, probe := s.prefix, s.prefix+".probe"
+	if exists(router) && exists(probe) {
+		return nil
+	}
+	if err := create(router, routerSettings); err != nil {
+		return err
+	}
+	c, closeConn, err := s.conn()
+	if err != nil {
+		return err
+	}
+	defer closeConn()
+	if err := install(c, &Table{}, nil, nil, s.clock.Now()); err != nil { // before any link rises
+		return fmt.Errorf("the packet filter: %w", err)
+	}
+	if err := create(probe, probeSettings); err != nil {
+		return err
+	}
+	if err := pair(router, "probe", groupProbe, probe, "up"); err != nil {
+		return err
+	}
+	err = within(probe, func() error {
+		if err := address("up", netip.PrefixFrom(probeV4, 30), netip.PrefixFrom(probeV6, 64)); err != nil {
+			return err
+		}
+		for _, r := range []struct {
+			to  netip.Prefix
+			via netip.Addr
+		}{{anyV4, routerV4}, {anyV6, routerV6}} {
+			if err := route("up", r.to, r.via); err != nil {
+				return err
+			}
+			lo, err := netlink.LinkByName("lo")
+			if err != nil {
+				return err
+			}
+			mine := &netlink.Route{LinkIndex: lo.Attrs().Index, Dst: ipNet(r.to), Table: probeTable, Type: unix.RTN_LOCAL, Scope: netlink.SCOPE_HOST}
+			if err := netlink.RouteReplace(mine); err != nil {
+				return err
+			}
+			rule := netlink.NewRule()
+			rule.IifName, rule.Table, rule.Priority, rule.Family = "up", probeTable, 10, familyOf(r.to.Addr())
+			if err := netlink.RuleAdd(rule); err != nil && !errors.Is(err, unix.EEXIST) {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	return within(router, func() error {
+		if err := address("probe", netip.PrefixFrom(routerV4, 30)); err != nil {
+			return err
+		}
+		return errors.Join(route("probe", anyV4, probeV4), route("probe", anyV6, probeV6))
+	})
+}
+
+func familyOf(a netip.Addr) int {
+	if a.Is4() {
+		return unix.AF_INET
+	}
+	return unix.AF_INET6
+}
+
+// conn opens the packet filter of the router's namespace.
+func (s *Site) conn() (*nftables.Conn, func(), error) {
+	ns, err := netns.GetFromPath(filepath.Join(namespaceDir, s.prefix))
+	if err != nil {
+		return nil, nil, err
+	}
+	c, err := nftables.New(nftables.WithNetNSFd(int(ns)), nftables.AsLasting())
+	if err != nil {
+		return nil, nil, errors.Join(err, ns.Close())
+	}
+	return c, func() {
+		_ = c.CloseLasting()
+		_ = ns.Close()
+	}, nil
+}
+
+// joinMachine makes the namespace of a machine, its link and its addresses.
+func (s *Site) joinMachine(machine string, addrs []netip.Addr, outward bool) error {
+	name, link := s.prefix+"-"+machine, linkOf(machine)
+	if err := create(name, nil); err != nil {
+		return err
+	}
+	group := uint32(groupMachine)
+	if outward {
+		group = groupOutward
+	}
+	if err := pair(s.prefix, link, group, name, "eth0"); err != nil {
+		return err
+	}
+	err := within(name, func() error {
+		var list []netip.Prefix
+		for _, a := range addrs {
+			list = append(list, netip.PrefixFrom(a, a.BitLen()))
+		}
+		if err := address("eth0", list...); err != nil {
+			return err
+		}
+		return errors.Join(route("eth0", anyV4, routerV4), route("eth0", anyV6, routerV6))
+	})
+	if err != nil {
+		return err
+	}
+	return within(s.prefix, func() error {
+		for _, a := range addrs {
+			if err := route(link, netip.PrefixFrom(a, a.BitLen()), netip.Addr{}); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// partMachine takes a machine's namespace away, and its link with it.
+func (s *Site) partMachine(machine string) error {
+	if !exists(s.prefix + "-" + machine) {
+		return nil
+	}
+	return errors.Join(
+		within(s.prefix, func() error {
+			l, err := netlink.LinkByName(linkOf(machine))
+			if err != nil {
+				return nil // it is not there
+			}
+			return netlink.LinkDel(l)
+		}),
+		netns.DeleteNamed(s.prefix+"-"+machine))
+}
+
+// RemoveEverything takes all namespaces of the estate away, and all that runs in them.
+func (s *Site) RemoveEverything() error {
+	list, err := os.ReadDir(namespaceDir)
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	var errs []error
+	for _, e := range list {
+		machine, ok := strings.CutPrefix(e.Name(), s.prefix+"-")
+		if ok {
+			s.stopListening(machine)
+		}
+		if ok || e.Name() == s.prefix || e.Name() == s.prefix+".probe" {
+			errs = append(errs, netns.DeleteNamed(e.Name()))
+		}
+	}
+	return errors.Join(errs...)
+}

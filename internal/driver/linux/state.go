@@ -1,0 +1,194 @@
+package linux
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/netip"
+	"time"
+
+	"ironbark/internal/change"
+	"ironbark/internal/driver"
+	"ironbark/internal/flow"
+	"ironbark/internal/store"
+)
+
+// Name is that of the file in which the site keeps what the kernel does not: what was
+// made, and what was put into the packet filter, so that it can be read back in words.
+const Name = "linux.db"
+
+var format = store.Format{
+	ApplicationID: 0x49726e6c, // "Irnl"
+	Version:       1,
+	Schema: `
+CREATE TABLE meta (id INTEGER PRIMARY KEY, body TEXT NOT NULL) STRICT;
+CREATE TABLE resources (kind TEXT, name TEXT, body TEXT NOT NULL, PRIMARY KEY (kind, name)) STRICT, WITHOUT ROWID;
+CREATE TABLE plan (key TEXT PRIMARY KEY, body TEXT NOT NULL) STRICT, WITHOUT ROWID;
+CREATE TABLE passing (id INTEGER PRIMARY KEY, body TEXT NOT NULL, over INTEGER NOT NULL) STRICT;
+CREATE TABLE shut (id INTEGER PRIMARY KEY, at TEXT NOT NULL) STRICT;
+CREATE TABLE machines (name TEXT PRIMARY KEY, off TEXT NOT NULL, hash TEXT NOT NULL) STRICT, WITHOUT ROWID;
+`,
+}
+
+// meta is what the site keeps about itself.
+type meta struct {
+	Mark       int64           `json:"mark"`
+	Generation uint32          `json:"generation"` // of the packet filter, when it was last written or found whole
+	Number     uint32          `json:"number"`     // of boxes of openings; see [opened]
+	Latest     time.Time       `json:"latest,omitzero"`
+	Identity   driver.Identity `json:"identity"`
+}
+
+func readMeta(ctx context.Context, tx *sql.Tx) (m meta, err error) {
+	err = each(ctx, tx, `SELECT body FROM meta`, func(scan func(...any) error) error {
+		var text string
+		if err := scan(&text); err != nil {
+			return err
+		}
+		return json.Unmarshal([]byte(text), &m)
+	})
+	return m, err
+}
+
+func (m *meta) write(ctx context.Context, tx *sql.Tx) error {
+	text, err := json.Marshal(m)
+	if err == nil {
+		_, err = tx.ExecContext(ctx, `INSERT OR REPLACE INTO meta VALUES (1, ?)`, string(text))
+	}
+	return err
+}
+
+// stored is a resource as it is kept.
+type stored struct {
+	Spec  change.Spec `json:"spec"`
+	Given flow.Public `json:"given"`
+}
+
+func readResources(ctx context.Context, tx *sql.Tx) (list []change.Resource, err error) {
+	err = each(ctx, tx, `SELECT kind, name, body FROM resources ORDER BY kind, name`, func(scan func(...any) error) error {
+		var t change.Resource
+		var body string
+		if err := scan(&t.Kind, &t.Name, &body); err != nil {
+			return err
+		}
+		var r stored
+		if err := json.Unmarshal([]byte(body), &r); err != nil {
+			return fmt.Errorf("%s: %w", t.ID(), err)
+		}
+		t.Spec, t.Given = r.Spec, r.Given
+		list = append(list, t)
+		return nil
+	})
+	return list, err
+}
+
+func putResource(ctx context.Context, tx *sql.Tx, t change.Resource) error {
+	body, err := json.Marshal(stored{t.Spec, t.Given})
+	if err == nil {
+		_, err = tx.ExecContext(ctx, `INSERT OR REPLACE INTO resources VALUES (?, ?, ?)`, t.Kind, t.Name, string(body))
+	}
+	return err
+}
+
+// passage is an opening as it is kept.
+type passage struct {
+	Begin    time.Time `json:"begin"`
+	Sentence string    `json:"sentence"`
+	Parts    []part    `json:"parts"`
+}
+
+type part struct {
+	Machines []string  `json:"machines"`
+	Services []string  `json:"services"`
+	From     []string  `json:"from"`
+	End      time.Time `json:"end"`
+}
+
+func putPassage(ctx context.Context, tx *sql.Tx, p driver.Passage) error {
+	w := passage{Begin: p.Begin.UTC(), Sentence: p.Sentence}
+	for _, one := range p.Parts {
+		w.Parts = append(w.Parts, part{one.Machines, flow.ServiceRuns(one.Services), flow.AddrRuns(one.From), one.End.UTC()})
+	}
+	body, err := json.Marshal(w)
+	if err == nil {
+		_, err = tx.ExecContext(ctx, `INSERT OR REPLACE INTO passing VALUES (?, ?, 0)`, p.ID, string(body))
+	}
+	return err
+}
+
+// readPassing reads the openings that pass, or will.
+func readPassing(ctx context.Context, tx *sql.Tx) (list []driver.Passage, err error) {
+	err = each(ctx, tx, `SELECT id, body FROM passing WHERE over = 0 ORDER BY id`, func(scan func(...any) error) error {
+		var p driver.Passage
+		var body string
+		if err := scan(&p.ID, &body); err != nil {
+			return err
+		}
+		var w passage
+		if err := json.Unmarshal([]byte(body), &w); err != nil {
+			return fmt.Errorf("opening %d: %w", p.ID, err)
+		}
+		p.Begin, p.Sentence = w.Begin, w.Sentence
+		for _, one := range w.Parts {
+			from, err1 := flow.ParseAddrRuns(one.From)
+			services, err2 := flow.ParseServiceRuns(one.Services)
+			if err := errors.Join(err1, err2); err != nil {
+				return fmt.Errorf("opening %d: %w", p.ID, err)
+			}
+			p.Parts = append(p.Parts, driver.Part{Machines: one.Machines, Services: services, From: from, End: one.End})
+		}
+		list = append(list, p)
+		return nil
+	})
+	return list, err
+}
+
+func readPlan(ctx context.Context, tx *sql.Tx) (rows []flow.Row, err error) {
+	err = each(ctx, tx, `SELECT key, body FROM plan ORDER BY key`, func(scan func(...any) error) error {
+		var r flow.Row
+		err := scan(&r.Key, &r.Body)
+		rows = append(rows, r)
+		return err
+	})
+	return rows, err
+}
+
+func putPlan(ctx context.Context, tx *sql.Tx, rows []flow.Row) error {
+	_, err := tx.ExecContext(ctx, `DELETE FROM plan`)
+	for _, r := range rows {
+		if err == nil {
+			_, err = tx.ExecContext(ctx, `INSERT INTO plan VALUES (?, ?)`, r.Key, r.Body)
+		}
+	}
+	return err
+}
+
+// addrsOf are the inside addresses of the machines among some resources.
+func addrsOf(list []change.Resource) map[string][]netip.Addr {
+	out := map[string][]netip.Addr{}
+	for _, t := range list {
+		if t.Kind == change.Machine {
+			for _, at := range t.Spec.Subnets {
+				out[t.Name] = append(out[t.Name], t.Spec.Inside[at]...)
+			}
+		}
+	}
+	return out
+}
+
+// each calls read for each row of a query.
+func each(ctx context.Context, tx *sql.Tx, query string, read func(scan func(...any) error) error, args ...any) (err error) {
+	rows, err := tx.QueryContext(ctx, query, args...)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, rows.Close()) }()
+	for rows.Next() {
+		if err := read(rows.Scan); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}

@@ -1,0 +1,468 @@
+package linux
+
+import (
+	"cmp"
+	"encoding/binary"
+	"fmt"
+	"hash/fnv"
+	"net/netip"
+	"slices"
+	"time"
+
+	"ironbark/internal/driver"
+	"ironbark/internal/flow"
+	"ironbark/internal/flow/span"
+)
+
+// Table is a plan as the packet filter holds it. Everything is looked up in sets of
+// boxes that do not overlap, so the work for a packet does not grow with the
+// number of sentences:
+//
+//	address ─▶ class ─┬─ reach: may this source use the way that it came by?
+//	                  ├─ deny
+//	                  ├─ openings, by the machine's own address
+//	                  ├─ pass: routes, standing exceptions and allows
+//	                  └─ own: the source of the door itself
+//
+// Addresses of one class are met by the same sentences, and the same sources can come to
+// them. A way tells how a packet came: sent to that very address, or translated.
+type Table struct {
+	Class []Member
+	Doors []Translation
+	Reach []Box // by class, way and source
+	Deny  []Box // by class, service, source and time
+	Pass  []Box
+	Own   []Box // by way, source and time
+	// Inside are the sources that never come from outside: the estate's own.
+	Inside flow.Addrs
+}
+
+// Member says to which class an address of a machine belongs.
+type Member struct {
+	Addr  netip.Addr
+	Class uint32
+}
+
+// The ways by which a packet comes to a machine's address.
+const (
+	untranslated uint32 = iota // it was sent to that very address
+	direct                     // to the machine's public address
+)
+
+// wayOf is the way through a published door. It stays the same from plan to plan, for
+// connections remember theirs; two doors of one front and service share it.
+func wayOf(d *flow.Published) uint32 {
+	h := fnv.New32a()
+	_, _ = h.Write([]byte(d.Front + " " + d.Service.String()))
+	return h.Sum32() | 1<<31
+}
+
+// Translation leads what is sent to a public address to machines.
+type Translation struct {
+	Public  netip.Addr
+	Service flow.Service // at the public address; with All every one
+	All     bool
+	Way     uint32
+	To      []Target // one of them, chosen by the connection
+}
+
+// Target is where a translation leads.
+type Target struct {
+	Machine string
+	Addr    netip.Addr
+	Port    uint16
+}
+
+// Box is a set of packets: a run of services, sources and moments for one class and way.
+// Where a set is not by one of them, it is zero.
+type Box struct {
+	Class, Way uint32
+	Services   span.Run[flow.Service] // of one protocol
+	Source     flow.Run
+	Begin, End uint64 // nanoseconds of Unix time, both included
+}
+
+// always is the end of what has none.
+const always = ^uint64(0)
+
+// NewTable works a plan out. Openings of the plan are left out. live tells which machines
+// take part in a spread. Cost: the audiences of machines, times the rules for each.
+func NewTable(p *flow.Plan, live func(machine string) bool) *Table {
+	c := &compiler{p: p, t: &Table{}, classes: map[string]uint32{}, audiences: map[string][]uint32{}}
+	for m := range p.Machines {
+		c.machine(int32(m))
+	}
+	for _, list := range c.audiences { // one of each audience stands for it
+		c.audience(list)
+	}
+	c.doors(live)
+	c.inside()
+	c.sort()
+	return c.t
+}
+
+type compiler struct {
+	p         *flow.Plan
+	t         *Table
+	classes   map[string]uint32
+	rules     [][]*flow.Rule      // by class
+	audiences map[string][]uint32 // the classes that the same rules speak of
+}
+
+// machine puts the addresses of a machine into their classes, and tells who can come to
+// them by which way.
+func (c *compiler) machine(m int32) {
+	var speak []byte
+	var rules []*flow.Rule
+	for i := range c.p.Rules {
+		r := &c.p.Rules[i]
+		if r.Kind != flow.Opening && r.To.Has(m) {
+			speak = binary.AppendUvarint(speak, uint64(i))
+			rules = append(rules, r)
+		}
+	}
+	doors := c.p.DoorsTo(m)
+	for _, i := range c.p.Machines[m].Interfaces {
+		for _, a := range i.Addrs {
+			ways := map[uint32]flow.Addrs{}
+			for _, d := range doors {
+				if way, leads := c.way(d, i, a); leads {
+					ways[way] = ways[way].Union(d.From)
+				}
+			}
+			key := string(speak)
+			for _, way := range sortedKeys(ways) {
+				key += fmt.Sprint("|", way, flow.AddrRuns(ways[way]))
+			}
+			key += fmt.Sprint("|", a.Is4())
+			class, known := c.classes[key]
+			if !known {
+				class = uint32(len(c.classes) + 1)
+				c.classes[key] = class
+				c.rules = append(c.rules, rules)
+				c.audiences[string(speak)] = append(c.audiences[string(speak)], class)
+				for way, from := range ways {
+					for _, run := range from.Runs() {
+						c.t.Reach = append(c.t.Reach, Box{Class: class, Way: way, Source: run})
+					}
+				}
+			}
+			c.t.Class = append(c.t.Class, Member{Addr: a, Class: class})
+		}
+	}
+}
+
+// way tells by which way what comes through a door arrives at an address of an interface,
+// if it does.
+func (c *compiler) way(d flow.Door, i flow.Interface, a netip.Addr) (uint32, bool) {
+	if d.V4 != a.Is4() {
+		return 0, false
+	}
+	switch {
+	case d.Own != nil:
+		for k := range c.p.Doors {
+			if &c.p.Doors[k] == d.Own {
+				return wayOf(d.Own), a == c.address(d.Machine, d.Own, d.V4)
+			}
+		}
+		return 0, false
+	case d.Address == a:
+		return untranslated, true
+	case d.Kind == flow.DoorDirect && d.V4:
+		return direct, a == c.directTo(d.Machine)
+	}
+	return 0, false
+}
+
+// address is where a published door leads at a machine.
+func (c *compiler) address(m int32, d *flow.Published, v4 bool) netip.Addr {
+	network := ""
+	for _, f := range c.p.Fronts {
+		if f.Name == d.Front {
+			network = f.Network
+		}
+	}
+	return first(c.p.Machines[m], v4, func(i flow.Interface) bool { return i.Network == network })
+}
+
+// directTo is where a machine's public IPv4 address leads: to the first interface that
+// can have it.
+func (c *compiler) directTo(m int32) netip.Addr {
+	return first(c.p.Machines[m], true, func(i flow.Interface) bool { return c.outside(i.Network) })
+}
+
+func first(m flow.Machine, v4 bool, of func(flow.Interface) bool) netip.Addr {
+	for _, i := range m.Interfaces {
+		for _, a := range i.Addrs {
+			if a.Is4() == v4 && of(i) {
+				return a
+			}
+		}
+	}
+	return netip.Addr{}
+}
+
+func (c *compiler) outside(network string) bool {
+	return slices.ContainsFunc(c.p.Networks, func(n flow.Network) bool { return n.Name == network && n.Outside })
+}
+
+// audience works out the boxes of the rules that speak of some classes, for each of them.
+func (c *compiler) audience(classes []uint32) {
+	var deny, pass layers
+	for _, r := range c.rules[classes[0]-1] {
+		end := nanos(r.Until, always)
+		switch r.Kind {
+		case flow.Deny:
+			deny = append(deny, layer{r.Services, r.From, 0, end})
+		case flow.Allow:
+			pass = append(pass, layer{r.Services.Subtract(c.p.Guard), r.From, 0, end})
+		default:
+			pass = append(pass, layer{r.Services, r.From, 0, end})
+		}
+	}
+	for _, class := range classes {
+		c.t.Deny = append(c.t.Deny, deny.boxes(Box{Class: class})...)
+		c.t.Pass = append(c.t.Pass, pass.boxes(Box{Class: class})...)
+	}
+}
+
+// doors works out the translations, and the sources of the doors themselves.
+func (c *compiler) doors(live func(string) bool) {
+	for m, machine := range c.p.Machines {
+		if to := c.directTo(int32(m)); machine.Public.Wants4 && machine.Public.Addr4.IsValid() && to.IsValid() {
+			c.t.Doors = append(c.t.Doors, Translation{Public: machine.Public.Addr4, All: true, Way: direct, To: []Target{{Machine: machine.Name, Addr: to}}})
+		}
+	}
+	fronts := map[string]flow.Front{}
+	for _, f := range c.p.Fronts {
+		if c.outside(f.Network) {
+			fronts[f.Name] = f
+		}
+	}
+	for k, d := range c.p.Doors {
+		way := wayOf(&c.p.Doors[k])
+		f, ok := fronts[d.Front]
+		if !ok || protocol(d.Service) != protocol(d.On) { // translation changes no protocol: such a door stays closed
+			continue
+		}
+		for _, v4 := range []bool{true, false} {
+			public := f.Public.Addr(v4)
+			if !public.IsValid() {
+				continue
+			}
+			t := Translation{Public: public, Service: d.Service, Way: way}
+			for _, m := range d.To.Machines {
+				if a := c.address(m, &c.p.Doors[k], v4); a.IsValid() && (live == nil || live(c.p.Machines[m].Name)) {
+					t.To = append(t.To, Target{Machine: c.p.Machines[m].Name, Addr: a, Port: d.On.Port()})
+				}
+			}
+			if len(t.To) > 0 {
+				c.t.Doors = append(c.t.Doors, t)
+			}
+		}
+		if c.p.Guard.Contains(d.On) && !d.Standing {
+			continue
+		}
+		for _, run := range d.From.Runs() {
+			c.t.Own = append(c.t.Own, Box{Way: way, Source: run, End: last(nanos(d.Until, always))})
+		}
+	}
+}
+
+// inside gathers the sources that never come from outside.
+func (c *compiler) inside() {
+	all := c.p.Own()
+	for _, n := range c.p.Networks {
+		all = all.Union(n.Space)
+	}
+	for _, l := range c.p.Lines {
+		all = all.Union(l.Range)
+	}
+	c.t.Inside = all
+}
+
+func (c *compiler) sort() {
+	slices.SortFunc(c.t.Class, func(a, b Member) int { return a.Addr.Compare(b.Addr) })
+	for _, list := range [][]Box{c.t.Reach, c.t.Deny, c.t.Pass, c.t.Own} {
+		slices.SortFunc(list, compareBoxes)
+	}
+}
+
+func compareBoxes(a, b Box) int {
+	return cmp.Or(cmp.Compare(a.Class, b.Class), cmp.Compare(a.Way, b.Way), a.Services.Lo.Compare(b.Services.Lo), a.Source.Lo.Compare(b.Source.Lo), cmp.Compare(a.Begin, b.Begin))
+}
+
+func sortedKeys(m map[uint32]flow.Addrs) []uint32 {
+	keys := make([]uint32, 0, len(m))
+	for k := range m {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+// nanos is a moment as the kernel has it; that of a zero time is given.
+func nanos(t time.Time, zero uint64) uint64 {
+	if t.IsZero() {
+		return zero
+	}
+	return uint64(max(0, t.UnixNano()))
+}
+
+// last is the last moment before an end.
+func last(end uint64) uint64 {
+	if end == always {
+		return always
+	}
+	return end - 1
+}
+
+// layer is what one rule says: flows and a span of time, its end not included.
+type layer struct {
+	services   flow.Services
+	from       flow.Addrs
+	begin, end uint64
+}
+
+// layers are rules that may overlap in all of it.
+type layers []layer
+
+// boxes cuts layers into boxes that do not overlap and together are all of them. Along
+// the services it is cut where a rule begins or ends; there, sources are cut so that
+// each has its own spans of time, joined where they touch.
+func (l layers) boxes(of Box) (out []Box) {
+	for _, slice := range l.slices() {
+		var pieces []piece
+		for _, r := range l {
+			if r.end > r.begin && r.services.Contains(slice.Lo) {
+				pieces = cut(pieces, r.from, interval{r.begin, r.end})
+			}
+		}
+		for _, p := range pieces {
+			for _, run := range p.from.Runs() {
+				for _, t := range p.times {
+					b := of
+					b.Services, b.Source, b.Begin, b.End = slice, run, t.begin, last(t.end)
+					out = append(out, b)
+				}
+			}
+		}
+	}
+	return join(out)
+}
+
+// slices cuts the line of services where a layer begins or ends, and where the protocol
+// changes.
+func (l layers) slices() (list []span.Run[flow.Service]) {
+	cuts := []flow.Service{flow.UDPPort(0), flow.Ping, flow.Other}
+	var all flow.Services
+	for _, r := range l {
+		all = all.Union(r.services)
+		for _, run := range r.services.Runs() {
+			cuts = append(cuts, run.Lo, run.Hi.Next())
+		}
+	}
+	slices.Sort(cuts)
+	cuts = slices.Compact(cuts)
+	for _, run := range all.Runs() {
+		lo := run.Lo
+		i, found := slices.BinarySearch(cuts, lo)
+		if found {
+			i++
+		}
+		for ; i < len(cuts) && cuts[i] <= run.Hi; i++ {
+			list = append(list, span.Run[flow.Service]{Lo: lo, Hi: cuts[i].Prev()})
+			lo = cuts[i]
+		}
+		list = append(list, span.Run[flow.Service]{Lo: lo, Hi: run.Hi})
+	}
+	return list
+}
+
+// interval is a span of time, its end not included.
+type interval struct{ begin, end uint64 }
+
+// piece is a set of sources with the same spans of time, which are apart and ascending.
+type piece struct {
+	from  flow.Addrs
+	times []interval
+}
+
+// cut adds a span of time for some sources to pieces that do not overlap.
+func cut(pieces []piece, from flow.Addrs, t interval) (out []piece) {
+	for _, p := range pieces {
+		both := p.from.Intersect(from)
+		if both.IsEmpty() {
+			out = append(out, p)
+			continue
+		}
+		if rest := p.from.Subtract(from); !rest.IsEmpty() {
+			out = append(out, piece{rest, p.times})
+		}
+		out = append(out, piece{both, merge(p.times, t)})
+		from = from.Subtract(p.from)
+	}
+	if !from.IsEmpty() {
+		out = append(out, piece{from, []interval{t}})
+	}
+	return out
+}
+
+// merge adds a span of time, and joins those that touch.
+func merge(times []interval, t interval) (out []interval) {
+	for _, o := range times {
+		switch {
+		case o.end < t.begin || t.end < o.begin:
+			out = append(out, o)
+		default:
+			t.begin, t.end = min(t.begin, o.begin), max(t.end, o.end)
+		}
+	}
+	out = append(out, t)
+	slices.SortFunc(out, func(a, b interval) int { return cmp.Compare(a.begin, b.begin) })
+	return out
+}
+
+// join joins boxes that differ in nothing but services that follow on one another.
+func join(list []Box) (out []Box) {
+	open := map[Box]int{} // by the box without its services: where it stands
+	for _, b := range list {
+		key := b
+		key.Services = span.Run[flow.Service]{}
+		i, ok := open[key]
+		if ok && out[i].Services.Hi.Next() == b.Services.Lo && protocol(out[i].Services.Lo) == protocol(b.Services.Lo) {
+			out[i].Services.Hi = b.Services.Hi
+			continue
+		}
+		open[key] = len(out)
+		out = append(out, b)
+	}
+	return out
+}
+
+// protocol is the number that stands for a service's protocol in the sets: TCP's and
+// UDP's own, that of ICMP for an echo request of either family, and 255 for all others.
+func protocol(s flow.Service) uint8 {
+	switch {
+	case s < flow.UDPPort(0):
+		return 6
+	case s < flow.Ping:
+		return 17
+	case s == flow.Ping:
+		return 1
+	}
+	return 255
+}
+
+// openings cuts what passages let pass to one machine into boxes. They have no class.
+func openings(list []driver.Passage, machine string) []Box {
+	var l layers
+	for _, p := range list {
+		for _, part := range p.Parts {
+			if slices.Contains(part.Machines, machine) {
+				l = append(l, layer{part.Services, part.From, nanos(p.Begin, 0), nanos(part.End, 0)})
+			}
+		}
+	}
+	return l.boxes(Box{})
+}
