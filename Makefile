@@ -6,7 +6,7 @@ TOOL    := go tool -modfile=tools/go.mod
 
 export CGO_ENABLED = 0
 
-.PHONY: build demo test lint fuzz bench screenshots packages
+.PHONY: build demo test lint fuzz bench screenshots packages truth
 
 build: bin/ironbark
 
@@ -25,6 +25,10 @@ test: packages
 	go test $(TESTFLAGS) ./...
 	CGO_ENABLED=1 go test -race ./internal/driver/sim ./internal/driver/memory ./internal/ledger/... ./internal/site -run "Conformance|One|Opening|History|Told"
 	IRONBARK_TEST_RACE=yes go test ./cmd/ironbark -run "TestWhatIsToldAsDoneIsThere|TestTwoEnactmentsAtOnce"
+
+# 20,000 real packets through the kernel's packet filter, as root.
+truth:
+	IRONBARK_TRUTH=20000 go test ./internal/driver/linux -run TheKernelSays -v -timeout 30m
 
 lint:
 	test -z "$$(gofmt -l .)"

@@ -24,7 +24,7 @@ var layers = [][]string{
 	{"internal/opening", "internal/findings"},
 	{"internal/driver", "internal/ledger", "internal/oracle"},
 	{"internal/driver/drivertest", "internal/ledger/ledgertest", "internal/site"},
-	{"internal/driver/sim", "internal/driver/memory", "internal/ledger/sqlite"},
+	{"internal/driver/sim", "internal/driver/linux", "internal/driver/memory", "internal/ledger/sqlite"},
 	{"internal/work"},
 	{"internal/cli/view"},
 	{"internal/cli"},
@@ -60,7 +60,7 @@ func TestImportsRunDownward(t *testing.T) {
 				assert.Less(t, theirs, mine, "%s imports %s", words[0], imported)
 			}
 			if kind := strings.TrimPrefix(words[0], "ironbark/"); slices.Contains(interfacesOnly, kind) {
-				assert.NotContains(t, []string{"ironbark/internal/driver/sim", "ironbark/internal/ledger/sqlite"}, imported, words[0])
+				assert.NotContains(t, []string{"ironbark/internal/driver/sim", "ironbark/internal/driver/linux", "ironbark/internal/ledger/sqlite"}, imported, words[0])
 			}
 			if slices.Contains(core, strings.TrimPrefix(words[0], "ironbark/")) {
 				assert.NotContains(t, outside, imported, words[0])

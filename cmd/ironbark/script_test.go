@@ -56,6 +56,12 @@ func TestScripts(t *testing.T) {
 			}
 			return nil
 		},
+		Condition: func(cond string) (bool, error) {
+			if cond != "root" {
+				return false, fmt.Errorf("there is no condition %q", cond)
+			}
+			return os.Getuid() == 0, nil
+		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){"exits": exits, "clock": clock},
 	})
 }

@@ -1,11 +1,15 @@
 package cli
 
 import (
+	"context"
 	"os"
 	"path/filepath"
 	"strings"
 
+	"github.com/spf13/cobra"
+
 	"ironbark/internal/driver"
+	"ironbark/internal/driver/linux"
 	"ironbark/internal/driver/sim"
 	"ironbark/internal/estate"
 	"ironbark/internal/ledger/sqlite"
@@ -24,6 +28,12 @@ var drivers = map[string]func(a *app, dir string, options *sqlite.Options) (driv
 		a.sim = sim.New(dir, a.clock, faults)
 		options.HandOver, options.Wrote = sim.TakeOver, a.sim.Wrote
 		return a.sim, nil
+	},
+	estate.Linux: func(a *app, dir string, _ *sqlite.Options) (driver.Driver, error) {
+		if simulated(a.clock) {
+			return nil, usage("IRONBARK_CLOCK belongs to the stand-in cloud; a Linux host goes by its own clock")
+		}
+		return linux.New(dir, a.clock), nil
 	},
 }
 
@@ -56,4 +66,62 @@ func faults() (sim.Faults, error) {
 		return f, usage("IRONBARK_SIM_FAULTS: %v", err)
 	}
 	return f, nil
+}
+
+// withSim is with for commands that play with the stand-in cloud.
+func (a *app) withSim(do func(ctx context.Context, w *work.Work, args []string) error) func(*cobra.Command, []string) error {
+	return a.with(func(ctx context.Context, w *work.Work, args []string) error {
+		if a.sim == nil {
+			return wrong("this estate is not on the stand-in cloud: there is nothing to play with")
+		}
+		return do(ctx, w, args)
+	})
+}
+
+func (a *app) siteCommand() *cobra.Command {
+	c := &cobra.Command{Use: "site", Short: "What a place where machines run needs"}
+	c.AddCommand(&cobra.Command{
+		Use: "check", Short: "Check what this host has and lacks for site: linux", Args: noArgs,
+		Long: "Check what this host has and lacks for site: linux. Each thing is tried in network namespaces that are made for it\n" +
+			"and taken away again; nothing of the host's own is touched. Exit status 3: something is missing.",
+		RunE: func(*cobra.Command, []string) error { return a.checkHost() },
+	})
+	return c
+}
+
+func (a *app) checkHost() error {
+	type doc struct {
+		What   string `json:"what"`
+		There  bool   `json:"there"`
+		Why    string `json:"why,omitempty"`
+		Remedy string `json:"remedy,omitempty"`
+	}
+	docs := []doc{}
+	missing := false
+	for _, r := range linux.Check(a.clock) {
+		d := doc{What: r.What, There: r.Err == nil}
+		if r.Err != nil {
+			missing = true
+			d.Why, d.Remedy = r.Err.Error(), r.Remedy
+		}
+		docs = append(docs, d)
+	}
+	if a.json {
+		if err := a.print.JSON(map[string]any{"requirements": docs}); err != nil {
+			return err
+		}
+	} else {
+		for _, d := range docs {
+			if d.There {
+				a.print.Line("has    %s", d.What)
+				continue
+			}
+			a.print.Wrap(a.print.Bad("lacks")+"  ", d.What+": "+d.Why)
+			a.print.Wrap("       ", d.Remedy)
+		}
+	}
+	if missing {
+		return errNo
+	}
+	return nil
 }

@@ -57,7 +57,7 @@ func (a *app) root() *cobra.Command {
 	add("open", a.openCommand(), a.openingsCommand(), a.closeCommand())
 	add("use", a.connectCommand(), a.copyCommand(), a.consoleCommand(), a.startCommand(), a.stopCommand(), a.restartCommand())
 	add("look", a.whyCommand(), a.probeCommand(), a.reachCommand(), a.pathsCommand(), a.showCommand(), a.statusCommand(), a.mapCommand(), a.costCommand(), a.quotaCommand(), a.findingsCommand(), a.journalCommand(), a.acknowledgeCommand())
-	root.AddCommand(a.simCommand(), a.schemaCommand(), a.versionCommand())
+	root.AddCommand(a.simCommand(), a.siteCommand(), a.schemaCommand(), a.versionCommand())
 	root.SetHelpCommand(&cobra.Command{Use: "help [COMMAND]", Short: "Tell about a command", RunE: func(c *cobra.Command, args []string) error {
 		found, _, err := c.Root().Find(args)
 		if err != nil || len(args) > 0 && found == c.Root() {

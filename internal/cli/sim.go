@@ -37,7 +37,7 @@ func (a *app) simFaultsCommand() *cobra.Command {
 		Long: "Tell the stand-in cloud what to do wrong from now on; none takes all of it back, and without words it is listed.\n\n  " +
 			strings.Join(sim.FaultWords, "\n  ") + "\n\nSteps are counted in each command: the beginning of an enactment is 1.",
 		Example: "  ironbark sim faults room=2\n  ironbark sim faults fail=3 late=500ms\n  ironbark sim faults none",
-		RunE: a.with(func(_ context.Context, _ *work.Work, args []string) error {
+		RunE: a.withSim(func(_ context.Context, _ *work.Work, args []string) error {
 			if len(args) > 0 {
 				if slices.Equal(args, []string{none}) {
 					args = nil
@@ -75,7 +75,7 @@ func (a *app) simMeddleCommand() *cobra.Command {
 		Short: "Change the site behind ironbark's back, as somebody might",
 		Example: "  ironbark sim meddle open ssh to gauge-web-1 from everywhere\n  ironbark sim meddle alter machine gauge-web-1 --size c4m8\n" +
 			"  ironbark sim meddle make machine stray-1 --at landing\n  ironbark sim meddle remove machine gauge-web-2",
-		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
+		RunE: a.withSim(func(ctx context.Context, w *work.Work, args []string) error {
 			st, err := w.Installed(ctx)
 			if err != nil {
 				return err
@@ -197,7 +197,7 @@ func (a *app) meddleThing(ctx context.Context, st *work.State, verb, kind, name,
 func (a *app) simConsoleCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "console on|off", Short: "Say whether the site permits serial lines at all",
-		RunE: a.with(func(ctx context.Context, _ *work.Work, args []string) error {
+		RunE: a.withSim(func(ctx context.Context, _ *work.Work, args []string) error {
 			if len(args) != 1 || args[0] != "on" && args[0] != "off" {
 				return usage("say on or off")
 			}

@@ -25,12 +25,15 @@ func (r *reader) check() {
 // Sim is the stand-in cloud.
 const Sim = "sim"
 
+// Linux is a Linux host.
+const Linux = "linux"
+
 // Sites are the kinds of place where an estate's machines can run.
-var Sites = []string{Sim}
+var Sites = []string{Sim, Linux}
 
 func (r *reader) checkSite() {
 	if r.site != nil && r.estate.Site != "" && !slices.Contains(Sites, r.estate.Site) {
-		r.failAt(r.site, fmt.Sprintf("there is no site “%s”", r.estate.Site), "known are: "+strings.Join(Sites, ", ")+", the stand-in cloud")
+		r.failAt(r.site, fmt.Sprintf("there is no site “%s”", r.estate.Site), "known are: sim, the stand-in cloud, and linux, this host")
 	}
 }
 

@@ -1,6 +1,7 @@
 package view
 
 import (
+	"cmp"
 	"fmt"
 	"time"
 
@@ -25,7 +26,11 @@ func (p *Printer) Drift(d *work.Drift, ph *Phrasing) {
 		p.Wrap("  ", t.String())
 	}
 	for _, o := range d.Outside {
-		p.Wrap("  "+p.Quiet(Moment(o.At, ph.now)+"  "), p.Quiet(fmt.Sprintf("%s: %s", o.Who, o.What)))
+		at := "at some time"
+		if !o.At.IsZero() {
+			at = Moment(o.At, ph.now)
+		}
+		p.Wrap("  "+p.Quiet(at+"  "), p.Quiet(fmt.Sprintf("%s: %s", cmp.Or(o.Who, "somebody"), o.What)))
 	}
 	p.Wrap("  ", "enact puts right what was altered or is gone; adopt takes it into the files; what is in no file is left alone")
 }

@@ -49,9 +49,37 @@ func register(n uint32) uint32 { return unix.NFT_REG32_00 + n }
 // no name.
 const metaTime expr.MetaKey = 30
 
-// sets are those of one family.
+// sets are those of one family. What is by service has three: one with protocols and
+// ports, one for echo requests, and one for all that has neither.
 type sets struct {
-	class, reach, deny, pass, own, opens, open, links, inside *nftables.Set
+	class, reach, own, opens, links, inside, self *nftables.Set
+
+	deny, pass, open [3]*nftables.Set
+}
+
+// The sorts of service.
+const (
+	ported = iota
+	echo
+	other
+)
+
+func sortOf(s flow.Service) int {
+	switch {
+	case s < flow.Ping:
+		return ported
+	case s == flow.Ping:
+		return echo
+	}
+	return other
+}
+
+// byService are the sets that are keyed by a number, a service, a source and the time.
+func (b *batch) byService(f family, name string, timeout bool) (list [3]*nftables.Set) {
+	list[ported] = b.set(f, name, timeout, nftables.TypeMark, nftables.TypeInetProto, nftables.TypeInetService, f.addressType, nftables.TypeTimeDate)
+	list[echo] = b.set(f, name+"-echo", timeout, nftables.TypeMark, f.addressType, nftables.TypeTimeDate)
+	list[other] = b.set(f, name+"-other", timeout, nftables.TypeMark, f.addressType, nftables.TypeTimeDate)
+	return list
 }
 
 // batch is one transaction.
@@ -136,15 +164,18 @@ func install(c *nftables.Conn, t *Table, links []link, open []opened, now time.T
 	rule(judge, ctState(expr.CtStateBitINVALID), verdict(expr.VerdictDrop))
 	// What is not the beginning of a connection begins none.
 	rule(judge, metaIs(expr.MetaKeyL4PROTO, []byte{unix.IPPROTO_TCP}), ctState(expr.CtStateBitNEW), notBareSYN(), verdict(expr.VerdictDrop))
-	for _, out := range []uint32{groupUplink, groupProbe} {
-		rule(judge, metaIs(expr.MetaKeyIIFGROUP, native(groupOutward)), metaIs(expr.MetaKeyOIFGROUP, native(out)), verdict(expr.VerdictAccept))
-	}
 	for _, f := range families {
 		s := b.family(f, t, links, open, now)
 		rule(source, isFamily(f), metaIs(expr.MetaKeyIIFGROUP, native(groupUplink)), lookupSource(f, s.inside), verdict(expr.VerdictDrop))
 		for _, group := range []uint32{groupMachine, groupOutward} {
 			rule(source, isFamily(f), metaIs(expr.MetaKeyIIFGROUP, native(group)), loadMeta(expr.MetaKeyIIF, 0), payload(f.src, f.size, 1), lookup(s.links, 0, true), verdict(expr.VerdictDrop))
 		}
+		// What a machine calls outside is not judged; the estate's own is never outside.
+		for _, out := range []uint32{groupUplink, groupProbe} {
+			rule(judge, isFamily(f), metaIs(expr.MetaKeyIIFGROUP, native(groupOutward)), metaIs(expr.MetaKeyOIFGROUP, native(out)), payload(f.dst, f.size, 0), lookup(s.inside, 0, true), verdict(expr.VerdictAccept))
+		}
+		// A machine that calls itself through a door gets its answers by the way that it called.
+		rule(outward, isFamily(f), payload(f.src, f.size, 0), payload(f.dst, f.size, f.size/4), lookup(s.self, 0, false), []expr.Any{&expr.Masq{}})
 		b.translate(doors, f, t)
 		b.judge(judge, f, s)
 	}
@@ -163,21 +194,24 @@ func install(c *nftables.Conn, t *Table, links []link, open []opened, now time.T
 func (b *batch) family(f family, t *Table, links []link, open []opened, now time.Time) sets {
 	s := sets{
 		reach: b.set(f, "reach", false, nftables.TypeMark, nftables.TypeMark, f.addressType),
-		deny:  b.set(f, "deny", false, nftables.TypeMark, nftables.TypeInetProto, nftables.TypeInetService, f.addressType, nftables.TypeTimeDate),
-		pass:  b.set(f, "pass", false, nftables.TypeMark, nftables.TypeInetProto, nftables.TypeInetService, f.addressType, nftables.TypeTimeDate),
+		deny:  b.byService(f, "deny", false),
+		pass:  b.byService(f, "pass", false),
 		own:   b.set(f, "own", false, nftables.TypeMark, f.addressType, nftables.TypeTimeDate),
-		open:  b.set(f, "open", true, nftables.TypeMark, nftables.TypeInetProto, nftables.TypeInetService, f.addressType, nftables.TypeTimeDate),
+		open:  b.byService(f, "open", true),
 	}
 	s.class = &nftables.Set{Table: b.table, Name: "class" + f.name, IsMap: true, KeyType: f.addressType, DataType: nftables.TypeMark}
 	linkType, err := nftables.ConcatSetType(nftables.TypeIFIndex, f.addressType)
 	b.do(err)
 	s.links = &nftables.Set{Table: b.table, Name: "links" + f.name, Concatenation: true, KeyType: linkType}
+	pairs, err := nftables.ConcatSetType(f.addressType, f.addressType)
+	b.do(err)
+	s.self = &nftables.Set{Table: b.table, Name: "self" + f.name, Concatenation: true, KeyType: pairs}
 	s.inside = &nftables.Set{Table: b.table, Name: "inside" + f.name, Interval: true, KeyType: f.addressType}
 	s.opens = &nftables.Set{Table: b.table, Name: "opens" + f.name, IsMap: true, KeyType: f.addressType, DataType: nftables.TypeMark}
-	for _, one := range []*nftables.Set{s.class, s.opens, s.links, s.inside} {
+	for _, one := range []*nftables.Set{s.class, s.opens, s.links, s.inside, s.self} {
 		b.do(b.c.AddSet(one, nil))
 	}
-	var members, froms, inside []nftables.SetElement
+	var members, froms, inside, self []nftables.SetElement
 	for _, m := range t.Class {
 		if m.Addr.Is4() == f.v4 {
 			members = append(members, nftables.SetElement{Key: m.Addr.AsSlice(), Val: native(m.Class)})
@@ -187,6 +221,11 @@ func (b *batch) family(f family, t *Table, links []link, open []opened, now time
 		for _, a := range l.addrs {
 			if a.Is4() == f.v4 {
 				froms = append(froms, nftables.SetElement{Key: append(native(uint32(l.index)), a.AsSlice()...)})
+				for _, o := range l.addrs {
+					if o.Is4() == f.v4 {
+						self = append(self, nftables.SetElement{Key: append(a.AsSlice(), o.AsSlice()...)})
+					}
+				}
 			}
 		}
 	}
@@ -201,18 +240,37 @@ func (b *batch) family(f family, t *Table, links []link, open []opened, now time
 	b.add(s.class, members)
 	b.add(s.links, froms)
 	b.add(s.inside, inside)
+	b.add(s.self, self)
 	b.add(s.reach, elements(f, t.Reach, func(x Box, k *key) { k.both(native(x.Class)).both(native(x.Way)).source(x) }))
 	service := func(x Box, k *key) { k.both(native(x.Class)).service(x).source(x).time(x) }
-	b.add(s.deny, elements(f, t.Deny, service))
-	b.add(s.pass, elements(f, t.Pass, service))
+	for sort := range s.deny {
+		b.add(s.deny[sort], elements(f, ofSort(t.Deny, sort), service))
+		b.add(s.pass[sort], elements(f, ofSort(t.Pass, sort), service))
+	}
 	b.add(s.own, elements(f, t.Own, func(x Box, k *key) { k.both(native(x.Way)).source(x).time(x) }))
 	for _, o := range open {
 		if o.to.Is4() == f.v4 {
-			b.add(s.open, openElements(f, o, now))
+			b.addOpen(f, s.open, o, now)
 			b.add(s.opens, []nftables.SetElement{{Key: o.to.AsSlice(), Val: native(o.id)}})
 		}
 	}
 	return s
+}
+
+// ofSort are the boxes of one sort of service.
+func ofSort(boxes []Box, sort int) (list []Box) {
+	for _, x := range boxes {
+		if sortOf(x.Services.Lo) == sort {
+			list = append(list, x)
+		}
+	}
+	return list
+}
+
+func (b *batch) addOpen(f family, sets [3]*nftables.Set, o opened, now time.Time) {
+	for sort, set := range sets {
+		b.add(set, openElements(f, opened{o.to, o.id, ofSort(o.boxes, sort)}, now))
+	}
 }
 
 // judge writes the rules that look a packet of a family up.
@@ -224,41 +282,43 @@ func (b *batch) judge(ch *nftables.Chain, f family, s sets) {
 		}
 		b.c.AddRule(&nftables.Rule{Table: b.table, Chain: ch, Exprs: all})
 	}
-	mark := []expr.Any{&expr.Lookup{SourceRegister: register(0), DestRegister: register(4), IsDestRegSet: true, SetName: s.class.Name, SetID: s.class.ID}, &expr.Meta{Key: expr.MetaKeyMARK, SourceRegister: true, Register: register(4)}}
-	add(setMark(0)) // what has no class has none from elsewhere
-	add(payload(f.dst, f.size, 0), mark)
+	// mark sets the packet's mark to what a map has for where it is sent to; 0 where it has nothing.
+	mark := func(m *nftables.Set) {
+		add(setMark(0))
+		add(payload(f.dst, f.size, 0), []expr.Any{
+			&expr.Lookup{SourceRegister: register(0), DestRegister: register(0), IsDestRegSet: true, SetName: m.Name, SetID: m.ID},
+			&expr.Meta{Key: expr.MetaKeyMARK, SourceRegister: true, Register: register(0)},
+		})
+	}
+	mark(s.class)
 	add(loadMeta(expr.MetaKeyMARK, 0), []expr.Any{&expr.Ct{Key: expr.CtKeyMARK, Register: register(1)}}, payload(f.src, f.size, 2), lookup(s.reach, 0, true), goTo(refuseName))
 	words := f.size / 4
-	kinds := []struct {
-		is  []expr.Any
-		num byte
-	}{
-		{metaIs(expr.MetaKeyL4PROTO, []byte{unix.IPPROTO_TCP}), 6},
-		{metaIs(expr.MetaKeyL4PROTO, []byte{unix.IPPROTO_UDP}), 17},
-		{append(metaIs(expr.MetaKeyL4PROTO, []byte{f.icmp}), transportIs(0, f.echo)...), 1},
-		{nil, 255},
+	not := func(proto byte) []expr.Any { return metaIsNot(expr.MetaKeyL4PROTO, []byte{proto}) }
+	is := [3][][]expr.Any{
+		echo:  {append(metaIs(expr.MetaKeyL4PROTO, []byte{f.icmp}), transportIs(0, f.echo)...)},
+		other: {append(append(not(unix.IPPROTO_TCP), not(unix.IPPROTO_UDP)...), not(f.icmp)...)},
 	}
-	for i, k := range kinds {
-		is := k.is
-		if i == 3 { // all others: neither of the three above
-			is = append(append(metaIsNot(expr.MetaKeyL4PROTO, []byte{unix.IPPROTO_TCP}), metaIsNot(expr.MetaKeyL4PROTO, []byte{unix.IPPROTO_UDP})...), metaIsNot(expr.MetaKeyL4PROTO, []byte{f.icmp})...)
-		}
-		// at puts protocol and port into two registers.
-		at := func(n uint32) []expr.Any {
-			list := []expr.Any{&expr.Immediate{Register: register(n), Data: []byte{k.num}}}
-			if i < 2 {
-				return append(list, &expr.Payload{DestRegister: register(n + 1), Base: expr.PayloadBaseTransportHeader, Offset: 2, Len: 2})
+	for _, proto := range []byte{unix.IPPROTO_TCP, unix.IPPROTO_UDP} {
+		is[ported] = append(is[ported], metaIs(expr.MetaKeyL4PROTO, []byte{proto}))
+	}
+	// by looks the packet up by its mark in the sets of each sort of service.
+	by := func(sets [3]*nftables.Set, then []expr.Any) {
+		for sort, list := range is {
+			for _, which := range list {
+				rest := append(payload(f.src, f.size, 1), clock(1+words)...)
+				if sort == ported {
+					rest = append([]expr.Any{&expr.Meta{Key: expr.MetaKeyL4PROTO, Register: register(1)}, &expr.Payload{DestRegister: register(2), Base: expr.PayloadBaseTransportHeader, Offset: 2, Len: 2}},
+						append(payload(f.src, f.size, 3), clock(3+words)...)...)
+				}
+				add(which, loadMeta(expr.MetaKeyMARK, 0), rest, lookup(sets[sort], 0, false), then)
 			}
-			return append(list, &expr.Immediate{Register: register(n + 1), Data: []byte{0, 0}})
 		}
-		byClass := func(set *nftables.Set, then []expr.Any) {
-			add(is, loadMeta(expr.MetaKeyMARK, 0), at(1), payload(f.src, f.size, 3), clock(3+words), lookup(set, 0, false), then)
-		}
-		byClass(s.deny, goTo(refuseName))
-		number := &expr.Lookup{SourceRegister: register(0), DestRegister: register(0), IsDestRegSet: true, SetName: s.opens.Name, SetID: s.opens.ID}
-		add(is, payload(f.dst, f.size, 0), []expr.Any{number}, at(1), payload(f.src, f.size, 3), clock(3+words), lookup(s.open, 0, false), verdict(expr.VerdictAccept))
-		byClass(s.pass, verdict(expr.VerdictAccept))
 	}
+	by(s.deny, goTo(refuseName))
+	mark(s.opens)
+	by(s.open, verdict(expr.VerdictAccept))
+	mark(s.class)
+	by(s.pass, verdict(expr.VerdictAccept))
 	add([]expr.Any{&expr.Ct{Key: expr.CtKeyMARK, Register: register(0)}}, payload(f.src, f.size, 1), clock(1+words), lookup(s.own, 0, false), verdict(expr.VerdictAccept))
 }
 
@@ -337,7 +397,11 @@ func (k *key) source(x Box) *key {
 	return k.put(x.Source.Lo.Addr().AsSlice(), x.Source.Hi.Addr().AsSlice())
 }
 
+// service puts protocol and ports, of a service that has them.
 func (k *key) service(x Box) *key {
+	if sortOf(x.Services.Lo) != ported {
+		return k
+	}
 	k.both([]byte{protocol(x.Services.Lo)})
 	return k.put(binary.BigEndian.AppendUint16(nil, x.Services.Lo.Port()), binary.BigEndian.AppendUint16(nil, x.Services.Hi.Port()))
 }
@@ -378,9 +442,16 @@ func openElements(f family, o opened, now time.Time) (list []nftables.SetElement
 func reopen(c *nftables.Conn, list []opened, led map[netip.Addr]bool, now time.Time) error {
 	b := &batch{c: c, table: &nftables.Table{Name: tableName, Family: nftables.TableFamilyINet}}
 	for _, f := range families {
-		kind, err := nftables.ConcatSetType(nftables.TypeMark, nftables.TypeInetProto, nftables.TypeInetService, f.addressType, nftables.TypeTimeDate)
-		b.do(err)
-		open := &nftables.Set{Table: b.table, Name: "open" + f.name, Interval: true, Concatenation: true, HasTimeout: true, KeyType: kind}
+		var open [3]*nftables.Set
+		for sort, name := range []string{"open", "open-echo", "open-other"} {
+			types := []nftables.SetDatatype{nftables.TypeMark, nftables.TypeInetProto, nftables.TypeInetService, f.addressType, nftables.TypeTimeDate}
+			if sort != ported {
+				types = []nftables.SetDatatype{nftables.TypeMark, f.addressType, nftables.TypeTimeDate}
+			}
+			kind, err := nftables.ConcatSetType(types...)
+			b.do(err)
+			open[sort] = &nftables.Set{Table: b.table, Name: name + f.name, Interval: true, Concatenation: true, HasTimeout: true, KeyType: kind}
+		}
 		opens := &nftables.Set{Table: b.table, Name: "opens" + f.name, IsMap: true, KeyType: f.addressType, DataType: nftables.TypeMark}
 		for _, o := range list {
 			if o.to.Is4() != f.v4 {
@@ -390,7 +461,7 @@ func reopen(c *nftables.Conn, list []opened, led map[netip.Addr]bool, now time.T
 				b.do(c.SetDeleteElements(opens, []nftables.SetElement{{Key: o.to.AsSlice()}}))
 			}
 			if len(o.boxes) > 0 {
-				b.add(open, openElements(f, o, now))
+				b.addOpen(f, open, o, now)
 				b.add(opens, []nftables.SetElement{{Key: o.to.AsSlice(), Val: native(o.id)}})
 			}
 		}

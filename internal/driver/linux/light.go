@@ -37,13 +37,11 @@ func init() {
 // listen answers on each port until the process is ended.
 func listen(machine string) error {
 	_ = os.Chdir("/")
-	var list []net.Listener
 	for _, port := range lightPorts {
 		l, err := net.Listen("tcp", ":"+strconv.Itoa(port))
 		if err != nil {
 			return err
 		}
-		list = append(list, l)
 		go func() {
 			for {
 				c, err := l.Accept()

@@ -214,6 +214,9 @@ func (s *Site) observe(ctx context.Context, tx *sql.Tx, scope driver.Scope, o *d
 		if err != nil {
 			return err
 		}
+		list = slices.DeleteFunc(list, func(t change.Resource) bool { // a machine whose namespace is gone is gone
+			return t.Kind == change.Machine && !exists(s.prefix+"-"+t.Name)
+		})
 		keys := map[string]string{}
 		for _, t := range list {
 			if t.Kind == change.Key {
@@ -255,6 +258,9 @@ func (s *Site) planOf(rows []flow.Row, passing []driver.Passage, m *meta) (*flow
 	plan, err := flow.FromRows(rows)
 	if err != nil {
 		return nil, err
+	}
+	if !exists(s.prefix) { // the host was started anew, or nothing was ever made: nothing is reachable
+		return flow.FromRows(nil)
 	}
 	g, err := s.generation()
 	if err != nil {
@@ -350,6 +356,15 @@ func (s *Site) Install(ctx context.Context, plan *flow.Plan, mark string) error 
 	return s.change(ctx, func(tx *sql.Tx, m *meta) error {
 		if now, err := s.mark(m); err != nil || now != mark {
 			return errors.Join(err, driver.ErrMoved)
+		}
+		var made int
+		if err := tx.QueryRowContext(ctx, `SELECT count(*) FROM resources`).Scan(&made); err != nil {
+			return err
+		}
+		if made == 0 { // nothing is left, and nothing of it stays on the host
+			m.Mark++
+			m.Generation = 0
+			return errors.Join(s.RemoveEverything(), putPlan(ctx, tx, plan.Rows()))
 		}
 		if err := s.build(); err != nil {
 			return err

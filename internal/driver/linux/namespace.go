@@ -61,8 +61,29 @@ func exists(namespace string) bool {
 	return err == nil && fs.Type == unix.NSFS_MAGIC
 }
 
+// rootError says that the program may not do what the site needs.
+type rootError struct{}
+
+var errRoot error = rootError{}
+
+// Error tells what may not be done.
+func (rootError) Error() string {
+	return "network namespaces and the packet filter of this host need root"
+}
+
+// ExitStatus is that of files and hosts that cannot be used.
+func (rootError) ExitStatus() int { return 2 }
+
+// Hint tells what to do.
+func (rootError) Hint() string {
+	return "run it as root; ironbark site check tells what else the host needs"
+}
+
 // within does something on a thread that is in a namespace.
 func within(namespace string, do func() error) error {
+	if os.Getuid() != 0 {
+		return errRoot
+	}
 	done := make(chan error, 1)
 	go func() {
 		// The thread is thrown away with this goroutine, for it is never unlocked: whatever
@@ -104,10 +125,8 @@ func create(namespace string, settings map[string]string) error {
 		return fmt.Errorf("making the namespace %s: %w", namespace, err)
 	}
 	return within(namespace, func() error {
-		for key, value := range settings {
-			if err := os.WriteFile(filepath.Join("/proc/sys", strings.ReplaceAll(key, ".", "/")), []byte(value), 0o644); err != nil {
-				return err
-			}
+		if err := set(settings); err != nil {
+			return err
 		}
 		lo, err := netlink.LinkByName("lo")
 		if err == nil {
@@ -115,6 +134,16 @@ func create(namespace string, settings map[string]string) error {
 		}
 		return err
 	})
+}
+
+// set sets kernel settings (sysctl(8)) of the thread's namespace.
+func set(settings map[string]string) error {
+	for key, value := range settings {
+		if err := os.WriteFile(filepath.Join("/proc/sys", strings.ReplaceAll(key, ".", "/")), []byte(value), 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // pair makes two links that are joined: one in the router and one in another namespace.
@@ -185,6 +214,9 @@ var routerSettings = map[string]string{
 	"net.netfilter.nf_conntrack_tcp_loose": "0", // what is in its midst begins no connection
 }
 
+// machineSettings make a namespace tell each sender that nothing listens, and not some of them.
+var machineSettings = map[string]string{"net.ipv4.icmp_ratelimit": "0", "net.ipv6.icmp.ratelimit": "0"}
+
 // probeSettings let a namespace speak from any address.
 var probeSettings = map[string]string{"net.ipv4.ip_nonlocal_bind": "1", "net.ipv6.ip_nonlocal_bind": "1", "net.ipv4.conf.all.rp_filter": "0", "net.ipv4.conf.default.rp_filter": "0"}
 
@@ -193,6 +225,9 @@ const probeTable = 77
 
 // build makes the router, closed to everything, and the probe.
 func (s *Site) build() error {
+	if os.Getuid() != 0 {
+		return errRoot
+	}
 	router, probe := s.prefix, s.prefix+".probe"
 	if exists(router) && exists(probe) {
 		return nil
@@ -278,7 +313,7 @@ func (s *Site) conn() (*nftables.Conn, func(), error) {
 // joinMachine makes the namespace of a machine, its link and its addresses.
 func (s *Site) joinMachine(machine string, addrs []netip.Addr, outward bool) error {
 	name, link := s.prefix+"-"+machine, linkOf(machine)
-	if err := create(name, nil); err != nil {
+	if err := create(name, machineSettings); err != nil {
 		return err
 	}
 	group := uint32(groupMachine)

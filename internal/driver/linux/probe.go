@@ -19,8 +19,12 @@ import (
 	"ironbark/internal/flow/span"
 )
 
-// patience is how long a packet that is tried may take: what is dropped is silent.
-const patience = 250 * time.Millisecond
+// How long a packet that is tried may take, for what is dropped is silent: at first, and
+// once more where something should have answered.
+const (
+	patience = 250 * time.Millisecond
+	longer   = 3 * time.Second
+)
 
 // dialer dials from any address in the probe's namespace.
 func dialer(network string, from netip.Addr, timeout time.Duration) *net.Dialer {
@@ -47,17 +51,19 @@ func dialer(network string, from netip.Addr, timeout time.Duration) *net.Dialer 
 	return d
 }
 
-// gets sends a packet in the kernel and tells whether it gets to a machine: something
+// gets sends a packet from a namespace and tells whether it gets to a machine: something
 // answers, if only that nothing listens.
-func (s *Site) gets(ctx context.Context, p driver.Packet) (got bool, err error) {
-	err = within(s.prefix+".probe", func() error {
-		got, err = send(ctx, p)
+func gets(ctx context.Context, namespace string, p driver.Packet, expected bool) (got bool, err error) {
+	err = within(namespace, func() error {
+		if got, err = send(ctx, p, patience); err == nil && expected && !got {
+			got, err = send(ctx, p, longer)
+		}
 		return err
 	})
 	return got, err
 }
 
-func send(ctx context.Context, p driver.Packet) (bool, error) {
+func send(ctx context.Context, p driver.Packet, patience time.Duration) (bool, error) {
 	switch {
 	case p.Service < flow.UDPPort(0):
 		c, err := dialer("tcp", p.Source, patience).DialContext(ctx, "tcp", netip.AddrPortFrom(p.Target, p.Service.Port()).String())
@@ -66,7 +72,7 @@ func send(ctx context.Context, p driver.Packet) (bool, error) {
 		}
 		return errors.Is(err, unix.ECONNREFUSED), nil
 	case p.Service < flow.Ping:
-		c, err := dialer("udp", p.Source, patience).DialContext(ctx, "udp", netip.AddrPortFrom(p.Target, p.Service.Port()).String())
+		c, err := dialer("udp", p.Source, longer).DialContext(ctx, "udp", netip.AddrPortFrom(p.Target, p.Service.Port()).String())
 		if err != nil {
 			return false, err
 		}
@@ -78,13 +84,13 @@ func send(ctx context.Context, p driver.Packet) (bool, error) {
 		_, err = c.Read(make([]byte, 1))
 		return err == nil || errors.Is(err, unix.ECONNREFUSED), nil
 	case p.Service == flow.Ping:
-		return ping(p.Source, p.Target)
+		return ping(p.Source, p.Target, patience)
 	}
 	return false, errors.New("what has no ports is not tried")
 }
 
 // ping sends an echo request (RFC 792, RFC 4443) from any address.
-func ping(from, to netip.Addr) (bool, error) {
+func ping(from, to netip.Addr, patience time.Duration) (bool, error) {
 	domain, proto, kind := unix.AF_INET, unix.IPPROTO_ICMP, byte(8)
 	if from.Is6() {
 		domain, proto, kind = unix.AF_INET6, unix.IPPROTO_ICMPV6, 128
@@ -167,11 +173,12 @@ func (s *Site) Probe(ctx context.Context, p driver.Packet) ([]driver.ProbeResult
 	if !exists(s.prefix + ".probe") {
 		return list, nil
 	}
-	got, err := s.gets(ctx, p)
+	open := slices.ContainsFunc(list, func(r driver.ProbeResult) bool { return r.Open })
+	got, err := gets(ctx, s.prefix+".probe", p, open)
 	if err != nil {
 		return nil, err
 	}
-	if got != slices.ContainsFunc(list, func(r driver.ProbeResult) bool { return r.Open }) {
+	if got != open {
 		return []driver.ProbeResult{{Open: got, Reason: "kernel"}}, nil
 	}
 	return list, nil

@@ -1,0 +1,65 @@
+package linux
+
+import (
+	"errors"
+	"fmt"
+	"net/netip"
+	"os"
+	"time"
+
+	"ironbark/internal/flow"
+	"ironbark/internal/flow/span"
+)
+
+// Requirement is one thing that the site needs of a host.
+type Requirement struct {
+	What   string
+	Err    error  // why it is missing; nil: it is there
+	Remedy string // what to do about it
+}
+
+// Check tries on this host all that the site needs, in namespaces of its own that it takes
+// away again. What hangs on something that is missing is not tried.
+func Check(clock interface{ Now() time.Time }) (list []Requirement) {
+	s := &Site{prefix: fmt.Sprintf("ibcheck%d", os.Getpid()), dir: os.TempDir()}
+	defer func() { _ = s.RemoveEverything() }()
+	try := func(what, remedy string, do func() error) bool {
+		err := do()
+		list = append(list, Requirement{what, err, remedy})
+		return err == nil
+	}
+	_ = try("root", "run it as root: sudo ironbark …", func() error {
+		if os.Getuid() != 0 {
+			return errors.New("this is not root")
+		}
+		return nil
+	}) && try("network namespaces", "a kernel with CONFIG_NET_NS, and a writable /run", func() error {
+		return errors.Join(create(s.prefix, nil), create(s.prefix+".probe", nil))
+	}) && try("connection tracking", "modprobe nf_conntrack", func() error {
+		return within(s.prefix, func() error { return set(routerSettings) })
+	}) && try("pairs of links (veth)", "modprobe veth", func() error {
+		return pair(s.prefix, "probe", groupProbe, s.prefix+".probe", "up")
+	}) && try("the packet filter (nf_tables: sets of intervals, time, translation, hash, reject)", "modprobe nf_tables nft_ct nft_nat nft_hash nft_masq nft_reject_inet", func() error {
+		c, done, err := s.conn()
+		if err != nil {
+			return err
+		}
+		defer done()
+		return install(c, sample(), nil, nil, clock.Now())
+	}) && try("speaking from any address", "a kernel with CONFIG_IP_MULTIPLE_TABLES, CONFIG_IPV6_MULTIPLE_TABLES and CONFIG_NF_TPROXY, and the capability CAP_NET_ADMIN", func() error {
+		return within(s.prefix+".probe", func() error { return set(probeSettings) })
+	})
+	return list
+}
+
+// sample is a table with something in each of its sets.
+func sample() *Table {
+	a, b := netip.MustParseAddr("192.0.2.1"), netip.MustParseAddr("2001:db8::1")
+	t := &Table{Class: []Member{{a, 1}, {b, 2}}, Inside: flow.AddrsAt(a).Union(flow.AddrsAt(b))}
+	for i, one := range []netip.Addr{a, b} {
+		x := Box{Class: uint32(i + 1), Services: span.Run[flow.Service]{Lo: 1, Hi: 1023}, Source: flow.One(one), End: always}
+		t.Reach, t.Deny, t.Pass, t.Own = append(t.Reach, x), append(t.Deny, x), append(t.Pass, x), append(t.Own, x)
+		t.Doors = append(t.Doors, Translation{Public: one, Service: 80, Way: 9, To: []Target{{Addr: one, Port: 80}, {Addr: one.Next(), Port: 80}}})
+	}
+	return t
+}

@@ -1,0 +1,214 @@
+package linux
+
+import (
+	"context"
+	"math/rand/v2"
+	"net/netip"
+	"os"
+	"strconv"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"ironbark/internal/driver"
+	"ironbark/internal/driver/drivertest"
+	"ironbark/internal/exposure"
+	"ironbark/internal/flow"
+	"ironbark/internal/flow/span"
+	"ironbark/internal/oracle"
+)
+
+// TestTheKernelSaysWhatTheAnalysisSays builds random estates with openings in namespaces, and
+// sends real packets: TCP, UDP and ping, of both families, from outside and inside, to
+// every door. The kernel, the analysis and the slow oracle must agree on every one.
+// IRONBARK_TRUTH sets how many packets are sent.
+func TestTheKernelSaysWhatTheAnalysisSays(t *testing.T) {
+	needRoot(t)
+	wanted := 2000
+	if n, err := strconv.Atoi(os.Getenv("IRONBARK_TRUTH")); err == nil {
+		wanted = n
+	}
+	sent, open := 0, 0
+	for seed := 1; sent < wanted; seed++ {
+		w := rapid.Custom(oracle.Draw).Example(seed)
+		moment := []time.Duration{time.Minute, 21 * time.Minute, 61 * time.Minute, 3 * time.Hour}[seed%4]
+		n, passed := judgeInKernel(t, w, oracle.Epoch.Add(moment), min(120, wanted-sent), seed)
+		sent, open = sent+n, open+passed
+	}
+	t.Logf("%d packets, %d open", sent, open)
+	require.Greater(t, open, wanted/50)
+}
+
+// shifted returns a plan all of whose moments lie elsewhere by a length of time.
+func shifted(p *flow.Plan, by time.Duration) *flow.Plan {
+	move := func(t *time.Time) {
+		if !t.IsZero() {
+			*t = t.Add(by)
+		}
+	}
+	q := p.With()
+	for i := range q.Rules {
+		move(&q.Rules[i].Begin)
+		move(&q.Rules[i].Until)
+	}
+	for i := range q.Doors { // of a plan that nobody else has
+		move(&q.Doors[i].Until)
+	}
+	return q
+}
+
+// judgeInKernel builds one estate as if now were a moment, sends packets, and tells how many
+// there were and how many got through.
+func judgeInKernel(t *testing.T, w oracle.World, moment time.Time, count, seed int) (sent, passed int) {
+	dir := t.TempDir()
+	s := New(dir, drivertest.RealClock())
+	defer func() { require.NoError(t, s.RemoveEverything()) }()
+	by := time.Until(moment)
+	by = -(-by).Truncate(time.Second) // now is the moment
+	plan := shifted(w.Plan(), -by)
+	require.NoError(t, s.build())
+	addrs := map[string][]netip.Addr{}
+	owner := map[netip.Addr]string{}
+	for _, m := range plan.Machines {
+		for _, i := range m.Interfaces {
+			addrs[m.Name] = append(addrs[m.Name], i.Addrs...)
+			for _, a := range i.Addrs {
+				owner[a] = m.Name
+			}
+		}
+		require.NoError(t, s.joinMachine(m.Name, addrs[m.Name], true))
+	}
+	require.NoError(t, s.routeSpaces(plan))
+	links, err := s.links(addrs)
+	require.NoError(t, err)
+	var passing []driver.Passage
+	for _, o := range w.Openings {
+		p := driver.Passage{ID: o.ID, Begin: o.Begin.Add(-by)}
+		for _, part := range o.Parts {
+			p.Parts = append(p.Parts, driver.Part{Machines: part.Machines, Services: part.Services, From: part.From, End: part.End.Add(-by)})
+		}
+		passing = append(passing, p)
+	}
+	var list []opened
+	for name, to := range addrs {
+		if boxes := openings(passing, name); len(boxes) > 0 {
+			for _, a := range to {
+				list = append(list, opened{a, uint32(len(list) + 1), boxes})
+			}
+		}
+	}
+	c, done, err := s.conn()
+	require.NoError(t, err)
+	defer done()
+	require.NoError(t, install(c, NewTable(plan, nil), links, list, time.Now()))
+
+	packets := drawPackets(w, plan, count, seed)
+	view := exposure.NewView(plan, time.Now())
+	var mu sync.Mutex
+	var all sync.WaitGroup
+	room := make(chan struct{}, 32)
+	for _, p := range packets {
+		want, clear := false, true
+		parts := view.Ask(span.One(p.Service), span.One(flow.PointOf(p.Source)), exposure.Target{Machine: -1, Address: p.Target})
+		for k, part := range parts {
+			clear = clear && (k == 0 || part.Open == want)
+			want = part.Open
+		}
+		if !clear { // a spread whose members are not alike: the kernel chooses one
+			continue
+		}
+		for _, v := range w.Ask(p.Source, p.Target, p.Service, moment) {
+			require.Equal(t, v.Open, want, "the oracle: %v", p)
+		}
+		all.Go(func() {
+			room <- struct{}{}
+			defer func() { <-room }()
+			namespace := s.prefix + ".probe"
+			if m := owner[p.Source]; m != "" {
+				namespace = s.prefix + "-" + m
+			}
+			got, err := gets(context.Background(), namespace, p, want)
+			mu.Lock()
+			defer mu.Unlock()
+			assert.NoError(t, err, "%v", p)
+			assert.Equal(t, want, got, "%v to %v %v at %v, seed %d, in\n%s\n%v", p.Source, p.Target, p.Service, moment, seed, w.Text, parts)
+			sent++
+			if want {
+				passed++
+			}
+		})
+	}
+	all.Wait()
+	require.False(t, t.Failed())
+	return sent, passed
+}
+
+// drawPackets draws packets that can be sent, half of them where something may be open.
+func drawPackets(w oracle.World, plan *flow.Plan, count, seed int) (list []driver.Packet) {
+	r := rand.New(rand.NewPCG(uint64(seed), 7))
+	sources, services := w.Interesting()
+	var targets []netip.Addr
+	own := map[netip.Addr]string{}
+	for _, m := range plan.Machines {
+		for _, i := range m.Interfaces {
+			for _, a := range i.Addrs {
+				targets, own[a] = append(targets, a), m.Name
+			}
+		}
+		if a := m.Public.Addr4; a.IsValid() {
+			targets = append(targets, a)
+		}
+		sources = append(sources, targets[len(targets)-1])
+	}
+	for _, f := range plan.Fronts {
+		for _, v4 := range []bool{true, false} {
+			if a := f.Public.Addr(v4); a.IsValid() {
+				targets = append(targets, a, a)
+			}
+		}
+	}
+	for tries := 0; len(list) < count && tries < 200*count; tries++ {
+		p := driver.Packet{Source: sources[r.IntN(len(sources))], Target: targets[r.IntN(len(targets))], Service: services[r.IntN(len(services))]}
+		if len(plan.Doors) > 0 && r.IntN(4) == 0 {
+			p.Service = plan.Doors[r.IntN(len(plan.Doors))].Service
+		}
+		if len(plan.Rules) > 0 && r.IntN(2) == 0 { // where a rule speaks
+			rule := plan.Rules[r.IntN(len(plan.Rules))]
+			if runs := rule.From.Runs(); len(runs) > 0 {
+				p.Source = runs[r.IntN(len(runs))].Lo.Addr()
+			}
+			if runs := rule.Services.Runs(); len(runs) > 0 {
+				p.Service = runs[r.IntN(len(runs))].Lo
+			}
+		}
+		if sendable(plan, p, own) {
+			list = append(list, p)
+		}
+	}
+	return list
+}
+
+// sendable reports whether such a packet can be sent, and stays one on its way.
+func sendable(plan *flow.Plan, p driver.Packet, own map[netip.Addr]string) bool {
+	bad := func(a netip.Addr) bool {
+		return !a.IsGlobalUnicast() || a.Is4() && (a.As4()[0] == 0 || a.As4()[0] >= 240)
+	}
+	switch {
+	case p.Source.Is4() != p.Target.Is4(), bad(p.Source), bad(p.Target), plan.Own().Contains(flow.PointOf(p.Source)):
+		return false
+	case p.Service == flow.Other, p.Service < flow.Ping && p.Service.Port() == 0:
+		return false
+	case own[p.Source] != "" && own[p.Source] == own[p.Target]: // it never leaves the machine
+		return false
+	}
+	for _, d := range plan.Doors {
+		if d.Service == p.Service && (protocol(d.On) != protocol(d.Service) || d.On < flow.Ping && d.On.Port() == 0) {
+			return false // the kernel has no such doors
+		}
+	}
+	return true
+}
