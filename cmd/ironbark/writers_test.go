@@ -41,8 +41,8 @@ func TestWhatIsToldAsDoneIsThere(t *testing.T) {
 	for w := range 8 {
 		all.Go(func() {
 			for i := 0; time.Now().Before(end); i++ {
-				allow := fmt.Sprintf("allow tcp/%d from 198.51.100.%d to gauge-1", 1000*w+i+1, w+1)
-				deny := fmt.Sprintf("deny tcp/%d from 192.0.2.%d to all", 1000*w+i+1, w+1)
+				allow := fmt.Sprintf("allow tcp/%d from 198.51.100.%d to gauge-1", 10000+1000*w+i, w+1)
+				deny := fmt.Sprintf("deny tcp/%d from 192.0.2.%d to all", 10000+1000*w+i, w+1)
 				said, flag := allow, "--yes"
 				switch rand.IntN(5) {
 				case 0:

@@ -3,6 +3,7 @@ package linux
 import (
 	"encoding/binary"
 	"net/netip"
+	"slices"
 	"time"
 
 	"github.com/google/nftables"
@@ -74,11 +75,19 @@ func sortOf(s flow.Service) int {
 	return other
 }
 
+// keyTypes are what a set by service of a sort is keyed by.
+func keyTypes(f family, sort int) []nftables.SetDatatype {
+	if sort == ported {
+		return []nftables.SetDatatype{nftables.TypeMark, nftables.TypeInetProto, nftables.TypeInetService, f.addressType, nftables.TypeTimeDate}
+	}
+	return []nftables.SetDatatype{nftables.TypeMark, f.addressType, nftables.TypeTimeDate}
+}
+
 // byService are the sets that are keyed by a number, a service, a source and the time.
 func (b *batch) byService(f family, name string, timeout bool) (list [3]*nftables.Set) {
-	list[ported] = b.set(f, name, timeout, nftables.TypeMark, nftables.TypeInetProto, nftables.TypeInetService, f.addressType, nftables.TypeTimeDate)
-	list[echo] = b.set(f, name+"-echo", timeout, nftables.TypeMark, f.addressType, nftables.TypeTimeDate)
-	list[other] = b.set(f, name+"-other", timeout, nftables.TypeMark, f.addressType, nftables.TypeTimeDate)
+	for sort, suffix := range sortNames {
+		list[sort] = b.set(f, name+suffix, timeout, keyTypes(f, sort)...)
+	}
 	return list
 }
 
@@ -211,43 +220,10 @@ func (b *batch) family(f family, t *Table, links []link, open []opened, now time
 	for _, one := range []*nftables.Set{s.class, s.opens, s.links, s.inside, s.self} {
 		b.do(b.c.AddSet(one, nil))
 	}
-	var members, froms, inside, self []nftables.SetElement
-	for _, m := range t.Class {
-		if m.Addr.Is4() == f.v4 {
-			members = append(members, nftables.SetElement{Key: m.Addr.AsSlice(), Val: native(m.Class)})
-		}
+	filled := contents(f, t, links)
+	for _, one := range slices.Concat([]*nftables.Set{s.class, s.links, s.inside, s.self, s.reach, s.own}, s.deny[:], s.pass[:]) {
+		b.add(one, filled[one.Name])
 	}
-	for _, l := range links {
-		for _, a := range l.addrs {
-			if a.Is4() == f.v4 {
-				froms = append(froms, nftables.SetElement{Key: append(native(uint32(l.index)), a.AsSlice()...)})
-				for _, o := range l.addrs {
-					if o.Is4() == f.v4 {
-						self = append(self, nftables.SetElement{Key: append(a.AsSlice(), o.AsSlice()...)})
-					}
-				}
-			}
-		}
-	}
-	for _, run := range t.Inside.Runs() {
-		if run.Lo.Addr().Is4() == f.v4 {
-			inside = append(inside, nftables.SetElement{Key: run.Lo.Addr().AsSlice()})
-			if end := run.Hi.Addr().Next(); end.IsValid() { // intervals end before an element that marks their end
-				inside = append(inside, nftables.SetElement{Key: end.AsSlice(), IntervalEnd: true})
-			}
-		}
-	}
-	b.add(s.class, members)
-	b.add(s.links, froms)
-	b.add(s.inside, inside)
-	b.add(s.self, self)
-	b.add(s.reach, elements(f, t.Reach, func(x Box, k *key) { k.both(native(x.Class)).both(native(x.Way)).source(x) }))
-	service := func(x Box, k *key) { k.both(native(x.Class)).service(x).source(x).time(x) }
-	for sort := range s.deny {
-		b.add(s.deny[sort], elements(f, ofSort(t.Deny, sort), service))
-		b.add(s.pass[sort], elements(f, ofSort(t.Pass, sort), service))
-	}
-	b.add(s.own, elements(f, t.Own, func(x Box, k *key) { k.both(native(x.Way)).source(x).time(x) }))
 	for _, o := range open {
 		if o.to.Is4() == f.v4 {
 			b.addOpen(f, s.open, o, now)
@@ -255,6 +231,49 @@ func (b *batch) family(f family, t *Table, links []link, open []opened, now time
 		}
 	}
 	return s
+}
+
+// sortNames are what the names of sets of each sort of service have after their own.
+var sortNames = [3]string{ported: "", echo: "-echo", other: "-other"}
+
+// contents are the elements of the sets of a family by name, but for those of openings.
+func contents(f family, t *Table, links []link) map[string][]nftables.SetElement {
+	out := map[string][]nftables.SetElement{}
+	put := func(name string, list ...nftables.SetElement) { out[name+f.name] = append(out[name+f.name], list...) }
+	for _, m := range t.Class {
+		if m.Addr.Is4() == f.v4 {
+			put("class", nftables.SetElement{Key: m.Addr.AsSlice(), Val: native(m.Class)})
+		}
+	}
+	for _, l := range links {
+		for _, a := range l.addrs {
+			if a.Is4() != f.v4 {
+				continue
+			}
+			put("links", nftables.SetElement{Key: append(native(uint32(l.index)), a.AsSlice()...)})
+			for _, o := range l.addrs {
+				if o.Is4() == f.v4 {
+					put("self", nftables.SetElement{Key: append(a.AsSlice(), o.AsSlice()...)})
+				}
+			}
+		}
+	}
+	for _, run := range t.Inside.Runs() {
+		if run.Lo.Addr().Is4() == f.v4 {
+			put("inside", nftables.SetElement{Key: run.Lo.Addr().AsSlice()})
+			if end := run.Hi.Addr().Next(); end.IsValid() { // intervals end before an element that marks their end
+				put("inside", nftables.SetElement{Key: end.AsSlice(), IntervalEnd: true})
+			}
+		}
+	}
+	put("reach", elements(f, t.Reach, func(x Box, k *key) { k.both(native(x.Class)).both(native(x.Way)).source(x) })...)
+	service := func(x Box, k *key) { k.both(native(x.Class)).service(x).source(x).time(x) }
+	for sort, name := range sortNames {
+		put("deny"+name, elements(f, ofSort(t.Deny, sort), service)...)
+		put("pass"+name, elements(f, ofSort(t.Pass, sort), service)...)
+	}
+	put("own", elements(f, t.Own, func(x Box, k *key) { k.both(native(x.Way)).source(x).time(x) })...)
+	return out
 }
 
 // ofSort are the boxes of one sort of service.
@@ -443,14 +462,10 @@ func reopen(c *nftables.Conn, list []opened, led map[netip.Addr]bool, now time.T
 	b := &batch{c: c, table: &nftables.Table{Name: tableName, Family: nftables.TableFamilyINet}}
 	for _, f := range families {
 		var open [3]*nftables.Set
-		for sort, name := range []string{"open", "open-echo", "open-other"} {
-			types := []nftables.SetDatatype{nftables.TypeMark, nftables.TypeInetProto, nftables.TypeInetService, f.addressType, nftables.TypeTimeDate}
-			if sort != ported {
-				types = []nftables.SetDatatype{nftables.TypeMark, f.addressType, nftables.TypeTimeDate}
-			}
-			kind, err := nftables.ConcatSetType(types...)
+		for sort, suffix := range sortNames {
+			kind, err := nftables.ConcatSetType(keyTypes(f, sort)...)
 			b.do(err)
-			open[sort] = &nftables.Set{Table: b.table, Name: name + f.name, Interval: true, Concatenation: true, HasTimeout: true, KeyType: kind}
+			open[sort] = &nftables.Set{Table: b.table, Name: "open" + suffix + f.name, Interval: true, Concatenation: true, HasTimeout: true, KeyType: kind}
 		}
 		opens := &nftables.Set{Table: b.table, Name: "opens" + f.name, IsMap: true, KeyType: f.addressType, DataType: nftables.TypeMark}
 		for _, o := range list {

@@ -267,7 +267,7 @@ func (s *Site) planOf(rows []flow.Row, passing []driver.Passage, m *meta) (*flow
 		return nil, err
 	}
 	if g != m.Generation {
-		if plan, err = s.readBack(plan, passing); err != nil {
+		if plan, err = s.readBack(plan, passing, m); err != nil {
 			return nil, err
 		}
 	}
@@ -407,6 +407,9 @@ func (s *Site) put(ctx context.Context, tx *sql.Tx, m *meta, plan *flow.Plan) er
 	}
 	defer done()
 	if err := install(c, NewTable(plan, s.listening), links, open, s.clock.Now()); err != nil {
+		return err
+	}
+	if m.Rules, err = rulesDigest(c); err != nil {
 		return err
 	}
 	m.Generation, err = s.generation()

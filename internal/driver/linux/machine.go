@@ -64,7 +64,7 @@ func (s *Site) find(ctx context.Context, tx *sql.Tx, name string) (change.Resour
 
 // Power starts or stops a machine's listeners.
 func (s *Site) Power(ctx context.Context, machine string, act driver.Power) (m driver.Machine, happened string, err error) {
-	err = s.change(ctx, func(tx *sql.Tx, _ *meta) error {
+	err = s.change(ctx, func(tx *sql.Tx, meta *meta) error {
 		t, err := s.find(ctx, tx, machine)
 		if err != nil {
 			return err
@@ -91,11 +91,27 @@ func (s *Site) Power(ctx context.Context, machine string, act driver.Power) (m d
 		if err != nil {
 			return err
 		}
-		m, err = s.machine(ctx, tx, t)
+		if m, err = s.machine(ctx, tx, t); err != nil {
+			return err
+		}
 		m.Forced = act.Do != driver.Start && act.Grace == 0
-		return err
+		return s.respread(ctx, tx, meta)
 	})
 	return m, happened, err
+}
+
+// respread writes the doors anew where one of them is spread over several machines: over
+// those that are up.
+func (s *Site) respread(ctx context.Context, tx *sql.Tx, m *meta) error {
+	rows, err := readPlan(ctx, tx)
+	if err != nil {
+		return err
+	}
+	plan, err := flow.FromRows(rows)
+	if err != nil || !slices.ContainsFunc(plan.Doors, func(d flow.Published) bool { return len(d.To.Machines) > 1 }) {
+		return err
+	}
+	return s.put(ctx, tx, m, plan)
 }
 
 // SetPasswordHash keeps the hash of a password.

@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"github.com/google/nftables"
+	mdnetlink "github.com/mdlayher/netlink"
 	"github.com/vishvananda/netlink"
 	"github.com/vishvananda/netns"
 	"golang.org/x/sys/unix"
@@ -294,13 +295,20 @@ func familyOf(a netip.Addr) int {
 	return unix.AF_INET6
 }
 
+// socketBuffer is how many bytes a table may have: 100,000 boxes have some 12 MB.
+const socketBuffer = 64 << 20
+
 // conn opens the packet filter of the router's namespace.
 func (s *Site) conn() (*nftables.Conn, func(), error) {
 	ns, err := netns.GetFromPath(filepath.Join(namespaceDir, s.prefix))
 	if err != nil {
 		return nil, nil, err
 	}
-	c, err := nftables.New(nftables.WithNetNSFd(int(ns)), nftables.AsLasting())
+	// A whole table is one message of some megabytes, and the answers to it are many.
+	roomy := func(c *mdnetlink.Conn) error {
+		return errors.Join(c.SetWriteBuffer(socketBuffer), c.SetReadBuffer(socketBuffer))
+	}
+	c, err := nftables.New(nftables.WithNetNSFd(int(ns)), nftables.AsLasting(), nftables.WithSockOptions(roomy))
 	if err != nil {
 		return nil, nil, errors.Join(err, ns.Close())
 	}

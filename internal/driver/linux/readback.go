@@ -1,19 +1,325 @@
 package linux
 
 import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/binary"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"github.com/google/nftables"
+	"github.com/google/nftables/expr"
+
 	"ironbark/internal/driver"
 	"ironbark/internal/flow"
+	"ironbark/internal/flow/span"
 )
 
-// altered is the sentence of what passes by a packet filter that somebody else wrote to.
-const altered = "the packet filter was altered by hand, and nobody can tell what it lets pass"
+// What is told of a packet filter that somebody else wrote to.
+const (
+	altered = "the packet filter was altered by hand, and nobody can tell what it lets pass"
+	added   = "put into the packet filter by hand"
+	kept    = "a deny as the packet filter has it"
+)
 
-// readBack tells of a packet filter that somebody else wrote to. On doubt all of it is open:
-// that is what is told, and the next enactment puts it right.
-func (s *Site) readBack(plan *flow.Plan, _ []driver.Passage) (*flow.Plan, error) {
+// rulesDigest is a digest of the chains and rules as the kernel has them; those do not
+// hang on what the sets hold.
+func rulesDigest(c *nftables.Conn) (string, error) {
+	chains, err := c.ListChainsOfTableFamily(nftables.TableFamilyINet)
+	if err != nil {
+		return "", err
+	}
+	slices.SortFunc(chains, func(a, b *nftables.Chain) int { return strings.Compare(a.Table.Name+a.Name, b.Table.Name+b.Name) })
+	h := sha256.New()
+	for _, chain := range chains {
+		fmt.Fprintln(h, chain.Table.Name, chain.Name, chain.Type)
+		if chain.Hooknum != nil && chain.Priority != nil {
+			fmt.Fprintln(h, *chain.Hooknum, *chain.Priority)
+		}
+		if chain.Policy != nil {
+			fmt.Fprintln(h, *chain.Policy)
+		}
+		rules, err := c.GetRules(chain.Table, chain)
+		if err != nil {
+			return "", err
+		}
+		for _, r := range rules {
+			for _, e := range r.Exprs {
+				if l, ok := e.(*expr.Lookup); ok && strings.HasPrefix(l.SetName, "__") {
+					fmt.Fprintf(h, "%T %d\n", e, l.SourceRegister) // a set without a name of its own
+					continue
+				}
+				fmt.Fprintf(h, "%T %+v\n", e, e)
+			}
+		}
+	}
+	return hex.EncodeToString(h.Sum(nil)), nil
+}
+
+// readBack tells of a packet filter that somebody else wrote to what it lets pass: by the
+// boxes in its sets, where its rules are those that were installed. Otherwise nobody can
+// tell, and all is told as open, as is what lies in sets that lead elsewhere.
+func (s *Site) readBack(plan *flow.Plan, passing []driver.Passage, m *meta) (*flow.Plan, error) {
+	c, done, err := s.conn()
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	digest, err := rulesDigest(c)
+	if err != nil {
+		return nil, err
+	}
+	if digest != m.Rules {
+		return everythingOpen(plan), nil
+	}
+	addrs := map[string][]netip.Addr{}
+	for _, one := range plan.Machines {
+		for _, i := range one.Interfaces {
+			addrs[one.Name] = append(addrs[one.Name], i.Addrs...)
+		}
+	}
+	links, err := s.links(addrs)
+	if err != nil {
+		return nil, err
+	}
+	t := NewTable(plan, s.listening)
+	read := &reading{c: c, table: &nftables.Table{Name: tableName, Family: nftables.TableFamilyINet}}
+	for _, f := range families {
+		want := contents(f, t, links)
+		for _, name := range []string{"class", "links", "inside", "self", "reach", "own"} {
+			if !read.same(name+f.name, want[name+f.name]) {
+				return everythingOpen(plan), read.err
+			}
+		}
+		for sort, name := range sortNames {
+			read.differences(f, sort, "deny"+name, want["deny"+name+f.name])
+			read.differences(f, sort, "pass"+name, want["pass"+name+f.name])
+		}
+		read.openings(f, addrs, passing)
+	}
+	if read.err != nil {
+		return nil, read.err
+	}
+	return read.apply(plan, t), nil
+}
+
+// everythingOpen is a plan in which everything is open.
+func everythingOpen(plan *flow.Plan) *flow.Plan {
 	all := &flow.Group{}
 	for i := range plan.Machines {
 		all.Machines = append(all.Machines, int32(i))
 	}
-	return plan.With(flow.Rule{Kind: flow.Standing, From: plan.Everywhere(), To: all, Services: flow.AnyService, Origin: flow.Origin{Sentence: altered}}), nil
+	out := plan.With(flow.Rule{Kind: flow.Standing, From: plan.Everywhere(), To: all, Services: flow.AnyService, Origin: flow.Origin{Sentence: altered}})
+	out.Rules = slices.DeleteFunc(out.Rules, func(r flow.Rule) bool { return r.Kind == flow.Deny })
+	return out
+}
+
+// reading is what was found in the kernel's sets.
+type reading struct {
+	c     *nftables.Conn
+	table *nftables.Table
+	err   error
+
+	pass     []Box // that were not installed
+	deny     []Box // all, where some are missing or new
+	denied   bool
+	machines []toMachine // boxes of openings that were not installed
+}
+
+type toMachine struct {
+	name string
+	box  Box
+}
+
+func (r *reading) elements(name string) []nftables.SetElement {
+	set, err := r.c.GetSetByName(r.table, name)
+	if err == nil {
+		var list []nftables.SetElement
+		if list, err = r.c.GetSetElements(set); err == nil {
+			return list
+		}
+	}
+	r.err = errors.Join(r.err, fmt.Errorf("the set %s of the packet filter: %w", name, err))
+	return nil
+}
+
+// identity is what an element is known by.
+func identity(e nftables.SetElement) string {
+	end := e.KeyEnd
+	if bytes.Equal(end, e.Key) {
+		end = nil
+	}
+	return fmt.Sprintf("%x %x %x %v", e.Key, end, e.Val, e.IntervalEnd)
+}
+
+// same reports whether a set holds just what was installed.
+func (r *reading) same(name string, want []nftables.SetElement) bool {
+	have := map[string]bool{}
+	for _, e := range r.elements(name) {
+		if e.IntervalEnd && bytes.Count(e.Key, []byte{0}) == len(e.Key) { // what lies before the first interval
+			continue
+		}
+		have[identity(e)] = true
+	}
+	for _, e := range want {
+		if !have[identity(e)] {
+			return false
+		}
+		delete(have, identity(e))
+	}
+	return len(have) == 0
+}
+
+// differences finds the boxes of a set that were not installed, and whether some are missing.
+func (r *reading) differences(f family, sort int, name string, want []nftables.SetElement) {
+	wanted := map[string]bool{}
+	for _, e := range want {
+		wanted[identity(e)] = true
+	}
+	list := r.elements(name + f.name)
+	var extra []Box
+	var all []Box
+	for _, e := range list {
+		b, err := boxOf(f, sort, e)
+		if err != nil {
+			r.err = errors.Join(r.err, err)
+			return
+		}
+		all = append(all, b)
+		if !wanted[identity(e)] {
+			extra = append(extra, b)
+		}
+		delete(wanted, identity(e))
+	}
+	if strings.HasPrefix(name, "pass") { // what is missing passes less, and is installed again
+		r.pass = append(r.pass, extra...)
+		return
+	}
+	r.deny = append(r.deny, all...)
+	r.denied = r.denied || len(extra)+len(wanted) > 0
+}
+
+// boxOf reads an element of a set by service.
+func boxOf(f family, sort int, e nftables.SetElement) (b Box, err error) {
+	lo, hi := e.Key, e.KeyEnd
+	if len(hi) == 0 {
+		hi = lo
+	}
+	need := 4 + int(f.size) + 8
+	if sort == ported {
+		need += 8
+	}
+	if len(lo) != need || len(hi) != need {
+		return b, fmt.Errorf("the packet filter has an element of %d bytes where %d are due", len(lo), need)
+	}
+	b.Class = binary.NativeEndian.Uint32(lo)
+	lo, hi = lo[4:], hi[4:]
+	b.Services = span.Run[flow.Service]{Lo: flow.Ping, Hi: flow.Ping}
+	switch sort {
+	case other:
+		b.Services = span.Run[flow.Service]{Lo: flow.Other, Hi: flow.Other}
+	case ported:
+		base := flow.TCPPort(0)
+		if lo[0] == 17 {
+			base = flow.UDPPort(0)
+		}
+		b.Services.Lo, b.Services.Hi = base+flow.Service(binary.BigEndian.Uint16(lo[4:])), base+flow.Service(binary.BigEndian.Uint16(hi[4:]))
+		lo, hi = lo[8:], hi[8:]
+	}
+	from, _ := netip.AddrFromSlice(lo[:f.size])
+	to, _ := netip.AddrFromSlice(hi[:f.size])
+	b.Source = flow.RunOf(from, to)
+	b.Begin, b.End = binary.BigEndian.Uint64(lo[f.size:]), binary.BigEndian.Uint64(hi[f.size:])
+	return b, nil
+}
+
+// openings finds the boxes of openings that were not installed: under the numbers to which
+// addresses lead.
+func (r *reading) openings(f family, addrs map[string][]netip.Addr, passing []driver.Passage) {
+	owner := map[netip.Addr]string{}
+	for name, list := range addrs {
+		for _, a := range list {
+			owner[a] = name
+		}
+	}
+	byNumber := map[uint32]string{}
+	for _, e := range r.elements("opens" + f.name) {
+		a, _ := netip.AddrFromSlice(e.Key)
+		byNumber[binary.NativeEndian.Uint32(e.Val)] = owner[a]
+	}
+	for sort, name := range sortNames {
+		for _, e := range r.elements("open" + name + f.name) {
+			b, err := boxOf(f, sort, e)
+			if err != nil {
+				r.err = errors.Join(r.err, err)
+				return
+			}
+			machine := byNumber[b.Class]
+			b.Class = 0
+			if machine != "" && !slices.Contains(openings(passing, machine), b) {
+				r.machines = append(r.machines, toMachine{machine, b})
+			}
+		}
+	}
+}
+
+// apply puts what was found into a plan: what was put in by hand passes like a standing
+// exception, and denies are those that the kernel has.
+func (r *reading) apply(plan *flow.Plan, t *Table) *flow.Plan {
+	byAddr := map[netip.Addr]int32{}
+	for i := range plan.Machines {
+		for _, run := range plan.AddrsOf(int32(i)).Runs() {
+			for a := run.Lo.Addr(); a.IsValid() && a.Compare(run.Hi.Addr()) <= 0; a = a.Next() {
+				byAddr[a] = int32(i)
+			}
+		}
+	}
+	members := map[uint32]*flow.Group{}
+	for _, one := range t.Class {
+		g := members[one.Class]
+		if g == nil {
+			g = &flow.Group{}
+			members[one.Class] = g
+		}
+		if i, ok := byAddr[one.Addr]; ok && !slices.Contains(g.Machines, i) {
+			g.Machines = append(g.Machines, i)
+			slices.Sort(g.Machines)
+		}
+	}
+	rule := func(kind flow.RuleKind, b Box, to *flow.Group, sentence string) flow.Rule {
+		x := flow.Rule{Kind: kind, From: span.Of(b.Source), To: to, Services: span.Of(b.Services), Origin: flow.Origin{Sentence: sentence}}
+		if b.Begin > 0 {
+			x.Begin = moment(b.Begin)
+		}
+		if b.End != always {
+			x.Until = moment(b.End + 1)
+		}
+		return x
+	}
+	var rules []flow.Rule
+	for _, b := range r.pass {
+		if g := members[b.Class]; g != nil {
+			rules = append(rules, rule(flow.Standing, b, g, added))
+		}
+	}
+	for _, one := range r.machines {
+		if i, ok := plan.MachineByName(one.name); ok {
+			rules = append(rules, rule(flow.Standing, one.box, &flow.Group{Machines: []int32{i}}, added))
+		}
+	}
+	out := plan.With(rules...)
+	if !r.denied {
+		return out
+	}
+	out.Rules = slices.DeleteFunc(out.Rules, func(x flow.Rule) bool { return x.Kind == flow.Deny })
+	for _, b := range r.deny {
+		if g := members[b.Class]; g != nil {
+			out.Rules = append(out.Rules, rule(flow.Deny, b, g, kept))
+		}
+	}
+	return out
 }

@@ -36,6 +36,7 @@ CREATE TABLE machines (name TEXT PRIMARY KEY, off TEXT NOT NULL, hash TEXT NOT N
 type meta struct {
 	Mark       int64           `json:"mark"`
 	Generation uint32          `json:"generation"` // of the packet filter, when it was last written or found whole
+	Rules      string          `json:"rules"`      // a digest of its chains and rules, when it was last written
 	Number     uint32          `json:"number"`     // of boxes of openings; see [opened]
 	Latest     time.Time       `json:"latest,omitzero"`
 	Identity   driver.Identity `json:"identity"`

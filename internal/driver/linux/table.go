@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"hash/fnv"
+	"maps"
 	"net/netip"
 	"slices"
 	"time"
@@ -309,6 +310,9 @@ func nanos(t time.Time, zero uint64) uint64 {
 	return uint64(max(0, t.UnixNano()))
 }
 
+// moment is a moment of the kernel's.
+func moment(n uint64) time.Time { return time.Unix(0, int64(min(n, always/2))).UTC() }
+
 // last is the last moment before an end.
 func last(end uint64) uint64 {
 	if end == always {
@@ -332,11 +336,18 @@ type layers []layer
 // each has its own spans of time, joined where they touch.
 func (l layers) boxes(of Box) (out []Box) {
 	for _, slice := range l.slices() {
-		var pieces []piece
+		from := map[interval][]flow.Run{} // nearly all rules have the same span of time
 		for _, r := range l {
 			if r.end > r.begin && r.services.Contains(slice.Lo) {
-				pieces = cut(pieces, r.from, interval{r.begin, r.end})
+				t := interval{r.begin, r.end}
+				from[t] = append(from[t], r.from.Runs()...)
 			}
+		}
+		var pieces []piece
+		for _, t := range slices.SortedFunc(maps.Keys(from), func(a, b interval) int {
+			return cmp.Or(cmp.Compare(a.begin, b.begin), cmp.Compare(a.end, b.end))
+		}) {
+			pieces = cut(pieces, span.Of(from[t]...), t)
 		}
 		for _, p := range pieces {
 			for _, run := range p.from.Runs() {

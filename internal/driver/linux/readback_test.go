@@ -1,0 +1,112 @@
+package linux
+
+import (
+	"net/netip"
+	"testing"
+
+	"github.com/google/nftables"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"ironbark/internal/change"
+	"ironbark/internal/driver"
+	"ironbark/internal/driver/drivertest"
+	"ironbark/internal/estate"
+	"ironbark/internal/exposure"
+	"ironbark/internal/flow"
+	"ironbark/internal/flow/span"
+)
+
+// TestWhatOthersWroteToThePacketFilterIsToldAsItIs writes to the packet filter as somebody
+// with another tool would.
+func TestWhatOthersWroteToThePacketFilterIsToldAsItIs(t *testing.T) {
+	needRoot(t)
+	s := New(t.TempDir(), drivertest.RealClock())
+	defer func() { require.NoError(t, s.RemoveEverything()) }()
+	defer s.Close()
+	files := drivertest.Files("allow https from everywhere to gauge-1\ndeny https, tcp/8443 from 192.0.2.0/24 to all")
+	e, err := estate.Read(files[0], files[1])
+	require.NoError(t, err)
+	want, err := change.Desired(e, nil, nil, nil)
+	require.NoError(t, err)
+	for _, r := range want {
+		_, err := s.Apply(t.Context(), change.Change{Verb: change.Make, Resource: r}, nil)
+		require.NoError(t, err)
+	}
+	observe := func() *driver.Observation {
+		o, err := s.Observe(t.Context(), driver.Everything)
+		require.NoError(t, err)
+		return o
+	}
+	install := func() {
+		require.NoError(t, s.Install(t.Context(), flow.Compile(e, change.Assigned(observe().Resources)), observe().Mark))
+	}
+	install()
+	installed := observe().Plan.Rows()
+	c, done, err := s.conn()
+	require.NoError(t, err)
+	defer done()
+	table := &nftables.Table{Name: tableName, Family: nftables.TableFamilyINet}
+	asks := func(service flow.Service, source string) exposure.Part {
+		plan := observe().Plan
+		m, _ := plan.MachineByName("gauge-1")
+		return exposure.NewView(plan, s.clock.Now()).Ask(flow.ServicesAt(service), flow.AddrsAt(netip.MustParseAddr(source)), exposure.Target{Machine: m})[0]
+	}
+	element := func(x Box) nftables.SetElement {
+		k := (&key{}).both(native(x.Class)).service(x).source(x).time(x)
+		return nftables.SetElement{Key: k.lo, KeyEnd: k.hi}
+	}
+	write := func(do func(*nftables.Set) error, name string) {
+		set, err := c.GetSetByName(table, name)
+		require.NoError(t, err)
+		require.NoError(t, do(set))
+		require.NoError(t, c.Flush())
+	}
+	compiled := NewTable(flow.Compile(e, change.Assigned(observe().Resources)), nil)
+	class := compiled.Class[0].Class
+
+	// What changes nothing that is looked up is told as nothing.
+	mark := observe().Mark
+	other := c.AddTable(&nftables.Table{Name: "other", Family: nftables.TableFamilyINet})
+	require.NoError(t, c.Flush())
+	c.DelTable(other)
+	require.NoError(t, c.Flush())
+	assert.NotEqual(t, mark, observe().Mark, "somebody wrote to it")
+	assert.Equal(t, installed, observe().Plan.Rows())
+
+	// What was put in is open, by that.
+	ssh := Box{Class: class, Services: span.Run[flow.Service]{Lo: 22, Hi: 22}, Source: flow.RunOf(netip.MustParseAddr("198.51.100.0"), netip.MustParseAddr("198.51.100.255")), End: always}
+	write(func(set *nftables.Set) error { return c.SetAddElements(set, []nftables.SetElement{element(ssh)}) }, "pass4")
+	part := asks(22, "198.51.100.7")
+	assert.True(t, part.Open)
+	assert.Equal(t, added, part.Origin.Sentence)
+	assert.False(t, asks(22, "203.0.113.99").Open)
+	assert.False(t, asks(443, "192.0.2.1").Open, "the deny stands")
+
+	// A deny that was taken out denies no more.
+	i := 0
+	for compiled.Deny[i].Class != class || compiled.Deny[i].Services.Lo != 443 {
+		i++
+	}
+	write(func(set *nftables.Set) error {
+		return c.SetDeleteElements(set, []nftables.SetElement{element(compiled.Deny[i])})
+	}, "deny4")
+	assert.True(t, asks(443, "192.0.2.1").Open)
+	assert.Equal(t, exposure.Denied, asks(8443, "192.0.2.1").Reason, "the rest of it stands")
+
+	// Installed anew, all is as it was.
+	install()
+	assert.Equal(t, installed, observe().Plan.Rows())
+
+	// Of rules that were altered nobody can tell what they let pass.
+	c.FlushRuleset()
+	require.NoError(t, c.Flush())
+	part = asks(22, "203.0.113.99")
+	assert.True(t, part.Open)
+	assert.Equal(t, altered, part.Origin.Sentence)
+	install()
+	assert.Equal(t, installed, observe().Plan.Rows())
+	got, err := s.Probe(t.Context(), driver.Packet{Source: netip.MustParseAddr("198.51.100.7"), Target: netip.MustParseAddr("203.0.113.10"), Service: 22})
+	require.NoError(t, err)
+	assert.False(t, got[0].Open)
+}
