@@ -210,7 +210,7 @@ func (a *app) workIn(folder work.Folder) (*work.Work, func(), error) {
 		a.clock = &lateClock{Clock: a.clock, least: now}
 	}
 	if behind > 0 {
-		a.print.Note("%s", a.print.Bad("the clock went back by "+sentence.DurationOf(behind).String()+":")+" openings let nothing pass, and nothing is opened or enacted; set it, or: ironbark acknowledge clock")
+		a.print.Note("%s", a.print.Bad("the clock went back by "+sentence.DurationOf(behind).String()+":")+" nothing is opened or enacted, and openings pass no longer than they would have; set it, or: ironbark acknowledge clock")
 	}
 	told := func(text string) { a.print.NoteWrap(a.print.Bad("not as it was recorded")+"  ", text) }
 	addrs, err := s.ClientAddrs(context.Background())

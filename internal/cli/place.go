@@ -79,7 +79,15 @@ func (a *app) withSim(do func(ctx context.Context, w *work.Work, args []string) 
 }
 
 func (a *app) siteCommand() *cobra.Command {
-	c := &cobra.Command{Use: "site", Short: "What a place where machines run needs"}
+	c := &cobra.Command{
+		Use: "site", Short: "Check a place where machines run",
+		RunE: func(c *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return c.Help()
+			}
+			return unknownKind(c, args[0])
+		},
+	}
 	c.AddCommand(&cobra.Command{
 		Use: "check", Short: "Check what this host has and lacks for site: linux", Args: noArgs,
 		Long: "Check what this host has and lacks for site: linux. Each thing is tried in network namespaces that are made for it\n" +

@@ -105,7 +105,8 @@ type Observation struct {
 	Highest   int64               // the highest number of an opening that ever passed or was shut
 	Outside   []OutOfBandChange   // by number, as the place's own record tells them
 	Records   bool                // the place has such a record
-	Behind    time.Duration       // how far the clock went back; then openings let nothing pass
+	Behind    time.Duration       // how far the clock went back; then openings let nothing pass, if not
+	Steady    bool                // their ends are kept by a clock that does not go back, too
 }
 
 // Identity is which estate a place belongs to, and the last entry of its journal that

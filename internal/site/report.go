@@ -126,7 +126,7 @@ func (s *Site) join(ctx context.Context, st *ledger.State, o *driver.Observation
 	}
 	now := s.clock.Now().Add(-r.Behind)
 	r.Altered = alterations(st, o, now)
-	if r.Behind > 0 {
+	if r.Behind > 0 && !o.Steady {
 		r.Plan = r.Plan.WithoutOpenings(func(int64) bool { return true })
 	}
 	if !there.Resources {

@@ -16,6 +16,7 @@ type Drift struct {
 	Resources []change.Drifted
 	Outside   []driver.OutOfBandChange // as the site's own record tells it
 	Exposure  exposure.Difference
+	Enacted   *State                         // with the plan as it was enacted, for names; nil where the tables were not touched
 	Since     func(exposure.Entry) time.Time // when a difference came about; zero: not known
 }
 
@@ -41,7 +42,10 @@ func (w *Work) Drift(st *State) *Drift {
 		plan = flow.Compile(st.Estate, change.Assigned(r.Resources))
 	}
 	now := w.Clock.Now()
-	d.Exposure = exposure.Compare(exposure.NewView(withOpenings(plan, r.Openings, now), now), exposure.NewView(st.Plan, now))
+	was := *st
+	was.Plan = withOpenings(plan, r.Openings, now)
+	d.Enacted = &was
+	d.Exposure = exposure.Compare(exposure.NewView(was.Plan, now), exposure.NewView(st.Plan, now))
 	d.Since = func(e exposure.Entry) time.Time {
 		for _, o := range touched {
 			for _, row := range o.In {

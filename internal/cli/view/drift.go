@@ -44,7 +44,7 @@ type driftLine struct {
 // driftLines tells the difference in exposure, as in “ssh to gauge-web-1 has been
 // open to everywhere since 14:02”.
 func driftLines(d *work.Drift, ph *Phrasing) (lines []driftLine) {
-	tell := func(list []exposure.Change, format string, open bool) {
+	tell := func(ph *Phrasing, list []exposure.Change, format string, open bool) {
 		entries := make([]exposure.Entry, len(list))
 		for i, c := range list {
 			entries[i] = c.Entry
@@ -57,8 +57,10 @@ func driftLines(d *work.Drift, ph *Phrasing) (lines []driftLine) {
 			})
 		}
 	}
-	tell(d.Exposure.Opened, "%s to %s has been open to %s since %s", true)
-	tell(d.Exposure.Closed, "%s to %s has been closed to %s since %s", false)
+	tell(ph, d.Exposure.Opened, "%s to %s has been open to %s since %s", true)
+	if d.Enacted != nil { // what was closed may be of a machine that is not there any more
+		tell(NewPhrasing(d.Enacted, ph.now), d.Exposure.Closed, "%s to %s has been closed to %s since %s", false)
+	}
 	for _, c := range d.Exposure.Moved {
 		since := d.Since(c.Entry)
 		lines = append(lines, driftLine{text: fmt.Sprintf("%s to %s is open to %s until %s, and not until %s, since %s", ph.service(c.Entry.Services), ph.machine(c.Entry.Door.Machine, c.Entry.Door),

@@ -195,7 +195,7 @@ func (s *Site) Observe(ctx context.Context, scope driver.Scope) (*driver.Observa
 	if err != nil {
 		return nil, err
 	}
-	o.Identity = m.Identity
+	o.Identity, o.Steady = m.Identity, true
 	if _, behind := later(s.clock.Now(), m.Latest); behind > 0 {
 		o.Behind = behind
 	}
@@ -480,7 +480,19 @@ func (s *Site) Shut(ctx context.Context, at time.Time, ids ...int64) error {
 // reopen writes anew what openings let pass to the machines of some of them. before are
 // those that passed until now.
 func (s *Site) reopen(ctx context.Context, tx *sql.Tx, m *meta, before []driver.Passage, changed ...driver.Passage) error {
-	if !exists(s.prefix) || len(changed) == 0 {
+	if !exists(s.prefix) {
+		return nil
+	}
+	// Somebody else wrote to it, or a process died after it did: all of it is put right.
+	if g, err := s.generation(); err != nil || g != m.Generation {
+		rows, err1 := readPlan(ctx, tx)
+		plan, err2 := flow.FromRows(rows)
+		if err := errors.Join(err, err1, err2); err != nil {
+			return err
+		}
+		return s.put(ctx, tx, m, plan)
+	}
+	if len(changed) == 0 {
 		return nil
 	}
 	concerned := map[string]bool{}
@@ -498,14 +510,6 @@ func (s *Site) reopen(ctx context.Context, tx *sql.Tx, m *meta, before []driver.
 	passing, err := readPassing(ctx, tx)
 	if err != nil {
 		return err
-	}
-	if g, err := s.generation(); err != nil || g != m.Generation { // somebody wrote to it: all of it is put right
-		rows, err1 := readPlan(ctx, tx)
-		plan, err2 := flow.FromRows(rows)
-		if err := errors.Join(err, err1, err2); err != nil {
-			return err
-		}
-		return s.put(ctx, tx, m, plan)
 	}
 	led := map[netip.Addr]bool{}
 	var open []opened

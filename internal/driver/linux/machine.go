@@ -187,6 +187,9 @@ func (s *Site) links(addrs map[string][]netip.Addr) (list []link, err error) {
 	err = within(s.prefix, func() error {
 		for machine, own := range addrs {
 			l, err := netlink.LinkByName(linkOf(machine))
+			if errors.As(err, &netlink.LinkNotFoundError{}) { // nothing comes from it, and nothing gets there
+				continue
+			}
 			if err != nil {
 				return fmt.Errorf("the link to machine %s: %w", machine, err)
 			}

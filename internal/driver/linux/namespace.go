@@ -150,8 +150,16 @@ func set(settings map[string]string) error {
 // pair makes two links that are joined: one in the router and one in another namespace.
 func pair(router, name string, group uint32, other, otherName string) error {
 	return within(router, func() error {
-		if _, err := netlink.LinkByName(name); err == nil {
-			return nil
+		if l, err := netlink.LinkByName(name); err == nil {
+			if within(other, func() error {
+				_, err := netlink.LinkByName(otherName)
+				return err
+			}) == nil {
+				return nil
+			}
+			if err := netlink.LinkDel(l); err != nil && !errors.As(err, &netlink.LinkNotFoundError{}) && !errors.Is(err, unix.ENODEV) { // its other end is gone
+				return err
+			}
 		}
 		ns, err := netns.GetFromPath(filepath.Join(namespaceDir, other))
 		if err != nil {

@@ -3,6 +3,7 @@ package linux
 import (
 	"net/netip"
 	"testing"
+	"time"
 
 	"github.com/google/nftables"
 	"github.com/stretchr/testify/assert"
@@ -94,6 +95,25 @@ func TestWhatOthersWroteToThePacketFilterIsToldAsItIs(t *testing.T) {
 	assert.True(t, asks(443, "192.0.2.1").Open)
 	assert.Equal(t, exposure.Denied, asks(8443, "192.0.2.1").Reason, "the rest of it stands")
 
+	// What a process let pass that died before it could note it is shut, though nobody knows it.
+	for _, m := range compiled.Class {
+		if m.Class == class {
+			end := uint64(time.Now().Add(time.Hour).UnixNano())
+			x := Box{Services: span.Run[flow.Service]{Lo: 22, Hi: 22}, Source: flow.One(netip.MustParseAddr("203.0.113.99")), End: end}
+			require.NoError(t, reopen(c, []opened{{m.Addr, 900, []Box{x}}}, nil, time.Now()))
+		}
+	}
+	ask := driver.Packet{Source: netip.MustParseAddr("203.0.113.99"), Target: netip.MustParseAddr("203.0.113.10"), Service: 22}
+	got, err := s.Probe(t.Context(), ask)
+	require.NoError(t, err)
+	require.True(t, got[0].Open)
+	assert.Equal(t, added, got[0].By)
+	require.NoError(t, s.Shut(t.Context(), time.Now(), 7))
+	got, err = s.Probe(t.Context(), ask)
+	require.NoError(t, err)
+	assert.False(t, got[0].Open)
+	assert.Equal(t, installed, observe().Plan.Rows())
+
 	// Installed anew, all is as it was.
 	install()
 	assert.Equal(t, installed, observe().Plan.Rows())
@@ -106,7 +126,12 @@ func TestWhatOthersWroteToThePacketFilterIsToldAsItIs(t *testing.T) {
 	assert.Equal(t, altered, part.Origin.Sentence)
 	install()
 	assert.Equal(t, installed, observe().Plan.Rows())
-	got, err := s.Probe(t.Context(), driver.Packet{Source: netip.MustParseAddr("198.51.100.7"), Target: netip.MustParseAddr("203.0.113.10"), Service: 22})
+	got, err = s.Probe(t.Context(), driver.Packet{Source: netip.MustParseAddr("198.51.100.7"), Target: netip.MustParseAddr("203.0.113.10"), Service: 22})
 	require.NoError(t, err)
 	assert.False(t, got[0].Open)
+
+	// After the host was started anew nothing is there, and nothing is told as open.
+	require.NoError(t, s.RemoveEverything())
+	assert.Empty(t, observe().Plan.Rules)
+	assert.Empty(t, observe().Machines)
 }
