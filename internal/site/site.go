@@ -196,12 +196,12 @@ func (s *Site) Console(ctx context.Context, person, machine string) (io.ReadWrit
 		return nil, err
 	}
 	tell := func(ctx context.Context, what string) error {
-		return s.record(ctx, ledger.Decision{Person: person, Action: "console", Text: what + " the session on the console of machine " + machine})
+		return s.record(ctx, ledger.Decision{Person: person, Action: "console", Text: what + " session on the console of machine " + machine})
 	}
-	if err := tell(ctx, "began"); err != nil {
+	if err := tell(ctx, "began a"); err != nil {
 		return nil, errors.Join(err, line.Close())
 	}
-	return &toldLine{ReadWriteCloser: line, end: func() error { return tell(context.WithoutCancel(ctx), "ended") }}, nil
+	return &toldLine{ReadWriteCloser: line, end: func() error { return tell(context.WithoutCancel(ctx), "ended the") }}, nil
 }
 
 // toldLine is a line that tells when it is closed.
