@@ -2,6 +2,7 @@ package site
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -94,8 +95,9 @@ func (s *Site) read(ctx context.Context, decided ledger.Scope, there driver.Scop
 }
 
 // look reads both sides. The ledger comes first: what the place has more was decided later.
+// What is large of the ledger is read beside the place, where nothing goes on meanwhile.
 func (s *Site) look(ctx context.Context, decided ledger.Scope, scope driver.Scope) (*ledger.State, *driver.Observation, error) {
-	st, err := s.ledger.State(ctx, decided)
+	st, err := s.ledger.State(ctx, ledger.Scope{})
 	if err != nil {
 		return nil, nil, err
 	}
@@ -106,8 +108,30 @@ func (s *Site) look(ctx context.Context, decided ledger.Scope, scope driver.Scop
 	for _, o := range st.Openings {
 		scope.Openings = append(scope.Openings, o.ID)
 	}
-	o, err := s.driver.Observe(ctx, scope)
-	return st, o, err
+	if decided == (ledger.Scope{}) {
+		o, err := s.driver.Observe(ctx, scope)
+		return st, o, err
+	}
+	var whole *ledger.State
+	read := make(chan error, 1)
+	go func() {
+		var err error
+		whole, err = s.ledger.State(ctx, decided)
+		read <- err
+	}()
+	if st.Unfinished != nil {
+		err = <-read
+		read <- err
+	}
+	o, err1 := s.driver.Observe(ctx, scope)
+	if err := errors.Join(<-read, err1); err != nil {
+		return nil, nil, err
+	}
+	if whole.Revision != st.Revision || whole.Unfinished != nil && st.Unfinished == nil {
+		scope.Openings = nil
+		return s.look(ctx, decided, scope)
+	}
+	return whole, o, nil
 }
 
 func (s *Site) join(ctx context.Context, st *ledger.State, o *driver.Observation, there driver.Scope) (*Report, error) {

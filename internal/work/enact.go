@@ -212,7 +212,7 @@ func (w *Work) Settle(ctx context.Context, names []string, limit time.Duration, 
 			return err
 		}
 		now := w.Clock.Now()
-		next := now.Add(time.Second)
+		last := now // when the last of those is ready that are waited for, as far as that is known
 		waiting = slices.DeleteFunc(waiting, func(name string) bool {
 			m, there := report.Machines[name]
 			if !there || m.State.Settled() && !now.Before(m.Ready) {
@@ -221,13 +221,17 @@ func (w *Work) Settle(ctx context.Context, names []string, limit time.Duration, 
 				}
 				return true
 			}
-			if m.Ready.Before(next) && m.Ready.After(now) {
-				next = m.Ready
+			if m.Ready.After(last) {
+				last = m.Ready
 			}
 			return false
 		})
 		if len(waiting) == 0 {
 			return nil
+		}
+		next := now.Add(time.Second)
+		if last.After(now) && last.Before(next) { // no look before: each reads the whole site
+			next = last
 		}
 		if next.After(end) {
 			return fmt.Errorf("%d machines are not as they will be after %s", len(waiting), limit)
