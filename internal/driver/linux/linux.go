@@ -134,8 +134,10 @@ func (s *Site) Mark(ctx context.Context) (string, error) {
 
 func (s *Site) mark(m *meta) (string, error) {
 	g, err := s.generation()
-	return fmt.Sprintf("%d/%d", m.Mark, g), err
+	return markOf(m, g), err
 }
+
+func markOf(m *meta, generation uint32) string { return fmt.Sprintf("%d/%d", m.Mark, generation) }
 
 // generation reads that of the packet filter (NFT_MSG_GETGEN); 0 where there is none.
 func (s *Site) generation() (g uint32, err error) {
@@ -176,7 +178,11 @@ func (s *Site) Observe(ctx context.Context, scope driver.Scope) (*driver.Observa
 	var m meta
 	var rows []flow.Row
 	var passing []driver.Passage
-	err := s.read(ctx, func(tx *sql.Tx) (err error) {
+	before, err := s.generation() // whoever writes from here on makes the mark another one
+	if err != nil {
+		return nil, err
+	}
+	err = s.read(ctx, func(tx *sql.Tx) (err error) {
 		if m, err = readMeta(ctx, tx); err != nil {
 			return err
 		}
@@ -204,8 +210,8 @@ func (s *Site) Observe(ctx context.Context, scope driver.Scope) (*driver.Observa
 			return nil, err
 		}
 	}
-	o.Mark, err = s.mark(&m)
-	return o, err
+	o.Mark = markOf(&m, before)
+	return o, nil
 }
 
 func (s *Site) observe(ctx context.Context, tx *sql.Tx, scope driver.Scope, o *driver.Observation) error {
