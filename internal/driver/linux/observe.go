@@ -1,0 +1,135 @@
+package linux
+
+import (
+	"context"
+	"database/sql"
+	"slices"
+	"time"
+
+	"ironbark/internal/change"
+	"ironbark/internal/driver"
+	"ironbark/internal/flow"
+)
+
+// Observe tells what is there.
+func (s *Site) Observe(ctx context.Context, scope driver.Scope) (*driver.Observation, error) {
+	o := &driver.Observation{Machines: map[string]driver.Machine{}, Keys: map[string]string{}, Shut: map[int64]time.Time{}}
+	var m meta
+	var rows []flow.Row
+	var passing []driver.Passage
+	before, err := s.generation() // whoever writes from here on makes the mark another one
+	if err != nil {
+		return nil, err
+	}
+	err = s.read(ctx, func(tx *sql.Tx) (err error) {
+		if m, err = readMeta(ctx, tx); err != nil {
+			return err
+		}
+		if err := s.observe(ctx, tx, scope, o); err != nil {
+			return err
+		}
+		if !scope.Plan {
+			return nil
+		}
+		if rows, err = readPlan(ctx, tx); err != nil {
+			return err
+		}
+		passing, err = readPassing(ctx, tx)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	o.Identity, o.Steady = m.Identity, true
+	if _, behind := later(s.clock.Now(), m.Latest); behind > 0 {
+		o.Behind = behind
+	}
+	if scope.Plan {
+		if o.Plan, err = s.planOf(rows, passing, &m); err != nil {
+			return nil, err
+		}
+	}
+	o.Mark = markOf(&m, before)
+	return o, nil
+}
+
+func (s *Site) observe(ctx context.Context, tx *sql.Tx, scope driver.Scope, o *driver.Observation) error {
+	if scope.Resources || len(scope.Machines) > 0 {
+		list, err := readResources(ctx, tx)
+		if err != nil {
+			return err
+		}
+		list = slices.DeleteFunc(list, func(t change.Resource) bool { // a machine whose namespace is gone is gone
+			return t.Kind == change.Machine && !exists(s.prefix+"-"+t.Name)
+		})
+		keys := map[string]string{}
+		for _, t := range list {
+			if t.Kind == change.Key {
+				keys[t.Name] = t.Spec.Public
+			}
+		}
+		for _, t := range list {
+			if t.Kind == change.Machine && (scope.Resources || slices.Contains(scope.Machines, t.Name)) {
+				if o.Machines[t.Name], err = s.machine(ctx, tx, t); err != nil {
+					return err
+				}
+				o.Keys[t.Name] = keys[t.Spec.Key]
+			}
+		}
+		if scope.Resources {
+			o.Resources = list
+		}
+	}
+	for _, id := range scope.Openings {
+		err := each(ctx, tx, `SELECT at FROM shut WHERE id = ?`, func(scan func(...any) error) error {
+			var at string
+			if err := scan(&at); err != nil {
+				return err
+			}
+			when, err := time.Parse(time.RFC3339Nano, at)
+			o.Shut[id] = when
+			return err
+		}, id)
+		if err != nil {
+			return err
+		}
+	}
+	return tx.QueryRowContext(ctx, `SELECT max((SELECT coalesce(max(id), 0) FROM shut), (SELECT coalesce(max(id), 0) FROM passing))`).Scan(&o.Highest)
+}
+
+// planOf puts the plan together as it was installed. Where somebody else wrote to the packet
+// filter, it is read back.
+func (s *Site) planOf(rows []flow.Row, passing []driver.Passage, m *meta) (*flow.Plan, error) {
+	plan, err := flow.FromRows(rows)
+	if err != nil {
+		return nil, err
+	}
+	if !exists(s.prefix) { // the host was started anew, or nothing was ever made: nothing is reachable
+		return flow.FromRows(nil)
+	}
+	g, err := s.generation()
+	if err != nil {
+		return nil, err
+	}
+	if g != m.Generation {
+		if plan, err = s.readBack(plan, passing, m); err != nil {
+			return nil, err
+		}
+	}
+	var rules []flow.Rule
+	for _, p := range passing {
+		for _, part := range p.Parts {
+			group := &flow.Group{}
+			for _, name := range part.Machines {
+				if i, ok := plan.MachineByName(name); ok {
+					group.Machines = append(group.Machines, i)
+				}
+			}
+			slices.Sort(group.Machines)
+			rules = append(rules, flow.Rule{
+				Kind: flow.Opening, From: part.From, To: group, Services: part.Services, Begin: p.Begin, Until: part.End, Opening: p.ID, Origin: flow.Origin{Sentence: p.Sentence},
+			})
+		}
+	}
+	return plan.With(rules...), nil
+}

@@ -1,0 +1,114 @@
+package linux
+
+import (
+	"encoding/binary"
+
+	"github.com/google/nftables"
+	"github.com/google/nftables/expr"
+	"golang.org/x/sys/unix"
+
+	"ironbark/internal/flow"
+)
+
+// judge writes the rules that look a packet of a family up.
+func (b *batch) judge(ch *nftables.Chain, f family, s sets) {
+	add := func(parts ...[]expr.Any) {
+		all := isFamily(f)
+		for _, p := range parts {
+			all = append(all, p...)
+		}
+		b.c.AddRule(&nftables.Rule{Table: b.table, Chain: ch, Exprs: all})
+	}
+	// mark sets the packet's mark to what a map has for where it is sent to; 0 where it has nothing.
+	mark := func(m *nftables.Set) {
+		add(setMark(0))
+		add(payload(f.dst, f.size, 0), []expr.Any{
+			&expr.Lookup{SourceRegister: register(0), DestRegister: register(0), IsDestRegSet: true, SetName: m.Name, SetID: m.ID},
+			&expr.Meta{Key: expr.MetaKeyMARK, SourceRegister: true, Register: register(0)},
+		})
+	}
+	mark(s.class)
+	add(loadMeta(expr.MetaKeyMARK, 0), []expr.Any{&expr.Ct{Key: expr.CtKeyMARK, Register: register(1)}}, payload(f.src, f.size, 2), lookup(s.reach, 0, true), goTo(refuseName))
+	words := f.size / 4
+	not := func(proto byte) []expr.Any { return metaIsNot(expr.MetaKeyL4PROTO, []byte{proto}) }
+	is := [3][][]expr.Any{
+		echo:  {append(metaIs(expr.MetaKeyL4PROTO, []byte{f.icmp}), transportIs(0, f.echo)...)},
+		other: {append(append(not(unix.IPPROTO_TCP), not(unix.IPPROTO_UDP)...), not(f.icmp)...)},
+	}
+	for _, proto := range []byte{unix.IPPROTO_TCP, unix.IPPROTO_UDP} {
+		is[ported] = append(is[ported], metaIs(expr.MetaKeyL4PROTO, []byte{proto}))
+	}
+	// by looks the packet up by its mark in the sets of each sort of service.
+	by := func(sets [3]*nftables.Set, then []expr.Any) {
+		for sort, list := range is {
+			for _, which := range list {
+				rest := append(payload(f.src, f.size, 1), clock(1+words)...)
+				if sort == ported {
+					rest = append([]expr.Any{&expr.Meta{Key: expr.MetaKeyL4PROTO, Register: register(1)}, &expr.Payload{DestRegister: register(2), Base: expr.PayloadBaseTransportHeader, Offset: 2, Len: 2}},
+						append(payload(f.src, f.size, 3), clock(3+words)...)...)
+				}
+				add(which, loadMeta(expr.MetaKeyMARK, 0), rest, lookup(sets[sort], 0, false), then)
+			}
+		}
+	}
+	by(s.deny, goTo(refuseName))
+	mark(s.opens)
+	by(s.open, verdict(expr.VerdictAccept))
+	mark(s.class)
+	by(s.pass, verdict(expr.VerdictAccept))
+	add([]expr.Any{&expr.Ct{Key: expr.CtKeyMARK, Register: register(0)}}, payload(f.src, f.size, 1), clock(1+words), lookup(s.own, 0, false), verdict(expr.VerdictAccept))
+}
+
+// translate writes the rules that lead what is sent to public addresses to machines.
+func (b *batch) translate(ch *nftables.Chain, f family, t *Table) {
+	for _, d := range t.Doors {
+		if d.Public.Is4() != f.v4 {
+			continue
+		}
+		all := append(isFamily(f), payloadIs(f.dst, d.Public.AsSlice())...)
+		ported := !d.All && (protocol(d.Service) == 6 || protocol(d.Service) == 17)
+		switch {
+		case d.All:
+		case ported:
+			all = append(all, metaIs(expr.MetaKeyL4PROTO, []byte{protocol(d.Service)})...)
+			all = append(all, &expr.Payload{DestRegister: register(0), Base: expr.PayloadBaseTransportHeader, Offset: 2, Len: 2},
+				&expr.Cmp{Register: register(0), Op: expr.CmpOpEq, Data: binary.BigEndian.AppendUint16(nil, d.Service.Port())})
+		case d.Service == flow.Ping:
+			all = append(all, metaIs(expr.MetaKeyL4PROTO, []byte{f.icmp})...)
+			all = append(all, transportIs(0, f.echo)...)
+		default:
+			continue // what has no ports is not told apart
+		}
+		all = append(all, &expr.Immediate{Register: register(0), Data: native(d.Way)}, &expr.Ct{Key: expr.CtKeyMARK, SourceRegister: true, Register: register(0)})
+		nat := &expr.NAT{Type: expr.NATTypeDestNAT, Family: uint32(f.proto), RegAddrMin: register(0)}
+		if len(d.To) == 1 {
+			all = append(all, &expr.Immediate{Register: register(0), Data: d.To[0].Addr.AsSlice()})
+		} else {
+			all = append(all, b.choose(f, d.To)...)
+		}
+		if ported {
+			all = append(all, &expr.Immediate{Register: register(8), Data: binary.BigEndian.AppendUint16(nil, d.To[0].Port)})
+			nat.RegProtoMin = register(8)
+			nat.Specified = true
+		}
+		b.c.AddRule(&nftables.Rule{Table: b.table, Chain: ch, Exprs: append(all, nat)})
+	}
+}
+
+// choose puts the address of one of several targets into the first register, by a hash of
+// the connection.
+func (b *batch) choose(f family, to []Target) []expr.Any {
+	var list []nftables.SetElement
+	for i, t := range to {
+		list = append(list, nftables.SetElement{Key: native(uint32(i)), Val: t.Addr.AsSlice()})
+	}
+	m := &nftables.Set{Table: b.table, Anonymous: true, Constant: true, IsMap: true, KeyType: nftables.TypeInteger, DataType: f.addressType}
+	b.do(b.c.AddSet(m, list))
+	out := []expr.Any{
+		&expr.Payload{DestRegister: register(0), Base: expr.PayloadBaseNetworkHeader, Offset: f.src, Len: f.size},
+		&expr.Payload{DestRegister: register(f.size / 4), Base: expr.PayloadBaseTransportHeader, Offset: 0, Len: 4},
+		&expr.Hash{SourceRegister: register(0), DestRegister: register(8), Length: f.size + 4, Modulus: uint32(len(to)), Type: expr.HashTypeJenkins},
+		&expr.Lookup{SourceRegister: register(8), DestRegister: register(0), IsDestRegSet: true, SetName: m.Name, SetID: m.ID},
+	}
+	return out
+}
