@@ -316,3 +316,18 @@ func (s *DB) Attach(ctx context.Context, path, name string, f func(tx *sql.Tx) e
 	}()
 	return s.Update(ctx, f)
 }
+
+// Each calls read for each row of a query.
+func Each(ctx context.Context, tx *sql.Tx, query string, read func(scan func(...any) error) error, args ...any) (err error) {
+	rows, err := tx.QueryContext(ctx, query, args...)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, rows.Close()) }()
+	for rows.Next() {
+		if err := read(rows.Scan); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}

@@ -9,6 +9,7 @@ import (
 	"ironbark/internal/change"
 	"ironbark/internal/driver"
 	"ironbark/internal/flow"
+	"ironbark/internal/store"
 )
 
 // Observe tells what is there.
@@ -81,7 +82,7 @@ func (s *Site) observe(ctx context.Context, tx *sql.Tx, scope driver.Scope, o *d
 		}
 	}
 	for _, id := range scope.Openings {
-		err := each(ctx, tx, `SELECT at FROM shut WHERE id = ?`, func(scan func(...any) error) error {
+		err := store.Each(ctx, tx, `SELECT at FROM shut WHERE id = ?`, func(scan func(...any) error) error {
 			var at string
 			if err := scan(&at); err != nil {
 				return err

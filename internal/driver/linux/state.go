@@ -43,7 +43,7 @@ type meta struct {
 }
 
 func readMeta(ctx context.Context, tx *sql.Tx) (m meta, err error) {
-	err = each(ctx, tx, `SELECT body FROM meta`, func(scan func(...any) error) error {
+	err = store.Each(ctx, tx, `SELECT body FROM meta`, func(scan func(...any) error) error {
 		var text string
 		if err := scan(&text); err != nil {
 			return err
@@ -68,7 +68,7 @@ type stored struct {
 }
 
 func readResources(ctx context.Context, tx *sql.Tx) (list []change.Resource, err error) {
-	err = each(ctx, tx, `SELECT kind, name, body FROM resources ORDER BY kind, name`, func(scan func(...any) error) error {
+	err = store.Each(ctx, tx, `SELECT kind, name, body FROM resources ORDER BY kind, name`, func(scan func(...any) error) error {
 		var t change.Resource
 		var body string
 		if err := scan(&t.Kind, &t.Name, &body); err != nil {
@@ -121,7 +121,7 @@ func putPassage(ctx context.Context, tx *sql.Tx, p driver.Passage) error {
 
 // readPassing reads the openings that pass, or will.
 func readPassing(ctx context.Context, tx *sql.Tx) (list []driver.Passage, err error) {
-	err = each(ctx, tx, `SELECT id, body FROM passing WHERE over = 0 ORDER BY id`, func(scan func(...any) error) error {
+	err = store.Each(ctx, tx, `SELECT id, body FROM passing WHERE over = 0 ORDER BY id`, func(scan func(...any) error) error {
 		var p driver.Passage
 		var body string
 		if err := scan(&p.ID, &body); err != nil {
@@ -147,7 +147,7 @@ func readPassing(ctx context.Context, tx *sql.Tx) (list []driver.Passage, err er
 }
 
 func readPlan(ctx context.Context, tx *sql.Tx) (rows []flow.Row, err error) {
-	err = each(ctx, tx, `SELECT key, body FROM plan ORDER BY key`, func(scan func(...any) error) error {
+	err = store.Each(ctx, tx, `SELECT key, body FROM plan ORDER BY key`, func(scan func(...any) error) error {
 		var r flow.Row
 		err := scan(&r.Key, &r.Body)
 		rows = append(rows, r)
@@ -177,19 +177,4 @@ func addrsOf(list []change.Resource) map[string][]netip.Addr {
 		}
 	}
 	return out
-}
-
-// each calls read for each row of a query.
-func each(ctx context.Context, tx *sql.Tx, query string, read func(scan func(...any) error) error, args ...any) (err error) {
-	rows, err := tx.QueryContext(ctx, query, args...)
-	if err != nil {
-		return err
-	}
-	defer func() { err = errors.Join(err, rows.Close()) }()
-	for rows.Next() {
-		if err := read(rows.Scan); err != nil {
-			return err
-		}
-	}
-	return rows.Err()
 }

@@ -15,6 +15,7 @@ import (
 	"ironbark/internal/driver/sim/guest"
 	"ironbark/internal/flow"
 	"ironbark/internal/sentence"
+	"ironbark/internal/store"
 )
 
 // life is how a machine is doing, as moments from which its state at any other
@@ -103,7 +104,7 @@ func (s *Site) machines(ctx context.Context, tx *sql.Tx, r *driver.Observation, 
 		}
 	}
 	services := map[string]flow.Services{} // most machines listen on the same
-	return each(ctx, tx, `SELECT name, life FROM machines`, func(scan func(...any) error) error {
+	return store.Each(ctx, tx, `SELECT name, life FROM machines`, func(scan func(...any) error) error {
 		var name, text string
 		if err := scan(&name, &text); err != nil {
 			return err
@@ -202,7 +203,7 @@ func (s *Site) loadMachine(ctx context.Context, tx *sql.Tx, name string) (*machi
 	if in.guest, err = s.within(in.resource, body); err != nil {
 		return nil, err
 	}
-	return in, each(ctx, tx, `SELECT json_extract(spec, '$.device') FROM resources WHERE kind = 'volume' AND json_extract(spec, '$.machine') = ? ORDER BY 1`, func(scan func(...any) error) error {
+	return in, store.Each(ctx, tx, `SELECT json_extract(spec, '$.device') FROM resources WHERE kind = 'volume' AND json_extract(spec, '$.machine') = ? ORDER BY 1`, func(scan func(...any) error) error {
 		var device string
 		err := scan(&device)
 		in.guest.Volumes = append(in.guest.Volumes, device)

@@ -14,6 +14,7 @@ import (
 
 	"ironbark/internal/change"
 	"ironbark/internal/flow"
+	"ironbark/internal/store"
 )
 
 // Apply makes, alters or removes one resource. The stand-in keeps the digest and the size of
@@ -58,7 +59,7 @@ func (s *Site) remove(ctx context.Context, tx *sql.Tx, t change.Resource) (bool,
 
 // nothingInside refuses to take a subnet away in which something stands.
 func nothingInside(ctx context.Context, tx *sql.Tx, t change.Resource) error {
-	return each(ctx, tx, `SELECT `+resourceColumns+` FROM resources WHERE kind IN ('machine', 'bastion', 'subnet')`, func(scan func(...any) error) error {
+	return store.Each(ctx, tx, `SELECT `+resourceColumns+` FROM resources WHERE kind IN ('machine', 'bastion', 'subnet')`, func(scan func(...any) error) error {
 		o, err := readResource(scan)
 		if err != nil {
 			return err
@@ -109,7 +110,7 @@ func (s *Site) address(ctx context.Context, tx *sql.Tx, t change.Resource) (flow
 	taken := map[netip.Addr]string{}
 	reserved := map[string]change.Resource{}
 	var has flow.Public
-	err := each(ctx, tx, `SELECT `+resourceColumns+` FROM resources WHERE kind IN ('machine', 'front', 'bastion', 'address')`, func(scan func(...any) error) error {
+	err := store.Each(ctx, tx, `SELECT `+resourceColumns+` FROM resources WHERE kind IN ('machine', 'front', 'bastion', 'address')`, func(scan func(...any) error) error {
 		o, err := readResource(scan)
 		switch {
 		case err != nil:

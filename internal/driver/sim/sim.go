@@ -177,21 +177,6 @@ func (s *Site) change(ctx context.Context, f func(tx *sql.Tx, m *meta) error) er
 	})
 }
 
-// each calls read for each row of a query.
-func each(ctx context.Context, tx *sql.Tx, query string, read func(scan func(...any) error) error, args ...any) (err error) {
-	rows, err := tx.QueryContext(ctx, query, args...)
-	if err != nil {
-		return err
-	}
-	defer func() { err = errors.Join(err, rows.Close()) }()
-	for rows.Next() {
-		if err := read(rows.Scan); err != nil {
-			return err
-		}
-	}
-	return rows.Err()
-}
-
 type shippedNames struct{}
 
 func (shippedNames) Ports(name string) ([]sentence.Service, bool) { return sentence.Shipped(name) }
@@ -205,7 +190,7 @@ type meta struct {
 }
 
 func (s *Site) readMeta(ctx context.Context, tx *sql.Tx) (m meta, err error) {
-	err = each(ctx, tx, `SELECT body FROM meta`, func(scan func(...any) error) error {
+	err = store.Each(ctx, tx, `SELECT body FROM meta`, func(scan func(...any) error) error {
 		var text string
 		if err := scan(&text); err != nil {
 			return err

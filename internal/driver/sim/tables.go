@@ -9,6 +9,7 @@ import (
 
 	"ironbark/internal/driver"
 	"ironbark/internal/flow"
+	"ironbark/internal/store"
 )
 
 // base owns the tables of the plan; an opening owns its own by its number.
@@ -35,7 +36,7 @@ func (s *Site) observe(ctx context.Context, tx *sql.Tx, scope driver.Scope, o *d
 	now, behind := m.behind(s.clock.Now())
 	o.Mark, o.Identity, o.Behind, o.Records = m.mark(), m.Identity, behind, true
 	if scope.Resources {
-		err := each(ctx, tx, `SELECT `+resourceColumns+` FROM resources`, func(scan func(...any) error) error {
+		err := store.Each(ctx, tx, `SELECT `+resourceColumns+` FROM resources`, func(scan func(...any) error) error {
 			t, err := readResource(scan)
 			o.Resources = append(o.Resources, t)
 			return err
@@ -83,7 +84,7 @@ func (s *Site) observe(ctx context.Context, tx *sql.Tx, scope driver.Scope, o *d
 
 // readTables reads all rows, each once.
 func readTables(ctx context.Context, tx *sql.Tx) (rows []flow.Row, err error) {
-	err = each(ctx, tx, `SELECT key, body FROM tables ORDER BY key, owner`, func(scan func(...any) error) error {
+	err = store.Each(ctx, tx, `SELECT key, body FROM tables ORDER BY key, owner`, func(scan func(...any) error) error {
 		var row flow.Row
 		if err := scan(&row.Key, &row.Body); err != nil {
 			return err
@@ -115,7 +116,7 @@ func putRows(ctx context.Context, tx *sql.Tx, owner int64, rows []flow.Row) erro
 		want[r.Key] = r.Body
 	}
 	var out []string
-	err := each(ctx, tx, `SELECT key, body FROM tables WHERE owner = ?`, func(scan func(...any) error) error {
+	err := store.Each(ctx, tx, `SELECT key, body FROM tables WHERE owner = ?`, func(scan func(...any) error) error {
 		var key, body string
 		if err := scan(&key, &body); err != nil {
 			return err
@@ -188,7 +189,7 @@ func (s *Site) Shut(ctx context.Context, at time.Time, ids ...int64) error {
 
 // outsideAfter reads the site's own record of what others did, after a number.
 func outsideAfter(ctx context.Context, tx *sql.Tx, after int64) (list []driver.OutOfBandChange, err error) {
-	err = each(ctx, tx, `SELECT seq, at, who, what, data FROM outside WHERE seq > ? ORDER BY seq`, func(scan func(...any) error) error {
+	err = store.Each(ctx, tx, `SELECT seq, at, who, what, data FROM outside WHERE seq > ? ORDER BY seq`, func(scan func(...any) error) error {
 		var at, data string
 		var o driver.OutOfBandChange
 		var b outOfBand

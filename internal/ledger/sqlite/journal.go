@@ -12,6 +12,7 @@ import (
 	"ironbark/internal/estate"
 	"ironbark/internal/journal"
 	"ironbark/internal/ledger"
+	"ironbark/internal/store"
 )
 
 // record is what an entry of the journal holds besides its words. Entries of before
@@ -62,7 +63,7 @@ func nextEntry(ctx context.Context, tx *sql.Tx, m meta) (next int64, err error) 
 const entryColumns = `seq, at, person, action, text, data, prev, hash`
 
 func readEntries(ctx context.Context, tx *sql.Tx, query string, args ...any) (entries []journal.Entry, err error) {
-	err = each(ctx, tx, query, func(scan func(...any) error) error {
+	err = store.Each(ctx, tx, query, func(scan func(...any) error) error {
 		var e journal.Entry
 		var at string
 		if err := scan(&e.Seq, &at, &e.Person, &e.Action, &e.Text, &e.Data, &e.Prev, &e.Hash); err != nil {

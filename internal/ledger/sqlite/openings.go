@@ -11,6 +11,7 @@ import (
 	"ironbark/internal/ledger"
 	"ironbark/internal/opening"
 	"ironbark/internal/sentence"
+	"ironbark/internal/store"
 )
 
 // storedOpening is an opening as the ledger and its journal hold it. Openings of before
@@ -102,7 +103,7 @@ const noIntent = "null"
 func readHeld(ctx context.Context, tx *sql.Tx, st *ledger.State) error {
 	st.Intended, st.Altered = map[int64]ledger.Intent{}, map[int64]string{}
 	query := `SELECT o.id, o.body, o.intent, o.entry, coalesce(j.data, '') FROM openings o LEFT JOIN journal j ON j.seq = o.entry WHERE o.over = 0 ORDER BY o.id`
-	return each(ctx, tx, query, func(scan func(...any) error) error {
+	return store.Each(ctx, tx, query, func(scan func(...any) error) error {
 		var id, entry int64
 		var body, intent, data string
 		if err := scan(&id, &body, &intent, &entry, &data); err != nil {
@@ -159,7 +160,7 @@ func utc(t time.Time) string { return t.UTC().Format(time.RFC3339) }
 // Openings lists all openings there ever were, by number.
 func (l *Ledger) Openings(ctx context.Context) (list []opening.Opening, err error) {
 	err = l.read(ctx, func(tx *sql.Tx) error {
-		return each(ctx, tx, `SELECT id, body FROM openings ORDER BY id`, func(scan func(...any) error) error {
+		return store.Each(ctx, tx, `SELECT id, body FROM openings ORDER BY id`, func(scan func(...any) error) error {
 			var id int64
 			var body string
 			if err := scan(&id, &body); err != nil {
@@ -220,7 +221,7 @@ func replaced(ctx context.Context, tx *sql.Tx, id int64) (string, error) {
 // is read small.
 func prune(ctx context.Context, tx *sql.Tx, now time.Time) error {
 	var over []int64
-	err := each(ctx, tx, `SELECT id, body FROM openings WHERE over = 0 AND intent = ''`, func(scan func(...any) error) error {
+	err := store.Each(ctx, tx, `SELECT id, body FROM openings WHERE over = 0 AND intent = ''`, func(scan func(...any) error) error {
 		var id int64
 		var body string
 		if err := scan(&id, &body); err != nil {

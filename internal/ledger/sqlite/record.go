@@ -6,11 +6,12 @@ import (
 	"time"
 
 	"ironbark/internal/journal"
+	"ironbark/internal/store"
 )
 
 // openBreaks lists the breaks that were found and that nobody has acknowledged.
 func openBreaks(ctx context.Context, tx *sql.Tx) (list []journal.Break, err error) {
-	err = each(ctx, tx, `SELECT seq, why, mark FROM breaks WHERE acknowledged = '' ORDER BY found, seq`, func(scan func(...any) error) error {
+	err = store.Each(ctx, tx, `SELECT seq, why, mark FROM breaks WHERE acknowledged = '' ORDER BY found, seq`, func(scan func(...any) error) error {
 		var b journal.Break
 		err := scan(&b.Seq, &b.Why, &b.Mark)
 		list = append(list, b)
@@ -40,7 +41,7 @@ func headOf(ctx context.Context, tx *sql.Tx, m meta) (h journal.Head, err error)
 	if err != nil {
 		return h, err
 	}
-	return h, each(ctx, tx, `SELECT seq FROM journal WHERE hash = ?`, func(scan func(...any) error) error { return scan(&h.Seq) }, h.Hash)
+	return h, store.Each(ctx, tx, `SELECT seq FROM journal WHERE hash = ?`, func(scan func(...any) error) error { return scan(&h.Seq) }, h.Hash)
 }
 
 // breaks compares the record with what was kept of it, after a checkpoint or whole.
@@ -84,7 +85,7 @@ func (l *Ledger) CheckRecord(ctx context.Context, whole bool) (list []journal.Br
 			return err
 		}
 		checked = m.checked
-		return each(ctx, tx, `SELECT seq, why, mark, acknowledged FROM breaks ORDER BY found, seq`, func(scan func(...any) error) error {
+		return store.Each(ctx, tx, `SELECT seq, why, mark, acknowledged FROM breaks ORDER BY found, seq`, func(scan func(...any) error) error {
 			var b journal.Break
 			var acknowledged string
 			if err := scan(&b.Seq, &b.Why, &b.Mark, &acknowledged); err != nil {

@@ -76,7 +76,7 @@ ALTER TABLE openings ADD COLUMN intent TEXT NOT NULL DEFAULT '';`)
 		return err
 	}
 	var touched []string
-	err = each(ctx, tx, `SELECT data FROM outside WHERE seq > coalesce((SELECT CAST(value AS INTEGER) FROM meta WHERE key = 'seen'), 0) ORDER BY seq DESC`, func(scan func(...any) error) error {
+	err = store.Each(ctx, tx, `SELECT data FROM outside WHERE seq > coalesce((SELECT CAST(value AS INTEGER) FROM meta WHERE key = 'seen'), 0) ORDER BY seq DESC`, func(scan func(...any) error) error {
 		var data string
 		err := scan(&data)
 		touched = append(touched, data)

@@ -154,18 +154,3 @@ func (l *Ledger) checkClock(ctx context.Context, db *store.DB) error {
 	}
 	return err
 }
-
-// each calls read for each row of a query.
-func each(ctx context.Context, tx *sql.Tx, query string, read func(scan func(...any) error) error, args ...any) (err error) {
-	rows, err := tx.QueryContext(ctx, query, args...)
-	if err != nil {
-		return err
-	}
-	defer func() { err = errors.Join(err, rows.Close()) }()
-	for rows.Next() {
-		if err := read(rows.Scan); err != nil {
-			return err
-		}
-	}
-	return rows.Err()
-}

@@ -12,6 +12,7 @@ import (
 	"ironbark/internal/flow"
 	"ironbark/internal/journal"
 	"ironbark/internal/ledger"
+	"ironbark/internal/store"
 )
 
 // meta is what the ledger keeps in its table of keys.
@@ -26,7 +27,7 @@ func readMeta(ctx context.Context, tx *sql.Tx) (m meta, err error) {
 		_, err := fmt.Sscan(value, into)
 		return err
 	}
-	err = each(ctx, tx, `SELECT key, value FROM meta WHERE key <> 'planned'`, func(scan func(...any) error) (err error) {
+	err = store.Each(ctx, tx, `SELECT key, value FROM meta WHERE key <> 'planned'`, func(scan func(...any) error) (err error) {
 		var key, value string
 		if err := scan(&key, &value); err != nil {
 			return err
@@ -143,7 +144,7 @@ func readState(ctx context.Context, tx *sql.Tx, scope ledger.Scope, st *ledger.S
 	if !scope.Files {
 		return nil
 	}
-	return each(ctx, tx, `SELECT name, data FROM files ORDER BY name`, func(scan func(...any) error) error {
+	return store.Each(ctx, tx, `SELECT name, data FROM files ORDER BY name`, func(scan func(...any) error) error {
 		var f estate.File
 		if err := scan(&f.Name, &f.Data); err != nil {
 			return err
@@ -156,7 +157,7 @@ func readState(ctx context.Context, tx *sql.Tx, scope ledger.Scope, st *ledger.S
 // Plan returns the rows of the plan that was last installed.
 func (l *Ledger) Plan(ctx context.Context) (rows []flow.Row, err error) {
 	err = l.read(ctx, func(tx *sql.Tx) error {
-		return each(ctx, tx, `SELECT key, body FROM plan ORDER BY key`, func(scan func(...any) error) error {
+		return store.Each(ctx, tx, `SELECT key, body FROM plan ORDER BY key`, func(scan func(...any) error) error {
 			var r flow.Row
 			err := scan(&r.Key, &r.Body)
 			rows = append(rows, r)
@@ -173,7 +174,7 @@ type storedResource struct {
 }
 
 func readResources(ctx context.Context, tx *sql.Tx) (list []change.Resource, err error) {
-	err = each(ctx, tx, `SELECT kind, name, body FROM resources ORDER BY kind, name`, func(scan func(...any) error) error {
+	err = store.Each(ctx, tx, `SELECT kind, name, body FROM resources ORDER BY kind, name`, func(scan func(...any) error) error {
 		var t change.Resource
 		var body string
 		if err := scan(&t.Kind, &t.Name, &body); err != nil {
@@ -216,7 +217,7 @@ func writePlanned(ctx context.Context, tx *sql.Tx, list []change.Change) error {
 }
 
 func readPlanned(ctx context.Context, tx *sql.Tx) (list []change.Change, err error) {
-	err = each(ctx, tx, `SELECT value FROM meta WHERE key = 'planned'`, func(scan func(...any) error) error {
+	err = store.Each(ctx, tx, `SELECT value FROM meta WHERE key = 'planned'`, func(scan func(...any) error) error {
 		var text string
 		if err := scan(&text); err != nil {
 			return err

@@ -13,6 +13,7 @@ import (
 	"ironbark/internal/journal"
 	"ironbark/internal/ledger"
 	"ironbark/internal/opening"
+	"ironbark/internal/store"
 )
 
 // Write records a decision in one transaction.
@@ -212,7 +213,7 @@ func (w *writer) plan(rows []flow.Row) error {
 	for _, r := range rows {
 		want[r.Key] = r.Body
 	}
-	err := each(w.ctx, w.tx, `SELECT key, body FROM plan`, func(scan func(...any) error) error {
+	err := store.Each(w.ctx, w.tx, `SELECT key, body FROM plan`, func(scan func(...any) error) error {
 		var key, body string
 		if err := scan(&key, &body); err != nil {
 			return err
