@@ -11,6 +11,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"modernc.org/sqlite"
 	lib "modernc.org/sqlite/lib"
@@ -136,7 +137,21 @@ func quote(path string) string {
 	return strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23").Replace(path)
 }
 
+// patience is how long a store may be busy with being made by others: SQLite waits for
+// others by itself, but not while it changes how the journal of a fresh file is kept.
+const patience = 10 * time.Second
+
 func open(ctx context.Context, path string, format Format, dsn string) (*DB, error) {
+	for end := time.Now().Add(patience); ; {
+		s, err := openOnce(ctx, path, format, dsn)
+		if code(err) != lib.SQLITE_BUSY || ctx.Err() != nil || time.Now().After(end) {
+			return s, err
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+}
+
+func openOnce(ctx context.Context, path string, format Format, dsn string) (*DB, error) {
 	db, err := sql.Open("sqlite", dsn)
 	if err != nil {
 		return nil, err
