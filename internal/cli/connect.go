@@ -153,7 +153,7 @@ func (a *app) openFor(ctx context.Context, w *work.Work, machine string, opt *co
 	a.print.Note("%s  opening %d, until %s at the latest", a.print.Open("opened"), id, view.Moment(granted.Opening.End(), a.clock.Now()))
 	return func() error {
 		_, err := w.Close(context.WithoutCancel(ctx), func(o opening.Opening) bool { return o.ID == id })
-		if err == nil {
+		if err = a.recordedLater(err); err == nil {
 			a.print.Note("closed  opening %d", id)
 		}
 		return err

@@ -57,16 +57,20 @@ func (s *Site) Begin(ctx context.Context, person string, on Basis, planned []cha
 	if st.Unfinished != nil {
 		text = "took up the enactment that " + st.Unfinished.Person + " began"
 	}
-	_, done := settled(st, o.Resources)
 	now, _ := ledger.Later(s.clock.Now(), st.Latest)
-	if e.last, err = s.write(ctx, ledger.Decision{
+	d := ledger.Decision{
 		Revision: on.Revision, Fence: -1, Opens: true, Move: true, Person: person, Action: "enact", Text: text,
 		Begin: &ledger.Unfinished{Person: person, Since: now.UTC()}, Planned: planned,
-	}); err != nil {
+	}
+	_, done := settled(st, o.Resources) // what was done before the last one broke off, and not recorded
+	for _, c := range done {
+		d = withChange(d, c)
+	}
+	if e.last, err = s.write(ctx, d); err != nil {
 		return nil, err
 	}
 	e.fence, e.seen = e.last.Fence, st.Seen
-	for _, c := range done { // what was done and not recorded before the last one broke off
+	for _, c := range done {
 		if err := e.recordChange(ctx, c, "; it was done before, and is recorded now"); err != nil {
 			return nil, err
 		}
@@ -120,8 +124,13 @@ func (e *Enactment) install(ctx context.Context, plan *flow.Plan) (seen int64, e
 
 // record records something of the enactment, unless somebody cut the plan down meanwhile.
 // The place is told of it when the enactment ends.
-func (e *Enactment) record(ctx context.Context, d ledger.Decision) (err error) {
-	d.AnyRevision, d.Fence, d.Person, d.At = true, e.fence, e.person, e.s.clock.Now()
+func (e *Enactment) record(ctx context.Context, d ledger.Decision) error {
+	d.Fence = e.fence
+	return e.note(ctx, d)
+}
+
+func (e *Enactment) note(ctx context.Context, d ledger.Decision) error {
+	d.AnyRevision, d.Person, d.At = true, e.person, e.s.clock.Now()
 	r, err := e.s.ledger.Write(ctx, d)
 	if err == nil {
 		e.last = r
@@ -152,20 +161,20 @@ func (e *Enactment) Do(ctx context.Context, c change.Change, content func() (io.
 	return e.recordChange(ctx, c, "")
 }
 
+// recordChange records what was done: also where somebody cut the plan down meanwhile.
 func (e *Enactment) recordChange(ctx context.Context, c change.Change, more string) error {
 	t := c.Resource
-	d := ledger.Decision{AnyRevision: true, Fence: -1, Action: string(c.Verb), Text: fmt.Sprintf("%s %s: %s%s", t.Kind, t.Name, t.Describe(), more)}
+	return e.note(ctx, withChange(ledger.Decision{Fence: -1, Action: string(c.Verb), Text: fmt.Sprintf("%s %s: %s%s", t.Kind, t.Name, t.Describe(), more)}, c))
+}
+
+// withChange adds what a change came to to a decision.
+func withChange(d ledger.Decision, c change.Change) ledger.Decision {
 	if c.Verb == change.Remove {
-		d.Drop = []change.Resource{t}
+		d.Drop = append(d.Drop, c.Resource)
 	} else {
-		d.Put = []change.Resource{t}
+		d.Put = append(d.Put, c.Resource)
 	}
-	d.Person, d.At = e.person, e.s.clock.Now()
-	r, err := e.s.ledger.Write(ctx, d)
-	if err == nil {
-		e.last = r
-	}
-	return err
+	return d
 }
 
 // End ends openings.
@@ -174,8 +183,13 @@ func (e *Enactment) End(ctx context.Context, why string, ids ...int64) error {
 }
 
 // Narrow puts an opening in place of the one with its number, which lets more pass.
-func (e *Enactment) Narrow(ctx context.Context, o opening.Opening) error {
-	err := e.record(ctx, ledger.Decision{
+func (e *Enactment) Narrow(ctx context.Context, o opening.Opening) (err error) {
+	release, err := e.s.ledger.Lock(ctx, ledger.Opening) // or somebody takes the intent for that of a process that died
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, release()) }()
+	err = e.record(ctx, ledger.Decision{
 		Action: "narrow", Text: fmt.Sprintf("opening %d: now for %v", o.ID, o.Machines()), Openings: []opening.Opening{o}, Intended: true,
 	})
 	if err != nil {

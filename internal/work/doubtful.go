@@ -2,6 +2,7 @@ package work
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -27,7 +28,10 @@ func (w *Work) trusted(ctx context.Context, read func(context.Context) (*site.Re
 	}
 	for _, id := range slices.Sorted(maps.Keys(why)) {
 		text := why[id]
-		if err := w.Site.End(ctx, w.Person, text, id); err != nil {
+		err := w.Site.End(ctx, w.Person, text, id)
+		if unrecorded, ok := errors.AsType[*site.UnrecordedError](err); ok {
+			text += fmt.Sprintf("; it was shut, and that could not be recorded: %v", unrecorded.Why)
+		} else if err != nil {
 			text += fmt.Sprintf("; it could not be shut: %v", err)
 		} else {
 			text += "; it was shut"

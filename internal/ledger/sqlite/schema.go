@@ -8,9 +8,9 @@ import (
 	"ironbark/internal/store"
 )
 
-// schema is that of version 4. Openings, resources and changes are kept as JSON; state
-// of an opening is "" once it is over, and intent is what an opening that is not known
-// to pass replaces.
+// schema is that of version 4. Openings, resources and changes are kept as JSON. entry is
+// the number of the journal's entry that has an opening as it is; intent is what an
+// opening that is not known to pass replaces, and "" once it is known to.
 const schema = `
 CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT, WITHOUT ROWID;
 CREATE TABLE resources (kind TEXT, name TEXT, body TEXT NOT NULL, PRIMARY KEY (kind, name)) STRICT, WITHOUT ROWID;
