@@ -121,6 +121,33 @@ func (s Spec) Is(asked Spec) bool {
 	return s.Equal(asked)
 }
 
+// stored is what a store keeps of a resource beside its kind and name.
+type stored struct {
+	Spec  Spec        `json:"spec"`
+	Given flow.Public `json:"given"`
+}
+
+// Encode writes down what was asked for and what the place gave, as JSON. Kind and name
+// are kept beside it.
+func (t Resource) Encode() string {
+	text, err := json.Marshal(stored{t.Spec, t.Given})
+	if err != nil {
+		panic("change: a resource does not marshal: " + err.Error())
+	}
+	return string(text)
+}
+
+// DecodeResource reads what [Resource.Encode] wrote.
+func DecodeResource(kind, name, text string) (Resource, error) {
+	t := Resource{Kind: Kind(kind), Name: name}
+	var s stored
+	if err := json.Unmarshal([]byte(text), &s); err != nil {
+		return t, fmt.Errorf("%s: %w", t.ID(), err)
+	}
+	t.Spec, t.Given = s.Spec, s.Given
+	return t, nil
+}
+
 // Find finds a resource by kind and name, and reports whether it is there.
 func Find(resources []Resource, kind Kind, name string) (Resource, bool) {
 	i := slices.IndexFunc(resources, func(t Resource) bool { return t.Kind == kind && t.Name == name })

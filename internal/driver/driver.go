@@ -10,6 +10,7 @@ import (
 	"io"
 	"net"
 	"net/netip"
+	"slices"
 	"time"
 
 	"ironbark/internal/change"
@@ -122,6 +123,24 @@ type Passage struct {
 	Begin    time.Time // it passes nothing before
 	Sentence string    // as whoever looks at the place is to read it
 	Parts    []Part
+}
+
+// Rules returns the rules of a passage in a plan, one a part. Machines that the plan has not
+// are left out.
+func (p Passage) Rules(plan *flow.Plan) (rules []flow.Rule) {
+	for _, part := range p.Parts {
+		g := &flow.Group{}
+		for _, name := range part.Machines {
+			if m, ok := plan.MachineByName(name); ok {
+				g.Machines = append(g.Machines, m)
+			}
+		}
+		slices.Sort(g.Machines)
+		rules = append(rules, flow.Rule{
+			Kind: flow.Opening, From: part.From, To: g, Services: part.Services, Begin: p.Begin, Until: part.End, Opening: p.ID, Origin: flow.Origin{Sentence: p.Sentence},
+		})
+	}
+	return rules
 }
 
 // Part is a part of a passage, in names: it does not hang on what else is there.

@@ -46,35 +46,5 @@ func Next(last, e Entry) Entry {
 	return e
 }
 
-// BrokenError tells where a chain is broken.
-type BrokenError struct {
-	Seq int64
-	Why string
-}
-
-// Error tells the entry and what is wrong with it.
-func (b *BrokenError) Error() string { return fmt.Sprintf("entry %d %s", b.Seq, b.Why) }
-
-// Verify checks a whole journal against the hash of its last entry as it was
-// kept apart. The error is a *Broken. Cost: linear.
-func Verify(entries []Entry, head string) error {
-	last := Entry{}
-	for _, e := range entries {
-		switch {
-		case e.Seq != last.Seq+1:
-			return &BrokenError{last.Seq + 1, "is missing"}
-		case e.Prev != last.Hash:
-			return &BrokenError{e.Seq, "does not follow the one before it"}
-		case e.Hash != e.Sum():
-			return &BrokenError{e.Seq, "was altered"}
-		}
-		last = e
-	}
-	if last.Hash != head {
-		return &BrokenError{last.Seq + 1, "is missing: the journal was cut off at its end"}
-	}
-	return nil
-}
-
 // Head returns the head of a journal whose last entry this is.
 func (e Entry) Head() Head { return Head{e.Seq, e.Hash} }

@@ -21,7 +21,6 @@ func TestAnyTamperingIsFound(t *testing.T) {
 			})
 			chain = append(chain, last)
 		}
-		require.NoError(t, Verify(chain, last.Hash))
 		i := rapid.IntRange(0, len(chain)-1).Draw(t, "i")
 		bad := slices.Clone(chain)
 		switch rapid.IntRange(0, 5).Draw(t, "how") {
@@ -39,7 +38,6 @@ func TestAnyTamperingIsFound(t *testing.T) {
 		case 5:
 			bad = bad[:i]
 		}
-		require.Error(t, Verify(bad, last.Hash))
 		head := Head{last.Seq, last.Hash}
 		require.Empty(t, Breaks(Head{}, chain, head))
 		breaks := Breaks(Head{}, bad, head)
@@ -48,5 +46,5 @@ func TestAnyTamperingIsFound(t *testing.T) {
 		on := Next(last, Entry{Action: "close"})
 		require.Equal(t, breaks, Breaks(Head{}, append(bad, on), Head{on.Seq, on.Hash}))
 	})
-	require.NoError(t, Verify(nil, ""))
+	require.Empty(t, Breaks(Head{}, nil, Head{}))
 }

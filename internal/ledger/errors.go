@@ -7,9 +7,6 @@ import (
 	"ironbark/internal/journal"
 )
 
-// MostBehind is how far a clock may be behind the latest moment that was recorded.
-const MostBehind = time.Minute
-
 // staleError says that something is not as it was when it was looked at. Nothing was changed.
 type staleError struct{ text, hint string }
 
@@ -89,16 +86,4 @@ func (r *RecordError) ExitStatus() int { return 1 }
 // Hint tells what to do.
 func (r *RecordError) Hint() string {
 	return "nothing is opened or enacted until somebody has looked at it: ironbark journal, ironbark acknowledge record"
-}
-
-// Later returns the later of a clock's moment and the latest that was recorded, and how
-// far the clock is behind that, where it is more than [MostBehind].
-func Later(clock, latest time.Time) (now time.Time, behind time.Duration) {
-	if back := latest.Sub(clock); back > 0 {
-		if back > MostBehind {
-			behind = back
-		}
-		return latest, behind
-	}
-	return clock, 0
 }

@@ -10,6 +10,7 @@ import (
 	"ironbark/internal/driver"
 	"ironbark/internal/estate"
 	"ironbark/internal/flow"
+	"ironbark/internal/journal"
 	"ironbark/internal/ledger"
 	"ironbark/internal/opening"
 )
@@ -57,7 +58,7 @@ func (s *Site) Begin(ctx context.Context, person string, on Basis, planned []cha
 	if st.Unfinished != nil {
 		text = "took up the enactment that " + st.Unfinished.Person + " began"
 	}
-	now, _ := ledger.Later(s.clock.Now(), st.Latest)
+	now, _ := journal.Later(s.clock.Now(), st.Latest)
 	d := ledger.Decision{
 		Revision: on.Revision, Fence: -1, Opens: true, Move: true, Person: person, Action: "enact", Text: text,
 		Begin: &ledger.Unfinished{Person: person, Since: now.UTC()}, Planned: planned,

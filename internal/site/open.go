@@ -10,6 +10,7 @@ import (
 
 	"ironbark/internal/driver"
 	"ironbark/internal/flow"
+	"ironbark/internal/journal"
 	"ironbark/internal/ledger"
 	"ironbark/internal/opening"
 	"ironbark/internal/sentence"
@@ -162,7 +163,7 @@ func (s *Site) recordEnd(ctx context.Context, person, why string, at time.Time, 
 		if err != nil {
 			return err
 		}
-		now, behind := ledger.Later(at, st.Latest)
+		now, behind := journal.Later(at, st.Latest)
 		var told []string
 		var ended []opening.Opening
 		for _, o := range st.Openings {

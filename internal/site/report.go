@@ -6,12 +6,14 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"sync"
 	"time"
 
 	"ironbark/internal/change"
 	"ironbark/internal/driver"
 	"ironbark/internal/estate"
 	"ironbark/internal/flow"
+	"ironbark/internal/journal"
 	"ironbark/internal/ledger"
 	"ironbark/internal/opening"
 )
@@ -113,21 +115,19 @@ func (s *Site) look(ctx context.Context, decided ledger.Scope, scope driver.Scop
 		return st, o, err
 	}
 	var whole *ledger.State
-	read := make(chan error, 1)
-	go func() {
-		var err error
-		whole, err = s.ledger.State(ctx, decided)
-		read <- err
-	}()
+	var o *driver.Observation
+	var err1, err2 error
+	var both sync.WaitGroup
+	both.Go(func() { whole, err1 = s.ledger.State(ctx, decided) })
 	if st.Unfinished != nil {
-		err = <-read
-		read <- err
+		both.Wait()
 	}
-	o, err1 := s.driver.Observe(ctx, scope)
-	if err := errors.Join(<-read, err1); err != nil {
-		return nil, nil, err
-	}
-	if whole.Revision != st.Revision || whole.Unfinished != nil && st.Unfinished == nil {
+	o, err2 = s.driver.Observe(ctx, scope)
+	both.Wait()
+	switch {
+	case errors.Join(err1, err2) != nil:
+		return nil, nil, errors.Join(err1, err2)
+	case whole.Revision != st.Revision, whole.Unfinished != nil && st.Unfinished == nil: // somebody has written meanwhile
 		scope.Openings = nil
 		return s.look(ctx, decided, scope)
 	}
@@ -135,7 +135,7 @@ func (s *Site) look(ctx context.Context, decided ledger.Scope, scope driver.Scop
 }
 
 func (s *Site) join(ctx context.Context, st *ledger.State, o *driver.Observation, there driver.Scope) (*Report, error) {
-	_, behind := ledger.Later(s.clock.Now(), st.Latest)
+	_, behind := journal.Later(s.clock.Now(), st.Latest)
 	r := &Report{
 		Basis: Basis{st.Revision, o.Mark}, Machines: o.Machines, Plan: o.Plan, Openings: st.Openings, Files: st.Files, Unfinished: st.Unfinished,
 		Outside: o.Outside, Keys: o.Keys, Behind: max(behind, o.Behind),

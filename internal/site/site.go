@@ -54,10 +54,10 @@ func (s *Site) ClientAddrs(ctx context.Context) ([]netip.Addr, error) {
 
 // Now is the site's clock, which never goes back behind the latest moment that was
 // recorded. behind is how far the computer's own clock has fallen behind that, where it
-// is more than [ledger.MostBehind]: then openings let nothing pass.
+// is more than [journal.MostBehind]: then openings let nothing pass.
 func (s *Site) Now(ctx context.Context) (now time.Time, behind time.Duration, err error) {
 	latest, err := s.ledger.Latest(ctx)
-	now, behind = ledger.Later(s.clock.Now(), latest)
+	now, behind = journal.Later(s.clock.Now(), latest)
 	return now, behind, err
 }
 

@@ -5,6 +5,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -345,4 +346,25 @@ func Each(ctx context.Context, tx *sql.Tx, query string, read func(scan func(...
 		}
 	}
 	return rows.Err()
+}
+
+// ReadMeta reads what a store keeps about itself: one value, as JSON in the table meta
+// (id, body). It leaves into as it is where nothing was kept yet.
+func ReadMeta(ctx context.Context, tx *sql.Tx, into any) error {
+	return Each(ctx, tx, `SELECT body FROM meta`, func(scan func(...any) error) error {
+		var text string
+		if err := scan(&text); err != nil {
+			return err
+		}
+		return json.Unmarshal([]byte(text), into)
+	})
+}
+
+// WriteMeta keeps what [ReadMeta] reads.
+func WriteMeta(ctx context.Context, tx *sql.Tx, meta any) error {
+	text, err := json.Marshal(meta)
+	if err == nil {
+		_, err = tx.ExecContext(ctx, `INSERT OR REPLACE INTO meta VALUES (1, ?)`, string(text))
+	}
+	return err
 }

@@ -43,7 +43,7 @@ type layers []layer
 // boxes cuts layers into boxes that do not overlap and together are all of them. Along
 // the services it is cut where a rule begins or ends; there, sources are cut so that
 // each has its own spans of time, joined where they touch.
-func (l layers) boxes(of Box) (out []Box) {
+func (l layers) boxes() (out []Box) {
 	for _, slice := range l.slices() {
 		from := map[interval][]flow.Run{} // nearly all rules have the same span of time
 		for _, r := range l {
@@ -61,9 +61,7 @@ func (l layers) boxes(of Box) (out []Box) {
 		for _, p := range pieces {
 			for _, run := range p.from.Runs() {
 				for _, t := range p.times {
-					b := of
-					b.Services, b.Source, b.Begin, b.End = slice, run, t.begin, last(t.end)
-					out = append(out, b)
+					out = append(out, Box{Services: slice, Source: run, Begin: t.begin, End: last(t.end)})
 				}
 			}
 		}
@@ -184,5 +182,5 @@ func openings(list []driver.Passage, machine string) []Box {
 			}
 		}
 	}
-	return l.boxes(Box{})
+	return l.boxes()
 }

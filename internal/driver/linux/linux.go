@@ -104,8 +104,8 @@ func (s *Site) change(ctx context.Context, f func(tx *sql.Tx, m *meta) error) (e
 		return err
 	}
 	return db.Update(ctx, func(tx *sql.Tx) error { // SQLite lets one write at a time, from its beginning on
-		m, err := readMeta(ctx, tx)
-		if err != nil {
+		var m meta
+		if err := store.ReadMeta(ctx, tx, &m); err != nil {
 			return err
 		}
 		if err := f(tx, &m); err != nil {
@@ -114,7 +114,7 @@ func (s *Site) change(ctx context.Context, f func(tx *sql.Tx, m *meta) error) (e
 		if now := s.clock.Now(); now.After(m.Latest) {
 			m.Latest = now.UTC()
 		}
-		return m.write(ctx, tx)
+		return store.WriteMeta(ctx, tx, m)
 	})
 }
 
@@ -122,10 +122,7 @@ func (s *Site) change(ctx context.Context, f func(tx *sql.Tx, m *meta) error) (e
 // changes whenever anybody writes to that.
 func (s *Site) Mark(ctx context.Context) (string, error) {
 	var m meta
-	err := s.read(ctx, func(tx *sql.Tx) (err error) {
-		m, err = readMeta(ctx, tx)
-		return err
-	})
+	err := s.read(ctx, func(tx *sql.Tx) error { return store.ReadMeta(ctx, tx, &m) })
 	if err != nil {
 		return "", err
 	}
@@ -207,7 +204,8 @@ func (s *Site) Apply(ctx context.Context, c change.Change, content io.Reader) (t
 		}
 		if old, ok := change.Find(list, t.Kind, t.Name); !ok || !old.Spec.Equal(t.Spec) || old.Given != t.Given {
 			m.Mark++
-			if err := putResource(ctx, tx, t); err != nil {
+			_, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO resources VALUES (?, ?, ?)`, t.Kind, t.Name, t.Encode())
+			if err != nil {
 				return err
 			}
 		}
@@ -313,17 +311,4 @@ func (s *Site) AcceptClock(ctx context.Context) error {
 		m.Latest = time.Time{}
 		return nil
 	})
-}
-
-// mostBehind is how far a clock may have gone back.
-const mostBehind = time.Minute
-
-func later(clock, latest time.Time) (now time.Time, behind time.Duration) {
-	if back := latest.Sub(clock); back > 0 {
-		if back > mostBehind {
-			behind = back
-		}
-		return latest, behind
-	}
-	return clock, 0
 }

@@ -64,7 +64,7 @@ func (s *Site) find(ctx context.Context, tx *sql.Tx, name string) (change.Resour
 
 // Power starts or stops a machine's listeners.
 func (s *Site) Power(ctx context.Context, machine string, act driver.Power) (m driver.Machine, happened string, err error) {
-	err = s.change(ctx, func(tx *sql.Tx, meta *meta) error {
+	err = s.change(ctx, func(tx *sql.Tx, kept *meta) error {
 		t, err := s.find(ctx, tx, machine)
 		if err != nil {
 			return err
@@ -95,7 +95,7 @@ func (s *Site) Power(ctx context.Context, machine string, act driver.Power) (m d
 			return err
 		}
 		m.Forced = act.Do != driver.Start && act.Grace == 0
-		return s.respread(ctx, tx, meta)
+		return s.respread(ctx, tx, kept)
 	})
 	return m, happened, err
 }

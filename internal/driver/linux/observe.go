@@ -9,6 +9,7 @@ import (
 	"ironbark/internal/change"
 	"ironbark/internal/driver"
 	"ironbark/internal/flow"
+	"ironbark/internal/journal"
 	"ironbark/internal/store"
 )
 
@@ -23,7 +24,7 @@ func (s *Site) Observe(ctx context.Context, scope driver.Scope) (*driver.Observa
 		return nil, err
 	}
 	err = s.read(ctx, func(tx *sql.Tx) (err error) {
-		if m, err = readMeta(ctx, tx); err != nil {
+		if err := store.ReadMeta(ctx, tx, &m); err != nil {
 			return err
 		}
 		if err := s.observe(ctx, tx, scope, o); err != nil {
@@ -42,9 +43,7 @@ func (s *Site) Observe(ctx context.Context, scope driver.Scope) (*driver.Observa
 		return nil, err
 	}
 	o.Identity, o.Steady = m.Identity, true
-	if _, behind := later(s.clock.Now(), m.Latest); behind > 0 {
-		o.Behind = behind
-	}
+	_, o.Behind = journal.Later(s.clock.Now(), m.Latest)
 	if scope.Plan {
 		if o.Plan, err = s.planOf(rows, passing, &m); err != nil {
 			return nil, err
@@ -119,18 +118,7 @@ func (s *Site) planOf(rows []flow.Row, passing []driver.Passage, m *meta) (*flow
 	}
 	var rules []flow.Rule
 	for _, p := range passing {
-		for _, part := range p.Parts {
-			group := &flow.Group{}
-			for _, name := range part.Machines {
-				if i, ok := plan.MachineByName(name); ok {
-					group.Machines = append(group.Machines, i)
-				}
-			}
-			slices.Sort(group.Machines)
-			rules = append(rules, flow.Rule{
-				Kind: flow.Opening, From: part.From, To: group, Services: part.Services, Begin: p.Begin, Until: part.End, Opening: p.ID, Origin: flow.Origin{Sentence: p.Sentence},
-			})
-		}
+		rules = append(rules, p.Rules(plan)...)
 	}
 	return plan.With(rules...), nil
 }

@@ -42,55 +42,17 @@ type meta struct {
 	Identity   driver.Identity `json:"identity"`
 }
 
-func readMeta(ctx context.Context, tx *sql.Tx) (m meta, err error) {
-	err = store.Each(ctx, tx, `SELECT body FROM meta`, func(scan func(...any) error) error {
-		var text string
-		if err := scan(&text); err != nil {
-			return err
-		}
-		return json.Unmarshal([]byte(text), &m)
-	})
-	return m, err
-}
-
-func (m *meta) write(ctx context.Context, tx *sql.Tx) error {
-	text, err := json.Marshal(m)
-	if err == nil {
-		_, err = tx.ExecContext(ctx, `INSERT OR REPLACE INTO meta VALUES (1, ?)`, string(text))
-	}
-	return err
-}
-
-// stored is a resource as it is kept.
-type stored struct {
-	Spec  change.Spec `json:"spec"`
-	Given flow.Public `json:"given"`
-}
-
 func readResources(ctx context.Context, tx *sql.Tx) (list []change.Resource, err error) {
 	err = store.Each(ctx, tx, `SELECT kind, name, body FROM resources ORDER BY kind, name`, func(scan func(...any) error) error {
-		var t change.Resource
-		var body string
-		if err := scan(&t.Kind, &t.Name, &body); err != nil {
+		var kind, name, body string
+		if err := scan(&kind, &name, &body); err != nil {
 			return err
 		}
-		var r stored
-		if err := json.Unmarshal([]byte(body), &r); err != nil {
-			return fmt.Errorf("%s: %w", t.ID(), err)
-		}
-		t.Spec, t.Given = r.Spec, r.Given
+		t, err := change.DecodeResource(kind, name, body)
 		list = append(list, t)
-		return nil
+		return err
 	})
 	return list, err
-}
-
-func putResource(ctx context.Context, tx *sql.Tx, t change.Resource) error {
-	body, err := json.Marshal(stored{t.Spec, t.Given})
-	if err == nil {
-		_, err = tx.ExecContext(ctx, `INSERT OR REPLACE INTO resources VALUES (?, ?, ?)`, t.Kind, t.Name, string(body))
-	}
-	return err
 }
 
 // passage is an opening as it is kept.

@@ -124,7 +124,7 @@ func (c *compiler) machine(m int32) {
 		for _, a := range i.Addrs {
 			ways := map[uint32]flow.Addrs{}
 			for _, d := range doors {
-				if way, leads := c.way(d, i, a); leads {
+				if way, leads := c.way(d, a); leads {
 					ways[way] = ways[way].Union(d.From)
 				}
 			}
@@ -150,20 +150,14 @@ func (c *compiler) machine(m int32) {
 	}
 }
 
-// way tells by which way what comes through a door arrives at an address of an interface,
-// if it does.
-func (c *compiler) way(d flow.Door, i flow.Interface, a netip.Addr) (uint32, bool) {
+// way tells by which way what comes through a door arrives at an address, if it does.
+func (c *compiler) way(d flow.Door, a netip.Addr) (uint32, bool) {
 	if d.V4 != a.Is4() {
 		return 0, false
 	}
 	switch {
 	case d.Own != nil:
-		for k := range c.p.Doors {
-			if &c.p.Doors[k] == d.Own {
-				return wayOf(d.Own), a == c.address(d.Machine, d.Own, d.V4)
-			}
-		}
-		return 0, false
+		return wayOf(d.Own), a == c.address(d.Machine, d.Own, d.V4)
 	case d.Address == a:
 		return untranslated, true
 	case d.Kind == flow.DoorDirect && d.V4:
@@ -218,10 +212,20 @@ func (c *compiler) audience(classes []uint32) {
 			pass = append(pass, layer{r.Services, r.From, 0, end})
 		}
 	}
+	denied, passed := deny.boxes(), pass.boxes()
 	for _, class := range classes {
-		c.t.Deny = append(c.t.Deny, deny.boxes(Box{Class: class})...)
-		c.t.Pass = append(c.t.Pass, pass.boxes(Box{Class: class})...)
+		c.t.Deny = append(c.t.Deny, inClass(denied, class)...)
+		c.t.Pass = append(c.t.Pass, inClass(passed, class)...)
 	}
+}
+
+// inClass returns boxes for a class.
+func inClass(boxes []Box, class uint32) []Box {
+	out := slices.Clone(boxes)
+	for i := range out {
+		out[i].Class = class
+	}
+	return out
 }
 
 // doors works out the translations, and the sources of the doors themselves.

@@ -116,19 +116,7 @@ func (p *Place) Observe(_ context.Context, scope driver.Scope) (*driver.Observat
 func (p *Place) installed() *flow.Plan {
 	var rules []flow.Rule
 	for _, id := range slices.Sorted(maps.Keys(p.passing)) {
-		one := p.passing[id]
-		for _, part := range one.Parts {
-			g := &flow.Group{}
-			for _, name := range part.Machines {
-				if m, ok := p.plan.MachineByName(name); ok {
-					g.Machines = append(g.Machines, m)
-				}
-			}
-			slices.Sort(g.Machines)
-			rules = append(rules, flow.Rule{
-				Kind: flow.Opening, From: part.From, To: g, Services: part.Services, Begin: one.Begin, Until: part.End, Opening: id, Origin: flow.Origin{Sentence: one.Sentence},
-			})
-		}
+		rules = append(rules, p.passing[id].Rules(p.plan)...)
 	}
 	return p.plan.With(rules...)
 }

@@ -13,6 +13,7 @@ import (
 	"ironbark/internal/cost"
 	"ironbark/internal/driver"
 	"ironbark/internal/driver/sim/guest"
+	"ironbark/internal/store"
 )
 
 // Console opens a machine's serial line.
@@ -68,7 +69,8 @@ func (s *Site) mayGoOn(machine string) func(context.Context) bool {
 func (s *Site) console(ctx context.Context) (c cost.Console, err error) {
 	c = s.cat.Offer.Console
 	err = s.read(ctx, func(tx *sql.Tx) error {
-		m, err := s.readMeta(ctx, tx)
+		var m meta
+		err := store.ReadMeta(ctx, tx, &m)
 		if m.Console != nil {
 			c = *m.Console
 		}

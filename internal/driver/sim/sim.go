@@ -24,6 +24,7 @@ import (
 	"ironbark/internal/change"
 	"ironbark/internal/cost"
 	"ironbark/internal/driver"
+	"ironbark/internal/journal"
 	"ironbark/internal/sentence"
 	"ironbark/internal/store"
 )
@@ -163,8 +164,8 @@ func (s *Site) change(ctx context.Context, f func(tx *sql.Tx, m *meta) error) er
 		return err
 	}
 	return db.Update(ctx, func(tx *sql.Tx) error {
-		m, err := s.readMeta(ctx, tx)
-		if err != nil {
+		var m meta
+		if err := store.ReadMeta(ctx, tx, &m); err != nil {
 			return err
 		}
 		if err := f(tx, &m); err != nil {
@@ -173,7 +174,7 @@ func (s *Site) change(ctx context.Context, f func(tx *sql.Tx, m *meta) error) er
 		if now := s.clock.Now(); now.After(m.Latest) {
 			m.Latest = now.UTC()
 		}
-		return m.write(ctx, tx)
+		return store.WriteMeta(ctx, tx, m)
 	})
 }
 
@@ -189,39 +190,13 @@ type meta struct {
 	Console  *cost.Console   `json:"console,omitempty"`
 }
 
-func (s *Site) readMeta(ctx context.Context, tx *sql.Tx) (m meta, err error) {
-	err = store.Each(ctx, tx, `SELECT body FROM meta`, func(scan func(...any) error) error {
-		var text string
-		if err := scan(&text); err != nil {
-			return err
-		}
-		return json.Unmarshal([]byte(text), &m)
-	})
-	return m, err
+// now is the site's clock, which never goes back behind the latest moment that was
+// recorded. behind is how far the computer's has fallen behind that, where it is more
+// than a moment: then nobody can tell how long openings would last, and they let nothing
+// pass until the clock is accepted.
+func (m *meta) now(clock time.Time) (now time.Time, behind time.Duration) {
+	return journal.Later(clock, m.Latest)
 }
-
-func (m *meta) write(ctx context.Context, tx *sql.Tx) error {
-	text, err := json.Marshal(m)
-	if err == nil {
-		_, err = tx.ExecContext(ctx, `INSERT OR REPLACE INTO meta VALUES (1, ?)`, string(text))
-	}
-	return err
-}
-
-// behind is how far a clock has fallen behind the latest moment that was recorded, where
-// it is more than a moment: then nobody can tell how long openings would last, and they
-// let nothing pass until the clock is accepted.
-func (m *meta) behind(clock time.Time) (now time.Time, behind time.Duration) {
-	if back := m.Latest.Sub(clock); back > 0 {
-		if back > mostBehind {
-			behind = back
-		}
-		return m.Latest, behind
-	}
-	return clock, 0
-}
-
-const mostBehind = time.Minute
 
 // AcceptClock takes the computer's clock as right.
 func (s *Site) AcceptClock(ctx context.Context) error {
@@ -242,10 +217,7 @@ func (s *Site) Keep(ctx context.Context, id driver.Identity) error {
 // Mark tells how often anybody changed something.
 func (s *Site) Mark(ctx context.Context) (mark string, err error) {
 	var m meta
-	err = s.read(ctx, func(tx *sql.Tx) (err error) {
-		m, err = s.readMeta(ctx, tx)
-		return err
-	})
+	err = s.read(ctx, func(tx *sql.Tx) error { return store.ReadMeta(ctx, tx, &m) })
 	return m.mark(), err
 }
 

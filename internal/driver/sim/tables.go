@@ -29,11 +29,11 @@ func (s *Site) Observe(ctx context.Context, scope driver.Scope) (*driver.Observa
 }
 
 func (s *Site) observe(ctx context.Context, tx *sql.Tx, scope driver.Scope, o *driver.Observation) error {
-	m, err := s.readMeta(ctx, tx)
-	if err != nil {
+	var m meta
+	if err := store.ReadMeta(ctx, tx, &m); err != nil {
 		return err
 	}
-	now, behind := m.behind(s.clock.Now())
+	now, behind := m.now(s.clock.Now())
 	o.Mark, o.Identity, o.Behind, o.Records = m.mark(), m.Identity, behind, true
 	if scope.Resources {
 		err := store.Each(ctx, tx, `SELECT `+resourceColumns+` FROM resources`, func(scan func(...any) error) error {
@@ -62,6 +62,7 @@ func (s *Site) observe(ctx context.Context, tx *sql.Tx, scope driver.Scope, o *d
 		}
 	}
 	if scope.After >= 0 {
+		var err error
 		if o.Outside, err = outsideAfter(ctx, tx, scope.After); err != nil {
 			return err
 		}

@@ -8,6 +8,7 @@ import (
 
 	"ironbark/internal/driver"
 	"ironbark/internal/flow"
+	"ironbark/internal/store"
 )
 
 // watchEvery is how often a session is judged again. It ends within a second of
@@ -78,7 +79,7 @@ func (s *Site) stamp(ctx context.Context) (stamp string, err error) {
 func (s *Site) walker(ctx context.Context) (w *Walker, m meta, err error) {
 	var rows []flow.Row
 	err = s.read(ctx, func(tx *sql.Tx) (err error) {
-		if m, err = s.readMeta(ctx, tx); err != nil {
+		if err := store.ReadMeta(ctx, tx, &m); err != nil {
 			return err
 		}
 		rows, err = readTables(ctx, tx)
@@ -94,7 +95,7 @@ func (s *Site) walker(ctx context.Context) (w *Walker, m meta, err error) {
 // at walks a packet by the site's clock. While the computer's clock is behind it,
 // openings let nothing pass.
 func (w *Walker) at(m meta, clock time.Time, p driver.Packet) []driver.ProbeResult {
-	now, behind := m.behind(clock)
+	now, behind := m.now(clock)
 	if behind > 0 {
 		shut := *w
 		shut.rules = slices.DeleteFunc(slices.Clone(w.rules), func(r row) bool { return r.Kind == "opening" })

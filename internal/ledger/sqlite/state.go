@@ -167,36 +167,21 @@ func (l *Ledger) Plan(ctx context.Context) (rows []flow.Row, err error) {
 	return rows, err
 }
 
-// storedResource is a resource as the ledger holds it.
-type storedResource struct {
-	Spec  change.Spec `json:"spec"`
-	Given flow.Public `json:"given"`
-}
-
 func readResources(ctx context.Context, tx *sql.Tx) (list []change.Resource, err error) {
 	err = store.Each(ctx, tx, `SELECT kind, name, body FROM resources ORDER BY kind, name`, func(scan func(...any) error) error {
-		var t change.Resource
-		var body string
-		if err := scan(&t.Kind, &t.Name, &body); err != nil {
+		var kind, name, body string
+		if err := scan(&kind, &name, &body); err != nil {
 			return err
 		}
-		var r storedResource
-		if err := json.Unmarshal([]byte(body), &r); err != nil {
-			return fmt.Errorf("%s: %w", t.ID(), err)
-		}
-		t.Spec, t.Given = r.Spec, r.Given
+		t, err := change.DecodeResource(kind, name, body)
 		list = append(list, t)
-		return nil
+		return err
 	})
 	return list, err
 }
 
 func putResource(ctx context.Context, tx *sql.Tx, t change.Resource) error {
-	body, err := json.Marshal(storedResource{t.Spec, t.Given})
-	if err != nil {
-		return err
-	}
-	_, err = tx.ExecContext(ctx, `INSERT OR REPLACE INTO resources VALUES (?, ?, ?)`, t.Kind, t.Name, string(body))
+	_, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO resources VALUES (?, ?, ?)`, t.Kind, t.Name, t.Encode())
 	return err
 }
 

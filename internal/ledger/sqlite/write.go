@@ -74,7 +74,7 @@ func (w *writer) write() (r ledger.Receipt, err error) {
 	if w.d.AcceptClock {
 		latest = time.Time{}
 	}
-	w.now, _ = ledger.Later(w.d.At, latest)
+	w.now, _ = journal.Later(w.d.At, latest)
 	w.now = w.now.UTC()
 	if w.m.Estate == "" {
 		w.begin()
@@ -120,7 +120,7 @@ func (w *writer) refused() error {
 	case !w.d.Opens:
 		return nil
 	}
-	if _, behind := ledger.Later(w.d.At, w.m.Latest); behind > 0 {
+	if _, behind := journal.Later(w.d.At, w.m.Latest); behind > 0 {
 		return &ledger.ClockError{Now: w.d.At, Latest: w.m.Latest}
 	}
 	list, err := openBreaks(w.ctx, w.tx)
