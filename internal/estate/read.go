@@ -121,12 +121,12 @@ func (r *reader) parse(data []byte, enacted bool) *yaml.Node {
 		r.errs = append(r.errs, tooMany(sentence.Pos{File: r.file, Line: line, Col: 1}, count))
 		return nil
 	}
-	var doc yaml.Node
-	if err := yaml.Load(data, &doc); err != nil {
+	doc, err := load(data, r.lines)
+	if err != nil {
 		r.syntax(err)
 		return nil
 	}
-	if !enacted && !r.shows(&doc) {
+	if !enacted && !r.shows(doc) {
 		return nil
 	}
 	if doc.Kind != yaml.DocumentNode || len(doc.Content) != 1 {
@@ -134,6 +134,20 @@ func (r *reader) parse(data []byte, enacted bool) *yaml.Node {
 		return nil
 	}
 	return doc.Content[0]
+}
+
+// load turns the bytes into YAML nodes. Two nodes of the same text agree in all but
+// comments and the tags of scalars, of which only that of null is told.
+func load(data []byte, lines []string) (*yaml.Node, error) {
+	if s, ok := readSimple(lines); ok {
+		var doc yaml.Node
+		if err := yaml.Load([]byte(s.rest), &doc); err == nil && s.join(&doc) {
+			return &doc, nil
+		}
+	}
+	var doc yaml.Node
+	err := yaml.Load(data, &doc)
+	return &doc, err
 }
 
 // shows refuses words that would act on the terminal of whoever reads them.

@@ -1,0 +1,85 @@
+package estate
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"go.yaml.in/yaml/v4"
+	"pgregory.net/rapid"
+)
+
+// sameTree compares all of two trees that a reader or an edit looks at.
+func sameTree(t require.TestingT, want, got *yaml.Node) {
+	require.Equal(t, want.Kind, got.Kind)
+	require.Equal(t, want.Value, got.Value)
+	require.Equal(t, [2]int{want.Line, want.Column}, [2]int{got.Line, got.Column}, want.Value)
+	require.Equal(t, want.Anchor, got.Anchor)
+	require.Equal(t, want.Style, got.Style)
+	require.Equal(t, isNull(want), isNull(got))
+	require.Equal(t, want.Tag == "!!merge", got.Tag == "!!merge")
+	if want.Kind != yaml.ScalarNode {
+		require.Equal(t, want.Tag, got.Tag)
+	}
+	require.Equal(t, len(want.Content), len(got.Content))
+	for i := range want.Content {
+		sameTree(t, want.Content[i], got.Content[i])
+	}
+}
+
+func sameAsLibrary(t require.TestingT, text string) (simply bool) {
+	var want yaml.Node
+	wantErr := yaml.Load([]byte(text), &want)
+	lines := strings.Split(text, "\n")
+	got, err := load([]byte(text), lines)
+	require.Equal(t, wantErr, err, text)
+	if err == nil {
+		sameTree(t, &want, got)
+	}
+	s, ok := readSimple(lines)
+	return ok && yaml.Load([]byte(s.rest), &yaml.Node{}) == nil
+}
+
+const plainest = `estate: saltmarsh
+machines:
+  # those of the pier
+  gauge-1: {image: linux-web, size: c1m1, at: pool, tags: {role: r1}, address: auto} # a comment
+  gauge-2: { image: linux-web, at: [pool, other], inside: ["2001:db8::1", 192.0.2.1], tags: {} }
+
+  gauge-3:
+    image: linux-web
+    disk: 20GB   # large
+    at: [pool]
+console: off
+`
+
+// FuzzSimple holds what is read without the YAML library to what the library reads.
+func FuzzSimple(f *testing.F) {
+	for _, text := range []string{
+		plainest,
+		strings.ReplaceAll(plainest, "\n", "\r\n"),
+		strings.ReplaceAll(plainest, "console: off", "- a"),
+		"x: \"\nmachines:\n  a: {b: c}\n  d: {e: f}\n  g: {h: i}\n\"\n",
+		"machines:\n  a: {b: c}\n    d: {b: c}\n  e: {b: c}\n\n",
+		"machines:\n  a: {b: c}\n  &x\n  d: {b: c}\n  e: {b: c}\n",
+		"machines:\n  a: {b: null}\n  d: {b: ~}\n  e: {<<: c}\n\n\n",
+		"machines:\n  a: {b: c,}\n  d: {b: c d}\n  e: {b:c}\n\n",
+		"machines:\n  a: {b: c}\n  d: |\n    text\n  e: {b: c}\n  f: {b: c}\n",
+		"{\nmachines:\n  {a: {b: c}}\n\n\n}\n",
+	} {
+		f.Add(text)
+	}
+	f.Fuzz(func(t *testing.T, text string) { sameAsLibrary(t, text) })
+}
+
+func TestTheLibraryReadsTheSame(t *testing.T) {
+	require.True(t, sameAsLibrary(t, plainest))
+	pieces := []string{
+		"  a: {b: c}", "  d: {b: [x, y], c: {d: e}} # f", "  g:", "    h: i", "    j: \"k l\"", "", "# m", "    # n", "      o: p", "   q: {r: s}",
+		"t: u", "machines:", "  v: |", "  w: {x: 'y'}", "  - z", "}", "  a: [b]", "  a: b", "    - c", "  ? d", "  é: {f: g}", "\t", "  h: {i: j", "---", "x: \"", "\"",
+	}
+	rapid.Check(t, func(t *rapid.T) {
+		lines := rapid.SliceOfN(rapid.SampledFrom(pieces), 0, 12).Draw(t, "lines")
+		sameAsLibrary(t, "estate: a\nmachines:\n  b: {c: d}\n"+strings.Join(lines, "\n")+"\n")
+	})
+}
