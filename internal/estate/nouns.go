@@ -77,7 +77,7 @@ func (r *reader) machines(n *yaml.Node) {
 		r.errs = append(r.errs, tooMany(r.at(n), count))
 		return
 	}
-	r.named(n, "machines", r.machine)
+	r.named(n, "machines", r.readMachine)
 }
 
 func (r *reader) key(name string, at sentence.Pos, n *yaml.Node) {
@@ -163,22 +163,26 @@ func (r *reader) line(name string, at sentence.Pos, n *yaml.Node) {
 	r.estate.Lines = append(r.estate.Lines, l)
 }
 
-func (r *reader) machine(name string, at sentence.Pos, n *yaml.Node) {
-	m := Machine{Name: name, At: at}
-	r.fields(n, "machine "+name, map[string]field{
-		"image":    func(v *yaml.Node) { m.Image = r.name(v, "image") },
-		"size":     func(v *yaml.Node) { m.Size = r.name(v, "size") },
-		"at":       func(v *yaml.Node) { m.Subnets = r.names(v, "at") },
-		"key":      func(v *yaml.Node) { m.Key = r.name(v, "key") },
-		"tags":     func(v *yaml.Node) { m.Tags = r.tags(v) },
-		"address":  func(v *yaml.Node) { m.Address = r.address(v) },
-		"password": func(v *yaml.Node) { m.Password = r.boolean(v, "password") },
-		"inside":   func(v *yaml.Node) { m.Inside = r.addrs(v, "inside") },
-		"disk":     func(v *yaml.Node) { m.Disk = r.disk(v, "disk") },
-		"setup":    func(v *yaml.Node) { m.Setup = r.words(v, "setup") },
-		"console":  func(v *yaml.Node) { m.Console = r.toggle(v, "console") },
-	}, "image", "size", "at")
-	r.estate.Machines = append(r.estate.Machines, m)
+func (r *reader) readMachine(name string, at sentence.Pos, n *yaml.Node) {
+	m := &r.machine
+	*m = Machine{Name: name, At: at}
+	if r.machineFields == nil {
+		r.machineFields = map[string]field{
+			"image":    func(v *yaml.Node) { m.Image = r.name(v, "image") },
+			"size":     func(v *yaml.Node) { m.Size = r.name(v, "size") },
+			"at":       func(v *yaml.Node) { m.Subnets = r.names(v, "at") },
+			"key":      func(v *yaml.Node) { m.Key = r.name(v, "key") },
+			"tags":     func(v *yaml.Node) { m.Tags = r.tags(v) },
+			"address":  func(v *yaml.Node) { m.Address = r.address(v) },
+			"password": func(v *yaml.Node) { m.Password = r.boolean(v, "password") },
+			"inside":   func(v *yaml.Node) { m.Inside = r.addrs(v, "inside") },
+			"disk":     func(v *yaml.Node) { m.Disk = r.disk(v, "disk") },
+			"setup":    func(v *yaml.Node) { m.Setup = r.words(v, "setup") },
+			"console":  func(v *yaml.Node) { m.Console = r.toggle(v, "console") },
+		}
+	}
+	r.fields(n, "machine "+name, r.machineFields, "image", "size", "at")
+	r.estate.Machines = append(r.estate.Machines, *m)
 }
 
 func (r *reader) tags(n *yaml.Node) (tags []Tag) {

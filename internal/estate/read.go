@@ -34,6 +34,24 @@ func Read(nouns File, others ...File) (*Estate, error) { return read(false, noun
 // is an error.
 func ReadEnacted(nouns File, others ...File) (*Estate, error) { return read(true, nouns, others) }
 
+// ReadFiles is Read for files among which [FileName] is; nil where there are none at all.
+func ReadFiles(files []File) (*Estate, error) { return readFiles(false, files) }
+
+// ReadEnactedFiles is ReadEnacted for files among which [FileName] is; nil where there are
+// none at all.
+func ReadEnactedFiles(files []File) (*Estate, error) { return readFiles(true, files) }
+
+func readFiles(enacted bool, files []File) (*Estate, error) {
+	if len(files) == 0 {
+		return nil, nil
+	}
+	i := slices.IndexFunc(files, func(f File) bool { return f.Name == FileName })
+	if i < 0 {
+		return nil, fmt.Errorf("there is no %s among the files", FileName)
+	}
+	return read(enacted, files[i], slices.Delete(slices.Clone(files), i, i+1))
+}
+
 func read(enacted bool, nouns File, others []File) (*Estate, error) {
 	r := &reader{file: nouns.Name, estate: &Estate{Scripts: map[string]string{}}}
 	var rules []File
@@ -85,6 +103,9 @@ type reader struct {
 	errs   sentence.Errors
 	estate *Estate
 	site   *yaml.Node // the value of site:
+
+	machine       Machine          // the one that is being read
+	machineFields map[string]field // made once for all machines
 }
 
 func (r *reader) fail(at sentence.Pos, problem, hint string) {
@@ -213,7 +234,7 @@ func (r *reader) fields(n *yaml.Node, what string, keys map[string]field, requir
 		read(value)
 	})
 	for _, key := range required {
-		if n.Kind == yaml.MappingNode && !seen[key] {
+		if _, ok := seen.line(key); !ok && n.Kind == yaml.MappingNode {
 			r.failAt(n, fmt.Sprintf("%s lacks “%s”", what, key), "")
 		}
 	}
@@ -234,26 +255,61 @@ func (r *reader) named(n *yaml.Node, what string, read func(name string, at sent
 }
 
 // entries walks a mapping's pairs and fails on keys that come twice.
-func (r *reader) entries(n *yaml.Node, what string, read func(key, value *yaml.Node)) (seen map[string]bool) {
+func (r *reader) entries(n *yaml.Node, what string, read func(key, value *yaml.Node)) (seen keysSeen) {
 	if !r.is(n, yaml.MappingNode, what+" is keys and values") {
-		return nil
+		return seen
 	}
-	lines := make(map[string]int, len(n.Content)/2)
-	seen = make(map[string]bool, len(n.Content)/2)
 	for i := 0; i+1 < len(n.Content); i += 2 {
 		key, value := n.Content[i], n.Content[i+1]
 		if key.Kind != yaml.ScalarNode || key.Tag == "!!merge" {
 			r.failAt(key, "a key is a plain word here", "")
 			continue
 		}
-		if line, twice := lines[key.Value]; twice {
+		if line, twice := seen.line(key.Value); twice {
 			r.failAt(key, fmt.Sprintf("“%s” stands twice in %s, first on line %d", key.Value, what, line), "remove one of the two")
 			continue
 		}
-		lines[key.Value], seen[key.Value] = key.Line, true
+		seen.add(key)
 		read(key, value)
 	}
 	return seen
+}
+
+// keysSeen are keys of one mapping. The zero value has none.
+type keysSeen struct {
+	few  []*yaml.Node // up to fewKeys
+	many map[string]int
+}
+
+// fewKeys is up to how many keys looking at each is faster than a map.
+const fewKeys = 16
+
+// line tells the line of a key.
+func (k *keysSeen) line(key string) (line int, ok bool) {
+	if k.many != nil {
+		line, ok = k.many[key]
+		return line, ok
+	}
+	for _, n := range k.few {
+		if n.Value == key {
+			return n.Line, true
+		}
+	}
+	return 0, false
+}
+
+func (k *keysSeen) add(key *yaml.Node) {
+	if k.many == nil && len(k.few) < fewKeys {
+		k.few = append(k.few, key)
+		return
+	}
+	if k.many == nil {
+		k.many = map[string]int{}
+		for _, n := range k.few {
+			k.many[n.Value] = n.Line
+		}
+	}
+	k.many[key.Value] = key.Line
 }
 
 func isNull(n *yaml.Node) bool { return n.Kind == yaml.ScalarNode && n.Tag == "!!null" }

@@ -36,6 +36,7 @@ func readSimple(lines []string) (s simple, ok bool) {
 		return s, false
 	}
 	left := lines[:s.section:s.section]
+	var made nodes
 	for at := s.section; at < len(lines); {
 		line := lines[at]
 		indent := len(line) - len(strings.TrimLeft(line, " "))
@@ -51,7 +52,7 @@ func readSimple(lines []string) (s simple, ok bool) {
 			left = append(left, lines[at:]...)
 			break
 		}
-		key, value, comments := simpleEntry(lines[at:], at+1, s.indent)
+		key, value, comments := simpleEntry(&made, lines[at:], at+1, s.indent)
 		if key == nil {
 			if indent != s.indent || !wordByte(line[indent]) {
 				return s, false // it may belong to an entry that is read already
@@ -99,8 +100,8 @@ func (s *simple) join(doc *yaml.Node) bool {
 
 // simpleEntry reads the entry that begins on the first of some lines, and returns what is
 // left of each line that it is on: a comment or nothing. key is nil where it is not simple.
-func simpleEntry(lines []string, number, indent int) (key, value *yaml.Node, left []string) {
-	l := &simpleLine{text: lines[0], number: number}
+func simpleEntry(made *nodes, lines []string, number, indent int) (key, value *yaml.Node, left []string) {
+	l := &simpleLine{text: lines[0], number: number, nodes: made}
 	if key = l.key(indent); key == nil {
 		return nil, nil, nil
 	}
@@ -122,9 +123,9 @@ func simpleEntry(lines []string, number, indent int) (key, value *yaml.Node, lef
 		}
 		if inner == 0 {
 			inner = deep
-			value = &yaml.Node{Kind: yaml.MappingNode, Tag: "!!map", Line: number + i, Column: deep + 1}
+			value = made.one(yaml.MappingNode, "!!map", 0, number+i, deep+1)
 		}
-		l := &simpleLine{text: lines[i], number: number + i}
+		l := &simpleLine{text: lines[i], number: number + i, nodes: made}
 		k := l.key(inner)
 		if k == nil {
 			return nil, nil, nil
@@ -148,6 +149,20 @@ type simpleLine struct {
 	text   string
 	number int
 	at     int
+	nodes  *nodes
+}
+
+// nodes hands out nodes, many of which are made at once.
+type nodes []yaml.Node
+
+func (n *nodes) one(kind yaml.Kind, tag string, style yaml.Style, line, column int) *yaml.Node {
+	if len(*n) == 0 {
+		*n = make([]yaml.Node, 128)
+	}
+	made := &(*n)[0]
+	*n = (*n)[1:]
+	made.Kind, made.Tag, made.Style, made.Line, made.Column = kind, tag, style, line, column
+	return made
 }
 
 func (l *simpleLine) skip() {
@@ -212,7 +227,9 @@ func (l *simpleLine) word() *yaml.Node {
 	if word == "" || len(word) > longestSimple || strings.EqualFold(word, "null") {
 		return nil
 	}
-	return &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!str", Value: word, Line: l.number, Column: from + 1}
+	n := l.nodes.one(yaml.ScalarNode, "!!str", 0, l.number, from+1)
+	n.Value = word
+	return n
 }
 
 // value reads a word, one in double quotes, a list in brackets or a mapping in braces.
@@ -220,7 +237,7 @@ func (l *simpleLine) value(depth int) *yaml.Node {
 	if l.at == len(l.text) || depth > 4 {
 		return nil
 	}
-	n := &yaml.Node{Line: l.number, Column: l.at + 1, Style: yaml.FlowStyle}
+	column := l.at + 1
 	switch {
 	case l.takes('"'):
 		from := l.at
@@ -230,17 +247,15 @@ func (l *simpleLine) value(depth int) *yaml.Node {
 			}
 			l.at++
 		}
-		n.Kind, n.Tag, n.Style, n.Value = yaml.ScalarNode, "!!str", yaml.DoubleQuotedStyle, l.text[from:l.at]
-		if len(n.Value) > longestSimple || !l.takes('"') {
+		n := l.nodes.one(yaml.ScalarNode, "!!str", yaml.DoubleQuotedStyle, l.number, column)
+		if n.Value = l.text[from:l.at]; len(n.Value) > longestSimple || !l.takes('"') {
 			return nil
 		}
 		return n
 	case l.takes('['):
-		n.Kind, n.Tag = yaml.SequenceNode, "!!seq"
-		return l.items(n, ']', depth)
+		return l.items(l.nodes.one(yaml.SequenceNode, "!!seq", yaml.FlowStyle, l.number, column), ']', depth)
 	case l.takes('{'):
-		n.Kind, n.Tag = yaml.MappingNode, "!!map"
-		return l.items(n, '}', depth)
+		return l.items(l.nodes.one(yaml.MappingNode, "!!map", yaml.FlowStyle, l.number, column), '}', depth)
 	}
 	return l.word()
 }

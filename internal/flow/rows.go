@@ -241,6 +241,12 @@ func (r rowReader) noun(kind string, row Row) error {
 	if kind == "group" || kind == "rule" || kind == "door" {
 		return nil
 	}
+	if kind == "machine" {
+		if m, ok := machineRow(row.Body); ok {
+			r.p.Machines = append(r.p.Machines, m)
+			return nil
+		}
+	}
 	var n rowNoun
 	if err := json.Unmarshal([]byte(row.Body), &n); err != nil {
 		return err
@@ -311,9 +317,12 @@ func (r rowReader) rule(kind string, row Row) error {
 	if kind != "rule" && kind != "door" {
 		return nil
 	}
-	var b rowRule
-	if err := json.Unmarshal([]byte(row.Body), &b); err != nil {
-		return err
+	b, ok := ruleRow(row.Body)
+	if !ok {
+		b = rowRule{}
+		if err := json.Unmarshal([]byte(row.Body), &b); err != nil {
+			return err
+		}
 	}
 	from, err := ParseAddrRuns(b.From)
 	if err != nil {

@@ -50,7 +50,7 @@ func (s *Site) Begin(ctx context.Context, person string, on Basis, planned []cha
 	if err := s.still(ctx, on); err != nil {
 		return nil, err
 	}
-	st, o, err := s.look(ctx, ledger.Everything, driver.Everything)
+	st, o, _, err := s.look(ctx, ledger.Everything, driver.Everything)
 	if err != nil {
 		return nil, err
 	}

@@ -39,7 +39,25 @@ type Report struct {
 	Behind     time.Duration            // how far the clock went back, as [Site.Now] tells
 	Altered    map[int64]string         // openings that are not as they were recorded, and how
 
-	base []flow.Row
+	enacted enacted
+	base    []flow.Row
+}
+
+// enacted is what files that were enacted say, or why they cannot be read.
+type enacted struct {
+	estate *estate.Estate
+	err    error
+}
+
+// Enacted returns what the files say that were last enacted; an empty estate where there are none.
+func (r *Report) Enacted() (*estate.Estate, error) {
+	if r.enacted.err != nil {
+		return nil, fmt.Errorf("the files that were last enacted: %w", r.enacted.err)
+	}
+	if r.enacted.estate == nil {
+		return &estate.Estate{}, nil
+	}
+	return r.enacted.estate, nil
 }
 
 // Base returns the rows of the tables without those of openings.
@@ -78,7 +96,7 @@ func (s *Site) Machines(ctx context.Context, names ...string) (map[string]driver
 
 func (s *Site) read(ctx context.Context, decided ledger.Scope, there driver.Scope) (*Report, error) {
 	for {
-		st, o, err := s.look(ctx, decided, there)
+		st, o, e, err := s.look(ctx, decided, there)
 		if err != nil {
 			return nil, err
 		}
@@ -91,17 +109,21 @@ func (s *Site) read(ctx context.Context, decided ledger.Scope, there driver.Scop
 			return nil, err
 		}
 		if !again {
-			return s.join(ctx, st, o, there)
+			r, err := s.join(ctx, st, o, there)
+			if r != nil {
+				r.enacted = e
+			}
+			return r, err
 		}
 	}
 }
 
 // look reads both sides. The ledger comes first: what the place has more was decided later.
 // What is large of the ledger is read beside the place, where nothing goes on meanwhile.
-func (s *Site) look(ctx context.Context, decided ledger.Scope, scope driver.Scope) (*ledger.State, *driver.Observation, error) {
+func (s *Site) look(ctx context.Context, decided ledger.Scope, scope driver.Scope) (*ledger.State, *driver.Observation, enacted, error) {
 	st, err := s.ledger.State(ctx, ledger.Scope{})
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, enacted{}, err
 	}
 	scope.After = -1
 	if scope.Resources {
@@ -112,13 +134,18 @@ func (s *Site) look(ctx context.Context, decided ledger.Scope, scope driver.Scop
 	}
 	if decided == (ledger.Scope{}) {
 		o, err := s.driver.Observe(ctx, scope)
-		return st, o, err
+		return st, o, enacted{}, err
 	}
 	var whole *ledger.State
+	var e enacted
 	var o *driver.Observation
 	var err1, err2 error
 	var both sync.WaitGroup
-	both.Go(func() { whole, err1 = s.ledger.State(ctx, decided) })
+	both.Go(func() {
+		if whole, err1 = s.ledger.State(ctx, decided); err1 == nil {
+			e.estate, e.err = estate.ReadEnactedFiles(whole.Files)
+		}
+	})
 	if st.Unfinished != nil {
 		both.Wait()
 	}
@@ -126,12 +153,12 @@ func (s *Site) look(ctx context.Context, decided ledger.Scope, scope driver.Scop
 	both.Wait()
 	switch {
 	case errors.Join(err1, err2) != nil:
-		return nil, nil, errors.Join(err1, err2)
+		return nil, nil, enacted{}, errors.Join(err1, err2)
 	case whole.Revision != st.Revision, whole.Unfinished != nil && st.Unfinished == nil: // somebody has written meanwhile
 		scope.Openings = nil
 		return s.look(ctx, decided, scope)
 	}
-	return whole, o, nil
+	return whole, o, e, nil
 }
 
 func (s *Site) join(ctx context.Context, st *ledger.State, o *driver.Observation, there driver.Scope) (*Report, error) {

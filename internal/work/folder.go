@@ -152,23 +152,11 @@ func (t *TooLarge) Error() string {
 // ExitStatus is that of files that cannot be read.
 func (t *TooLarge) ExitStatus() int { return 2 }
 
-// Estate reads the files into an estate.
-func (fs Files) Estate() (*estate.Estate, error) { return fs.read(estate.Read) }
+// Estate reads the files into an estate; nil where there are none.
+func (fs Files) Estate() (*estate.Estate, error) { return estate.ReadFiles(fs) }
 
-// Enacted reads files that were enacted.
-func (fs Files) Enacted() (*estate.Estate, error) { return fs.read(estate.ReadEnacted) }
-
-func (fs Files) read(read func(estate.File, ...estate.File) (*estate.Estate, error)) (*estate.Estate, error) {
-	if len(fs) == 0 {
-		return nil, nil
-	}
-	i := slices.IndexFunc(fs, func(f estate.File) bool { return f.Name == estate.FileName })
-	if i < 0 {
-		return nil, fmt.Errorf("there is no %s among the files", estate.FileName)
-	}
-	rules := slices.Delete(slices.Clone(fs), i, i+1)
-	return read(fs[i], rules...)
-}
+// Enacted reads files that were enacted; nil where there are none.
+func (fs Files) Enacted() (*estate.Estate, error) { return estate.ReadEnactedFiles(fs) }
 
 // With returns the files with the contents of one in place of those it had, or added.
 func (fs Files) With(name string, data []byte) Files {

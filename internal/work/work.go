@@ -62,12 +62,9 @@ func (w *Work) installed(ctx context.Context, read func(context.Context) (*site.
 	if err != nil {
 		return nil, err
 	}
-	e, err := Files(r.Files).Enacted()
+	e, err := r.Enacted()
 	if err != nil {
-		return nil, fmt.Errorf("the files that were last enacted: %w", err)
-	}
-	if e == nil {
-		e = &estate.Estate{}
+		return nil, err
 	}
 	return &State{Report: r, Files: r.Files, Estate: e, Plan: r.Plan}, nil
 }
