@@ -21,6 +21,9 @@ func Desired(e *estate.Estate, has []Resource, sizes map[string]int, least func(
 	}
 	var list []Resource
 	put := func(kind Kind, name string, s Spec) { list = append(list, Resource{Kind: kind, Name: name, Spec: s}) }
+	if u := e.Uplink; u != nil {
+		put(Uplink, estate.UplinkName, Spec{Link: u.Interface, Own: u.Addresses, Gateway: u.Gateway, Ranges: u.Public})
+	}
 	for _, k := range e.Keys {
 		put(Key, k.Name, Spec{Public: k.Public})
 	}

@@ -31,6 +31,7 @@ type Kind string
 
 // The kinds of thing that a site makes, in the order in which they are made.
 const (
+	Uplink   Kind = "uplink"
 	Key      Kind = "key"
 	Network  Kind = "network"
 	Subnet   Kind = "subnet"
@@ -45,7 +46,7 @@ const (
 )
 
 // Kinds lists the kinds in the order in which they are made.
-var Kinds = []Kind{Key, Network, Subnet, Line, Address, Image, Snapshot, Machine, Volume, Front, Bastion}
+var Kinds = []Kind{Uplink, Key, Network, Subnet, Line, Address, Image, Snapshot, Machine, Volume, Front, Bastion}
 
 // Resource is one resource on a site: what was asked for, and what the site gave.
 type Resource struct {
@@ -65,7 +66,8 @@ type Resource struct {
 type Spec struct {
 	Public   string                  `json:"public,omitempty"` // a key's public half
 	Network  string                  `json:"network,omitempty"`
-	Ranges   []netip.Prefix          `json:"ranges,omitempty"` // a network's space; a subnet's or line's range
+	Ranges   []netip.Prefix          `json:"ranges,omitempty"`    // a network's space; a subnet's or line's range; what an uplink may give
+	Own      []netip.Prefix          `json:"addresses,omitempty"` // of an uplink
 	Outside  bool                    `json:"outside,omitempty"`
 	Joins    []string                `json:"joins,omitempty"`
 	For      string                  `json:"for,omitempty"`
@@ -94,8 +96,9 @@ type Spec struct {
 	Volume   string       `json:"volume,omitempty"`  // what a snapshot is of
 	Device   string       `json:"device,omitempty"`
 	Setup    []Setup      `json:"setup,omitempty"`
-	Console  bool         `json:"console,omitempty"` // the estate and the machine permit its serial line
-	File     string       `json:"file,omitempty"`    // an image's
+	Link     string       `json:"interface,omitempty"` // of the host's, to which an uplink leads
+	Console  bool         `json:"console,omitempty"`   // the estate and the machine permit its serial line
+	File     string       `json:"file,omitempty"`      // an image's
 	Format   string       `json:"format,omitempty"`
 	Digest   string       `json:"sha256,omitempty"`
 }
@@ -216,6 +219,8 @@ func (t Resource) Describe() string {
 	add("at "+s.Machine+" as "+s.Device, t.Kind == Volume && s.Machine != "")
 	add("IPv4", t.Kind == Address && !s.V6)
 	add("IPv6", t.Kind == Address && s.V6)
+	add("on "+s.Link+" as "+prefixes(s.Own), s.Link != "")
+	add("routed by the host", t.Kind == Uplink && s.Link == "")
 	add("in "+s.Network, s.Network != "")
 	add("outside", s.Outside)
 	add("joins "+strings.Join(s.Joins, ", "), len(s.Joins) > 0)
@@ -342,7 +347,7 @@ func fields(s Spec) map[string]string {
 var fieldOrder = []string{
 	"public", "network", "ranges", "outside", "joins", "for", "image", "size", "key", "tags", "subnets", "inside",
 	"password", "auto4", "auto6", "fixed", "reserved", "from", "sessions", "ipv6", "dns", "gateway", "static", "allocate", "gb", "kind", "machine",
-	"volume", "device", "setup", "console", "file", "format", "sha256",
+	"volume", "device", "interface", "addresses", "setup", "console", "file", "format", "sha256",
 }
 
 var fieldWords = map[string]string{
@@ -350,5 +355,5 @@ var fieldWords = map[string]string{
 	"size": "size", "key": "key", "tags": "tags", "subnets": "at", "inside": "inside addresses", "password": "password",
 	"auto4": "public IPv4 address", "auto6": "public IPv6 address", "fixed": "public address", "from": "from", "sessions": "sessions",
 	"reserved": "reserved address", "ipv6": "IPv6", "dns": "DNS", "gateway": "gateway", "static": "fixed addresses", "allocate": "allocates",
-	"gb": "GB", "kind": "disk", "machine": "attached to", "volume": "volume", "device": "device", "console": "console", "file": "file", "format": "format", "sha256": "SHA-256",
+	"gb": "GB", "kind": "disk", "machine": "attached to", "volume": "volume", "interface": "interface", "addresses": "addresses", "device": "device", "console": "console", "file": "file", "format": "format", "sha256": "SHA-256",
 }

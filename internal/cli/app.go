@@ -176,15 +176,17 @@ func colour(out io.Writer) bool {
 	return ok && term.IsTerminal(int(f.Fd())) && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
 }
 
+// folder is that of the estate that the command is about.
+func (a *app) folder() (work.Folder, error) {
+	if a.estateDir == "" {
+		return work.FindFolder(".")
+	}
+	return work.Folder{Dir: a.estateDir}, nil
+}
+
 // work opens the estate that the command is about.
 func (a *app) work() (*work.Work, func(), error) {
-	dir, find := a.estateDir, work.FindFolder
-	if dir == "" {
-		dir = "."
-	} else {
-		find = func(dir string) (work.Folder, error) { return work.Folder{Dir: dir}, nil }
-	}
-	folder, err := find(dir)
+	folder, err := a.folder()
 	if err != nil {
 		return nil, nil, err
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -106,7 +107,7 @@ func (a *app) checkHost() error {
 	}
 	docs := []doc{}
 	missing := false
-	for _, r := range linux.Check(a.clock) {
+	for _, r := range append(linux.Check(a.clock), a.checkUplink()...) {
 		d := doc{What: r.What, There: r.Err == nil}
 		if r.Err != nil {
 			missing = true
@@ -132,4 +133,29 @@ func (a *app) checkHost() error {
 		return errNo
 	}
 	return nil
+}
+
+// checkUplink checks the host's side of the uplink of the estate in the folder, if it has one.
+func (a *app) checkUplink() []linux.Requirement {
+	folder, err := a.folder()
+	if err != nil {
+		return nil // whoever has no estate yet asks about the host alone
+	}
+	files, err := folder.Read()
+	if err != nil {
+		return nil
+	}
+	e, err := files.Estate()
+	if err != nil || e == nil || e.Uplink == nil {
+		return nil
+	}
+	public := slices.Clone(e.Uplink.Public)
+	for _, n := range e.Networks { // machines are reached outside at their own IPv6 addresses
+		for _, p := range n.Space {
+			if n.Outside && p.Addr().Is6() {
+				public = append(public, p)
+			}
+		}
+	}
+	return linux.CheckUplink(filepath.Join(folder.Dir, work.StateDir), e.Uplink.Interface, public)
 }

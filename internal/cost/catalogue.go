@@ -11,6 +11,8 @@ import (
 	"net/netip"
 	"slices"
 
+	"go4.org/netipx"
+
 	"ironbark/internal/estate"
 )
 
@@ -23,7 +25,8 @@ type Catalogue struct {
 	Limits   Amounts  `json:"limits"`
 	Recipes  []Recipe `json:"recipes"`
 	Console  Console  `json:"console"`
-	Public   []Pool   `json:"-"` // the public addresses that can be asked for by name
+	Public   []Pool   `json:"-"` // the public addresses that can be asked for by name, where the estate's uplink has none
+	Uplinks  bool     `json:"-"` // the site can be joined to its host's network
 }
 
 // Recipe is a first-boot script that ships with a site.
@@ -44,6 +47,36 @@ type Pool struct{ First, Last netip.Addr }
 
 // Has reports whether an address is in the pool.
 func (p Pool) Has(a netip.Addr) bool { return p.First.Compare(a) <= 0 && a.Compare(p.Last) <= 0 }
+
+// Pools are the runs of public addresses that an estate's site gives.
+func (c Catalogue) Pools(e *estate.Estate) []Pool {
+	if e.Uplink == nil || !c.Uplinks {
+		return c.Public
+	}
+	return PoolsOf(e.Uplink.Interface == "", e.Uplink.Public)
+}
+
+// PoolsOf are the runs of public addresses of an uplink. Of a pool that is routed to the
+// site the first IPv4 address is the site's own: machines call outward from it. The first
+// and the last of an IPv6 prefix are not given.
+func PoolsOf(routed bool, public []netip.Prefix) (list []Pool) {
+	kept := !routed
+	for _, p := range public {
+		r := netipx.RangeOfPrefix(p)
+		first, last := r.From(), r.To()
+		switch {
+		case p.Addr().Is6() && p.Bits() < 127:
+			first, last = first.Next(), last.Prev()
+		case p.Addr().Is4() && !kept:
+			if kept = true; p.IsSingleIP() {
+				continue
+			}
+			first = first.Next()
+		}
+		list = append(list, Pool{first, last})
+	}
+	return list
+}
 
 // Image is a system that a machine can start from.
 type Image struct {

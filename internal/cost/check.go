@@ -115,11 +115,15 @@ func (k *checker) machine(m estate.Machine, own Sizes) {
 
 // addresses holds given public addresses to the site's pools.
 func (k *checker) addresses() {
+	public := k.c.Pools(k.e)
+	if k.e.Uplink != nil && !k.c.Uplinks {
+		k.fail(k.e.Uplink.At, "this site has no host whose network it could be joined to", "leave uplink: out; it belongs to site: linux")
+	}
 	given := func(at sentence.Pos, what string, list []netip.Addr) {
 		for _, a := range list {
-			if !slices.ContainsFunc(k.c.Public, func(p Pool) bool { return p.Has(a) }) {
+			if !slices.ContainsFunc(public, func(p Pool) bool { return p.Has(a) }) {
 				var pools []string
-				for _, p := range k.c.Public {
+				for _, p := range public {
 					pools = append(pools, p.First.String()+"-"+p.Last.String())
 				}
 				k.fail(at, fmt.Sprintf("%s: %s is not one of the site's public addresses", what, a), "they are "+strings.Join(pools, " and ")+"; auto takes a free one")

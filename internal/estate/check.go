@@ -147,8 +147,46 @@ func (r *reader) checkSpaces() {
 			places = append(places, claim{p, "line " + l.Name, "", l.At})
 		}
 	}
+	if u := r.estate.Uplink; u != nil {
+		r.checkUplink(u)
+		for _, p := range u.Public {
+			if p.Addr().Is4() { // public IPv6 addresses may be in a network's space
+				places = append(places, claim{p, "the uplink", "", u.At})
+			}
+		}
+	}
 	r.overlaps(places)
 	r.overlaps(subnets)
+}
+
+// largestPool is how many bits of a pool of public addresses may be free: 65,536 addresses.
+const largestPool = 16
+
+// checkUplink holds what the site has on its host's network together.
+func (r *reader) checkUplink(u *Uplink) {
+	if len(u.Public) == 0 {
+		r.fail(u.At, "the uplink has no public addresses to give", "for example: public: [203.0.113.16/28]")
+	}
+	for _, p := range u.Public {
+		if p.Addr().Is4() && p.Addr().BitLen()-p.Bits() > largestPool {
+			r.fail(u.At, fmt.Sprintf("%s is more than %d public addresses", p, 1<<largestPool), "give the part that is this site's")
+		}
+	}
+	if u.Interface == "" {
+		if len(u.Addresses)+len(u.Gateway) > 0 {
+			r.fail(u.At, "an uplink without an interface has no addresses and no gateway of its own", "name the host's interface, or leave both out: what is public is routed to the site then")
+		}
+		return
+	}
+	if len(u.Addresses) == 0 {
+		r.fail(u.At, "the site needs an address of its own on "+u.Interface, "for example: addresses: [192.0.2.20/24]")
+	}
+	for _, g := range u.Gateway {
+		onLink := func(p netip.Prefix) bool { return p.Masked().Contains(g) }
+		if !g.IsLinkLocalUnicast() && !slices.ContainsFunc(u.Addresses, onLink) {
+			r.fail(u.At, fmt.Sprintf("the gateway %s is in no network of the uplink's addresses", g), "")
+		}
+	}
 }
 
 func prefixList(list []netip.Prefix) string {

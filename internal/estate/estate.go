@@ -27,6 +27,8 @@ import (
 const (
 	FileName  = "estate.yaml"
 	RulesName = "estate.rules"
+	// UplinkName is what the uplink, of which there is one, is called as a resource.
+	UplinkName = "host"
 )
 
 // Estate is a whole estate. Its parts stand in the order of the file.
@@ -40,6 +42,7 @@ type Estate struct {
 	Keys      []Key
 	Networks  []Network
 	Lines     []Line
+	Uplink    *Uplink // nil: nothing outside the site gets in
 	Machines  []Machine
 	Fronts    []Front
 	Bastions  []Bastion
@@ -105,6 +108,15 @@ type Subnet struct {
 	Static      bool           // machines are told their addresses at first boot, and not by DHCP
 	Allocate    []Stretch      // where addresses are given from; none: the whole range
 	At          sentence.Pos
+}
+
+// Uplink joins a site to the network that its host is in.
+type Uplink struct {
+	Interface string         // the host's, on which the site has an address of its own; "": what is public is routed to it by the host
+	Addresses []netip.Prefix // the site's own there, with the lengths of their networks; only with an interface
+	Gateway   []netip.Addr   // by which the site calls outward; at most one of each family; only with an interface
+	Public    []netip.Prefix // the public addresses that the site may give
+	At        sentence.Pos
 }
 
 // Line is a private line from another place to one network.

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"encoding/base64"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
@@ -26,6 +27,7 @@ func (r *reader) document(n *yaml.Node) {
 		"people":    func(v *yaml.Node) { r.named(v, "people", r.person) },
 		"keys":      func(v *yaml.Node) { r.named(v, "keys", r.key) },
 		"networks":  func(v *yaml.Node) { r.named(v, "networks", r.network) },
+		"uplink":    func(v *yaml.Node) { r.uplink(v) },
 		"lines":     func(v *yaml.Node) { r.named(v, "lines", r.line) },
 		"machines":  func(v *yaml.Node) { r.machines(v) },
 		"fronts":    func(v *yaml.Node) { r.named(v, "fronts", r.front) },
@@ -161,6 +163,37 @@ func (r *reader) line(name string, at sentence.Pos, n *yaml.Node) {
 		"range":   func(v *yaml.Node) { l.Range = r.prefixes(v, "range") },
 	}, "network", "range")
 	r.estate.Lines = append(r.estate.Lines, l)
+}
+
+func (r *reader) uplink(n *yaml.Node) {
+	u := &Uplink{At: r.at(n)}
+	r.fields(n, "uplink", map[string]field{
+		"interface": func(v *yaml.Node) {
+			text, ok := r.text(v, "interface")
+			if ok && !interfaceName(text) {
+				r.failAt(v, fmt.Sprintf("“%s” is no name of an interface", text), "ip link lists those of this host")
+			}
+			u.Interface = text
+		},
+		"addresses": func(v *yaml.Node) {
+			r.list(v, "addresses", func(item *yaml.Node) {
+				text, ok := r.text(item, "an address of the uplink")
+				p, err := netip.ParsePrefix(text)
+				if ok && err != nil {
+					r.failAt(item, fmt.Sprintf("“%s” is no address with the length of its network", text), "for example 192.0.2.20/24")
+				}
+				u.Addresses = append(u.Addresses, p)
+			})
+		},
+		"gateway": func(v *yaml.Node) { u.Gateway = r.addrs(v, "gateway") },
+		"public":  func(v *yaml.Node) { u.Public = r.prefixes(v, "public") },
+	}, "public")
+	r.estate.Uplink = u
+}
+
+// interfaceName reports whether Linux could have a link of a name (dev_valid_name).
+func interfaceName(name string) bool {
+	return name != "" && len(name) < 16 && name != "." && name != ".." && !strings.ContainsFunc(name, func(c rune) bool { return c <= ' ' || c == '/' || c == ':' || c > '~' })
 }
 
 func (r *reader) readMachine(name string, at sentence.Pos, n *yaml.Node) {

@@ -132,7 +132,7 @@ func (fs Files) field(path []string, name string) (string, bool) {
 }
 
 // paying are the sections of estate.yaml whose nouns are resources on a site.
-var paying = []string{"machines", "volumes", "snapshots", "images", "fronts", "bastions", "addresses", "lines", "networks", "keys"}
+var paying = []string{"machines", "volumes", "snapshots", "images", "fronts", "bastions", "addresses", "lines", "networks", "keys", "uplink"}
 
 // RemoveAll returns the files without everything that is on the site, and
 // without all sentences. Who is who, names of sources and of services stay.

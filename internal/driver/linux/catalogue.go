@@ -14,11 +14,12 @@ var catalogueJSON []byte
 type pool = cost.Pool
 
 // catalogue is what the host offers. Its public addresses are documentation addresses
-// (RFC 5737, RFC 3849).
+// (RFC 5737, RFC 3849), where there is no uplink that has others.
 func catalogue() (c cost.Catalogue) {
 	if err := json.Unmarshal(catalogueJSON, &c); err != nil {
 		panic("linux: the embedded catalogue: " + err.Error())
 	}
+	c.Uplinks = true
 	c.Public = []pool{
 		{First: netip.MustParseAddr("203.0.113.10"), Last: netip.MustParseAddr("203.0.113.59")},
 		{First: netip.MustParseAddr("2001:db8:f:1::10"), Last: netip.MustParseAddr("2001:db8:f:1::59")},

@@ -29,15 +29,16 @@ type family struct {
 	name        string // of sets
 	proto       byte   // of nfproto
 	icmp        byte
-	echo        byte // type of an echo request
+	echo        byte   // type of an echo request
+	asked       []byte // types of what asks a host for an answer
 	src, dst    uint32
 	size        uint32
 	addressType nftables.SetDatatype
 }
 
 var families = []family{
-	{true, "4", unix.NFPROTO_IPV4, unix.IPPROTO_ICMP, 8, 12, 16, 4, nftables.TypeIPAddr},
-	{false, "6", unix.NFPROTO_IPV6, unix.IPPROTO_ICMPV6, 128, 8, 24, 16, nftables.TypeIP6Addr},
+	{true, "4", unix.NFPROTO_IPV4, unix.IPPROTO_ICMP, 8, []byte{8, 13, 15, 17}, 12, 16, 4, nftables.TypeIPAddr},
+	{false, "6", unix.NFPROTO_IPV6, unix.IPPROTO_ICMPV6, 128, []byte{128, 139}, 8, 24, 16, nftables.TypeIP6Addr},
 }
 
 // register returns the n-th 32-bit register. Concatenated keys lie in registers that follow
@@ -151,6 +152,7 @@ func install(c *nftables.Conn, t *Table, links []link, open []opened, now time.T
 		return c.AddChain(&nftables.Chain{Name: name, Table: b.table, Type: kind, Hooknum: hook, Priority: priority, Policy: policy})
 	}
 	source := chain("source", nftables.ChainTypeFilter, nftables.ChainHookPrerouting, nftables.ChainPriorityRaw, &accept)
+	back := chain("back", nftables.ChainTypeFilter, nftables.ChainHookPrerouting, nftables.ChainPriorityMangle, &accept)
 	doors := chain("doors", nftables.ChainTypeNAT, nftables.ChainHookPrerouting, nftables.ChainPriorityNATDest, &accept)
 	outward := chain("outward", nftables.ChainTypeNAT, nftables.ChainHookPostrouting, nftables.ChainPriorityNATSource, &accept)
 	input := chain("input", nftables.ChainTypeFilter, nftables.ChainHookInput, nftables.ChainPriorityFilter, &drop)
@@ -163,14 +165,26 @@ func install(c *nftables.Conn, t *Table, links []link, open []opened, now time.T
 		}
 		c.AddRule(&nftables.Rule{Table: b.table, Chain: ch, Exprs: all})
 	}
+	// What the probe began is answered to the probe, whatever address it spoke from.
+	rule(back, metaIs(expr.MetaKeyIIFGROUP, native(groupProbe)), ctState(expr.CtStateBitNEW),
+		[]expr.Any{&expr.Immediate{Register: register(0), Data: native(fromProbe)}, &expr.Ct{Key: expr.CtKeyMARK, SourceRegister: true, Register: register(0)}})
+	rule(back, ctIs(expr.CtKeyDIRECTION, []byte{1}), probeBegan(), setMark(fromProbe))
+	rule(refuse, setMark(0))
+	rule(refuse, probeBegan(), setMark(fromProbe))
 	rule(judge, ctIs(expr.CtKeyDIRECTION, []byte{1}), ctState(expr.CtStateBitESTABLISHED), verdict(expr.VerdictAccept))
 	for _, f := range families {
 		rule(judge, ctState(expr.CtStateBitRELATED), metaIs(expr.MetaKeyL4PROTO, []byte{f.icmp}), verdict(expr.VerdictAccept))
+		for _, asked := range f.asked { // a public address that leads nowhere is silent
+			rule(input, isFamily(f), metaIs(expr.MetaKeyIIFGROUP, native(groupUplink)), metaIs(expr.MetaKeyL4PROTO, []byte{f.icmp}), transportIs(0, asked), verdict(expr.VerdictDrop))
+		}
 		rule(input, isFamily(f), metaIs(expr.MetaKeyL4PROTO, []byte{f.icmp}), verdict(expr.VerdictAccept)) // neighbours, and the gateway's own answers
 	}
 	rule(judge, ctState(expr.CtStateBitINVALID), verdict(expr.VerdictDrop))
 	// What is not the beginning of a connection begins none.
 	rule(judge, metaIs(expr.MetaKeyL4PROTO, []byte{unix.IPPROTO_TCP}), ctState(expr.CtStateBitNEW), notBareSYN(), verdict(expr.VerdictDrop))
+	callsAs := &nftables.Set{Table: b.table, Name: "public", IsMap: true, KeyType: nftables.TypeIPAddr, DataType: nftables.TypeIPAddr}
+	b.do(c.AddSet(callsAs, nil))
+	b.add(callsAs, publics(t))
 	for _, f := range families {
 		s := b.family(f, t, links, open, now)
 		rule(source, isFamily(f), metaIs(expr.MetaKeyIIFGROUP, native(groupUplink)), lookupSource(f, s.inside), verdict(expr.VerdictDrop))
@@ -186,7 +200,14 @@ func install(c *nftables.Conn, t *Table, links []link, open []opened, now time.T
 		b.translate(doors, f, t)
 		b.judge(judge, f, s)
 	}
-	rule(outward, isFamily(families[0]), metaIs(expr.MetaKeyIIFGROUP, native(groupOutward)), metaIs(expr.MetaKeyOIFGROUP, native(groupUplink)), []expr.Any{&expr.Masq{}})
+	// A machine calls outward from its own public address, and from the router's where it has none.
+	v4 := families[0]
+	called := slices.Concat(isFamily(v4), metaIs(expr.MetaKeyIIFGROUP, native(groupOutward)), metaIs(expr.MetaKeyOIFGROUP, native(groupUplink)))
+	rule(outward, called, payload(v4.src, v4.size, 0), []expr.Any{
+		&expr.Lookup{SourceRegister: register(0), DestRegister: register(0), IsDestRegSet: true, SetName: callsAs.Name, SetID: callsAs.ID},
+		&expr.NAT{Type: expr.NATTypeSourceNAT, Family: uint32(v4.proto), RegAddrMin: register(0)},
+	})
+	rule(outward, called, []expr.Any{&expr.Masq{}})
 	rule(judge, goTo(refuseName))
 	// A connection that is let pass no more ends now, and not when somebody tires of it.
 	rule(refuse, ctState(expr.CtStateBitESTABLISHED), metaIs(expr.MetaKeyL4PROTO, []byte{unix.IPPROTO_TCP}), []expr.Any{&expr.Reject{Type: unix.NFT_REJECT_TCP_RST}})
@@ -272,6 +293,16 @@ func contents(f family, t *Table, links []link) map[string][]nftables.SetElement
 	}
 	put("own", elements(f, t.Own, func(x Box, k *key) { k.both(native(x.Way)).source(x).time(x) })...)
 	return out
+}
+
+// publics lead addresses of machines to the public ones from which they call outward.
+func publics(t *Table) (list []nftables.SetElement) {
+	for _, d := range t.Doors {
+		if d.All && d.Public.Is4() {
+			list = append(list, nftables.SetElement{Key: d.To[0].Addr.AsSlice(), Val: d.Public.AsSlice()})
+		}
+	}
+	return list
 }
 
 // ofSort are the boxes of one sort of service.

@@ -15,6 +15,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -51,7 +52,17 @@ func New(dir string, clock driver.Clock) *Site {
 func (s *Site) Catalogue() cost.Catalogue { return s.offer }
 
 // ClientAddrs are those from which the probe's namespace speaks for whoever is at this host.
+// With an uplink it is the address from which the SSH session that one is in came (sshd(8));
+// none outside of one.
 func (s *Site) ClientAddrs(context.Context) ([]netip.Addr, error) {
+	if s.hasUplink() {
+		from, _, _ := strings.Cut(os.Getenv("SSH_CONNECTION"), " ")
+		a, err := netip.ParseAddr(from)
+		if err != nil {
+			return nil, nil
+		}
+		return []netip.Addr{a.Unmap().WithZone("")}, nil
+	}
 	return []netip.Addr{netip.MustParseAddr("198.51.100.7"), netip.MustParseAddr("2001:db8:ca11::7")}, nil
 }
 
@@ -188,6 +199,11 @@ func (s *Site) Apply(ctx context.Context, c change.Change, content io.Reader) (t
 			return err
 		}
 		if c.Verb == change.Remove {
+			if t.Kind == change.Uplink {
+				if err := s.removeUplink(); err != nil {
+					return err
+				}
+			}
 			if t.Kind == change.Machine {
 				s.stopListening(t.Name)
 				if err := s.partMachine(t.Name); err != nil {
@@ -201,6 +217,11 @@ func (s *Site) Apply(ctx context.Context, c change.Change, content io.Reader) (t
 		}
 		if t.Given, err = s.give(t, list); err != nil {
 			return err
+		}
+		if t.Kind == change.Uplink {
+			if err := s.setUplink(t.Spec); err != nil {
+				return err
+			}
 		}
 		if old, ok := change.Find(list, t.Kind, t.Name); !ok || !old.Spec.Equal(t.Spec) || old.Given != t.Given {
 			m.Mark++
@@ -262,6 +283,9 @@ func (s *Site) Install(ctx context.Context, plan *flow.Plan, mark string) error 
 func (s *Site) put(ctx context.Context, tx *sql.Tx, m *meta, plan *flow.Plan) error {
 	list, err := readResources(ctx, tx)
 	if err != nil {
+		return err
+	}
+	if err := s.answerUplink(list); err != nil {
 		return err
 	}
 	passing, err := readPassing(ctx, tx)

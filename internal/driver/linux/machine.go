@@ -300,15 +300,27 @@ func (s *Site) give(t change.Resource, list []change.Resource) (public flow.Publ
 			continue
 		}
 		a := want.old
-		if !a.IsValid() || taken[a] != "" {
-			i := slices.IndexFunc(s.offer.Public, func(p pool) bool { return p.First.Is4() == want.v4 })
-			for a = s.offer.Public[i].First; taken[a] != ""; a = a.Next() {
-				if a == s.offer.Public[i].Last {
-					return public, errors.New("the site has no public address left; ironbark quota tells who has them")
-				}
+		if !a.IsValid() || taken[a] != "" || !slices.ContainsFunc(s.pools(list), func(p pool) bool { return p.Has(a) }) {
+			if a = lowestFree(s.pools(list), want.v4, taken); !a.IsValid() {
+				return public, errors.New("the site has no public address left; ironbark quota tells who has them")
 			}
 		}
 		set(a)
 	}
 	return public, nil
+}
+
+// lowestFree is the lowest address of a family that nobody has; the zero Addr where there is none.
+func lowestFree(pools []pool, v4 bool, taken map[netip.Addr]string) netip.Addr {
+	for _, p := range pools {
+		if p.First.Is4() != v4 {
+			continue
+		}
+		for a := p.First; a.IsValid() && p.Has(a); a = a.Next() {
+			if taken[a] == "" {
+				return a
+			}
+		}
+	}
+	return netip.Addr{}
 }

@@ -220,6 +220,7 @@ var (
 var routerSettings = map[string]string{
 	"net.ipv4.ip_forward": "1", "net.ipv6.conf.all.forwarding": "1", "net.ipv4.conf.all.send_redirects": "0", "net.ipv4.conf.default.send_redirects": "0",
 	"net.ipv4.conf.all.rp_filter": "0", "net.ipv4.conf.default.rp_filter": "0",
+	"net.ipv4.fwmark_reflect": "1", "net.ipv6.fwmark_reflect": "1", // a reset goes the way that an answer would
 	"net.netfilter.nf_conntrack_tcp_loose": "0", // what is in its midst begins no connection
 }
 
@@ -292,8 +293,37 @@ func (s *Site) build() error {
 		if err := address("probe", netip.PrefixFrom(routerV4, 30)); err != nil {
 			return err
 		}
-		return errors.Join(route("probe", anyV4, probeV4), route("probe", anyV6, probeV6))
+		if err := errors.Join(route("probe", anyV4, probeV4), route("probe", anyV6, probeV6)); err != nil {
+			return err
+		}
+		return answerProbe()
 	})
+}
+
+// answersTable is the router's routing table for what the probe began.
+const answersTable = 78
+
+// answerProbe leads what is marked as an answer to the probe there, and not to the uplink.
+func answerProbe() error {
+	l, err := netlink.LinkByName("probe")
+	if err != nil {
+		return err
+	}
+	for _, r := range []struct {
+		to  netip.Prefix
+		via netip.Addr
+	}{{anyV4, probeV4}, {anyV6, probeV6}} {
+		way := &netlink.Route{LinkIndex: l.Attrs().Index, Dst: ipNet(r.to), Gw: r.via.AsSlice(), Flags: int(netlink.FLAG_ONLINK), Table: answersTable}
+		if err := netlink.RouteReplace(way); err != nil {
+			return err
+		}
+		rule, mask := netlink.NewRule(), fromProbe
+		rule.Mark, rule.Mask, rule.Table, rule.Priority, rule.Family = fromProbe, &mask, answersTable, 10, familyOf(r.to.Addr())
+		if err := netlink.RuleAdd(rule); err != nil && !errors.Is(err, unix.EEXIST) {
+			return err
+		}
+	}
+	return nil
 }
 
 func familyOf(a netip.Addr) int {

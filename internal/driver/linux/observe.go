@@ -60,7 +60,7 @@ func (s *Site) observe(ctx context.Context, tx *sql.Tx, scope driver.Scope, o *d
 			return err
 		}
 		list = slices.DeleteFunc(list, func(t change.Resource) bool { // a machine whose namespace is gone is gone
-			return t.Kind == change.Machine && !exists(s.prefix+"-"+t.Name)
+			return t.Kind == change.Machine && !exists(s.prefix+"-"+t.Name) || t.Kind == change.Uplink && !s.hasUplink()
 		})
 		keys := map[string]string{}
 		for _, t := range list {

@@ -28,7 +28,7 @@ func (b *batch) judge(ch *nftables.Chain, f family, s sets) {
 		})
 	}
 	mark(s.class)
-	add(loadMeta(expr.MetaKeyMARK, 0), []expr.Any{&expr.Ct{Key: expr.CtKeyMARK, Register: register(1)}}, payload(f.src, f.size, 2), lookup(s.reach, 0, true), goTo(refuseName))
+	add(loadMeta(expr.MetaKeyMARK, 0), wayOfPacket(1), payload(f.src, f.size, 2), lookup(s.reach, 0, true), goTo(refuseName))
 	words := f.size / 4
 	not := func(proto byte) []expr.Any { return metaIsNot(expr.MetaKeyL4PROTO, []byte{proto}) }
 	is := [3][][]expr.Any{
@@ -56,7 +56,24 @@ func (b *batch) judge(ch *nftables.Chain, f family, s sets) {
 	by(s.open, verdict(expr.VerdictAccept))
 	mark(s.class)
 	by(s.pass, verdict(expr.VerdictAccept))
-	add([]expr.Any{&expr.Ct{Key: expr.CtKeyMARK, Register: register(0)}}, payload(f.src, f.size, 1), clock(1+words), lookup(s.own, 0, false), verdict(expr.VerdictAccept))
+	add(wayOfPacket(0), payload(f.src, f.size, 1), clock(1+words), lookup(s.own, 0, false), verdict(expr.VerdictAccept))
+}
+
+// wayOfPacket puts the way by which a packet's connection came into a register.
+func wayOfPacket(reg uint32) []expr.Any {
+	return []expr.Any{
+		&expr.Ct{Key: expr.CtKeyMARK, Register: register(reg)},
+		&expr.Bitwise{SourceRegister: register(reg), DestRegister: register(reg), Len: 4, Mask: native(^fromProbe), Xor: native(0)},
+	}
+}
+
+// probeBegan matches packets of connections that the probe began.
+func probeBegan() []expr.Any {
+	return []expr.Any{
+		&expr.Ct{Key: expr.CtKeyMARK, Register: register(0)},
+		&expr.Bitwise{SourceRegister: register(0), DestRegister: register(0), Len: 4, Mask: native(fromProbe), Xor: native(0)},
+		&expr.Cmp{Op: expr.CmpOpNeq, Register: register(0), Data: native(0)},
+	}
 }
 
 // translate writes the rules that lead what is sent to public addresses to machines.
@@ -79,7 +96,9 @@ func (b *batch) translate(ch *nftables.Chain, f family, t *Table) {
 		default:
 			continue // what has no ports is not told apart
 		}
-		all = append(all, &expr.Immediate{Register: register(0), Data: native(d.Way)}, &expr.Ct{Key: expr.CtKeyMARK, SourceRegister: true, Register: register(0)})
+		all = append(all, &expr.Ct{Key: expr.CtKeyMARK, Register: register(0)},
+			&expr.Bitwise{SourceRegister: register(0), DestRegister: register(0), Len: 4, Mask: native(fromProbe), Xor: native(d.Way)},
+			&expr.Ct{Key: expr.CtKeyMARK, SourceRegister: true, Register: register(0)})
 		nat := &expr.NAT{Type: expr.NATTypeDestNAT, Family: uint32(f.proto), RegAddrMin: register(0)}
 		if len(d.To) == 1 {
 			all = append(all, &expr.Immediate{Register: register(0), Data: d.To[0].Addr.AsSlice()})

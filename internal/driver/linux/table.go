@@ -52,8 +52,12 @@ const (
 func wayOf(d *flow.Published) uint32 {
 	h := fnv.New32a()
 	_, _ = h.Write([]byte(d.Front + " " + d.Service.String()))
-	return h.Sum32() | 1<<31
+	return h.Sum32()&^fromProbe | 1<<31
 }
+
+// fromProbe is set in the mark of a connection that the probe began, besides its way: answers
+// go where they came from.
+const fromProbe uint32 = 1 << 30
 
 // Translation leads what is sent to a public address to machines.
 type Translation struct {

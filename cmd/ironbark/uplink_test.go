@@ -1,0 +1,208 @@
+package main
+
+import (
+	"fmt"
+	"net"
+	"net/netip"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"github.com/vishvananda/netlink"
+	"github.com/vishvananda/netns"
+)
+
+// hostNamespace makes a namespace that is the host of a test, and one beyond it in which a
+// client is. Both have eth0, in one network: 192.0.2.10 and .100, and the same of 2001:db8:2::.
+func hostNamespace(t *testing.T) (host, client string) {
+	if os.Getuid() != 0 {
+		t.Skip("network namespaces need root")
+	}
+	host, client = fmt.Sprintf("ibtest%dh", os.Getpid()), fmt.Sprintf("ibtest%dc", os.Getpid())
+	handles := map[string]netns.NsHandle{}
+	for _, name := range []string{host, client} {
+		done := make(chan error)
+		go func() {
+			runtime.LockOSThread() // and never unlocked: the thread goes with the goroutine
+			ns, err := netns.NewNamed(name)
+			handles[name] = ns
+			done <- err
+		}()
+		require.NoError(t, <-done)
+		t.Cleanup(func() { _ = netns.DeleteNamed(name) })
+	}
+	inside(t, host, func() error {
+		attrs := netlink.NewLinkAttrs()
+		attrs.Name = "eth0"
+		return netlink.LinkAdd(&netlink.Veth{LinkAttrs: attrs, PeerName: "eth0", PeerNamespace: netlink.NsFd(handles[client])})
+	})
+	for name, last := range map[string]string{host: "10", client: "100"} {
+		inside(t, name, func() error {
+			l, err := netlink.LinkByName("eth0")
+			for _, a := range []string{"192.0.2." + last + "/24", "2001:db8:2::" + last + "/64"} {
+				addr, _ := netlink.ParseAddr(a)
+				if strings.Contains(a, ":") {
+					addr.Flags = 2 // IFA_F_NODAD
+				}
+				if err == nil {
+					err = netlink.AddrAdd(l, addr)
+				}
+			}
+			if err == nil {
+				err = netlink.LinkSetUp(l)
+			}
+			return err
+		})
+	}
+	return host, client
+}
+
+// inside does something in a namespace.
+func inside(t *testing.T, namespace string, do func() error) {
+	t.Helper()
+	done := make(chan error)
+	go func() {
+		runtime.LockOSThread()
+		ns, err := netns.GetFromName(namespace)
+		if err == nil {
+			err = netns.Set(ns)
+		}
+		if err == nil {
+			err = do()
+		}
+		done <- err
+	}()
+	require.NoError(t, <-done)
+}
+
+// gets reports whether a connection from a namespace comes about.
+func gets(t *testing.T, namespace, to string) (got bool) {
+	inside(t, namespace, func() error {
+		c, err := (&net.Dialer{Timeout: time.Second}).Dial("tcp", to)
+		if got = err == nil; got {
+			_ = c.Close()
+		}
+		return nil
+	})
+	return got
+}
+
+// TestClientsOutsideTheHost joins an estate to a host's network in both ways, and has a client
+// beyond the host come in by every door, a machine call outward, and an opening open and end.
+func TestClientsOutsideTheHost(t *testing.T) {
+	for name, uplink := range map[string]struct{ yaml, pool, own6, space6, quay6 string }{
+		"on an interface": {
+			`{interface: eth0, addresses: [192.0.2.20/24, "2001:db8:2::20/64"], gateway: [192.0.2.100, "2001:db8:2::100"], public: [192.0.2.32/28, "2001:db8:2:0:f::/80"]}`,
+			"192.0.2.", "2001:db8:2:0:60::4", "2001:db8:2:0:60::/80", "2001:db8:2:0:f::1",
+		},
+		"routed by the host": {`{public: [203.0.113.31/32, 203.0.113.32/28, "2001:db8:f::/64"]}`, "203.0.113.", "2001:db8:60::4", "2001:db8:60::/64", "2001:db8:f::1"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			host, client := hostNamespace(t)
+			dir := t.TempDir()
+			estate := "estate: tides\nsite: linux\npeople: {mara: {groups: [ops, leads]}}\nuplink: " + uplink.yaml + "\n" +
+				`networks: {estuary: {space: [10.60.0.0/16, "` + uplink.space6 + `"], outside: true, subnets: {landing: {range: [10.60.1.0/24, "` + uplink.space6 + "\"]}}}}\n" +
+				"machines:\n  gauge-1: {image: light, size: c1m1, at: landing, address: auto}\n  gauge-2: {image: light, size: c1m1, at: landing}\nfronts: {quay: {network: estuary, address: auto}}\n"
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "estate.yaml"), []byte(estate), 0o600))
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "estate.rules"), []byte("allow https from everywhere to all\nforward quay tcp/8443 to gauge-2 on https\npermit ops to open ssh to all from everywhere up to 1h\n"), 0o600))
+			run := func(args ...string) string {
+				c := exec.Command("nsenter", append([]string{"--net=/run/netns/" + host, program}, append(args, "--person", "mara")...)...)
+				c.Dir = dir
+				out, err := c.CombinedOutput()
+				if args[0] != "site" {
+					require.NoError(t, err, string(out))
+				}
+				return string(out)
+			}
+			t.Cleanup(func() {
+				run("remove", "--everything", "--name", "tides")
+				list, err := filepath.Glob("/run/netns/ib*")
+				require.NoError(t, err)
+				for _, left := range list {
+					require.True(t, strings.Contains(left, "ibtest"), left)
+				}
+			})
+			run("enact", "--yes")
+			for line := range strings.Lines(run("site", "check")) { // what is offered as a remedy is one
+				if words := strings.Fields(line); len(words) > 1 && (words[0] == "sysctl" || words[0] == "ip") {
+					if words[0] == "sysctl" {
+						setting, value, _ := strings.Cut(words[2], "=")
+						inside(t, host, func() error {
+							return os.WriteFile("/proc/sys/"+strings.ReplaceAll(setting, ".", "/"), []byte(value), 0o600)
+						})
+						continue
+					}
+					_, to, err := net.ParseCIDR(words[3])
+					require.NoError(t, err)
+					inside(t, host, func() error {
+						l, err := netlink.LinkByName(words[8])
+						if err != nil {
+							return err
+						}
+						r := &netlink.Route{LinkIndex: l.Attrs().Index, Dst: to, Via: &netlink.Via{AddrFamily: netlink.FAMILY_V6, Addr: net.ParseIP(words[6])}}
+						if to.IP.To4() == nil {
+							r.Via, r.Gw = nil, net.ParseIP(words[6])
+						}
+						return netlink.RouteAdd(r)
+					})
+				}
+			}
+			require.NotContains(t, run("site", "check"), "lacks")
+			inside(t, client, func() error { // by the host to all that is not the client's network
+				for _, p := range []netip.Prefix{netip.MustParsePrefix("0.0.0.0/0"), netip.MustParsePrefix("::/0")} {
+					to := net.IPNet{IP: p.Addr().AsSlice(), Mask: net.CIDRMask(0, p.Addr().BitLen())}
+					gw := "192.0.2.10"
+					if p.Addr().Is6() {
+						gw = "2001:db8:2::10"
+					}
+					if err := netlink.RouteAdd(&netlink.Route{Dst: &to, Gw: net.ParseIP(gw)}); err != nil {
+						return err
+					}
+				}
+				return nil
+			})
+			for to, want := range map[string]bool{
+				uplink.pool + "32:443": true, uplink.pool + "33:8443": true, "[" + uplink.own6 + "]:443": true, "[" + uplink.quay6 + "]:8443": true,
+				uplink.pool + "32:22": false, uplink.pool + "33:443": false, uplink.pool + "34:443": false, "[" + uplink.own6 + "]:22": false,
+			} {
+				require.Equal(t, want, gets(t, client, to), to)
+			}
+			run("open", "ssh", "to", "gauge-1", "from", "192.0.2.100", "for", "5m", "because", "a client outside")
+			require.True(t, gets(t, client, uplink.pool+"32:22"))
+			run("close", "--all")
+			require.False(t, gets(t, client, uplink.pool+"32:22"))
+			require.Contains(t, run("probe", "https", "from", "198.51.100.9", "to", "gauge-1"), "open")
+
+			callers := make(chan string, 2)
+			inside(t, client, func() error {
+				for _, at := range []string{"192.0.2.100:9000", "[2001:db8:2::100]:9000"} {
+					l, err := net.Listen("tcp", at)
+					if err != nil {
+						return err
+					}
+					t.Cleanup(func() { _ = l.Close() })
+					go func() {
+						for c, err := l.Accept(); err == nil; c, err = l.Accept() {
+							at, _ := netip.ParseAddrPort(c.RemoteAddr().String())
+							callers <- at.Addr().Unmap().String()
+							_ = c.Close()
+						}
+					}()
+				}
+				return nil
+			})
+			machines, err := filepath.Glob("/run/netns/ib*-gauge-1")
+			require.NoError(t, err)
+			require.Len(t, machines, 1)
+			for to, from := range map[string]string{"192.0.2.100:9000": uplink.pool + "32", "[2001:db8:2::100]:9000": uplink.own6} {
+				require.True(t, gets(t, filepath.Base(machines[0]), to), to)
+				require.Equal(t, from, <-callers)
+			}
+		})
+	}
+}

@@ -1,0 +1,338 @@
+package linux
+
+import (
+	"errors"
+	"fmt"
+	"net/netip"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/vishvananda/netlink"
+	"github.com/vishvananda/netns"
+	"golang.org/x/sys/unix"
+
+	"ironbark/internal/change"
+	"ironbark/internal/cost"
+)
+
+// The uplink is the one link by which the estate is joined to the host. Either it is on an
+// interface of the host's (macvlan(8)): then the router has an address of its own in the
+// host's network, and answers there for the public addresses that are given. Or it is a
+// pair of links, the other end of which is the host's: then the host routes what is public
+// to it, which is for whoever owns the host to set up. See [Commands].
+
+const (
+	uplinkName = "uplink" // the router's end
+	hostEnd    = "h"      // after the prefix: the name of the host's end of a pair
+)
+
+// hostV6 is the host's end of a pair; the router's is routerV6. IPv4 goes by them, too
+// (RFC 5549), so the host needs no address for it.
+var hostV6 = netip.MustParseAddr("fe80::2")
+
+// setUplink makes the uplink as it is asked for. What was there before goes away first.
+func (s *Site) setUplink(spec change.Spec) error {
+	if err := s.removeUplink(); err != nil {
+		return err
+	}
+	host, err := netns.Get() // goroutines of this program are in the host's
+	if err != nil {
+		return err
+	}
+	defer host.Close()
+	router, err := netns.GetFromPath(namespaceDir + "/" + s.prefix)
+	if err != nil {
+		return err
+	}
+	defer router.Close()
+	if spec.Link == "" {
+		err = s.pairWithHost(router)
+	} else {
+		err = macvlan(router, spec.Link)
+	}
+	if err != nil {
+		return err
+	}
+	return within(s.prefix, func() error {
+		own := append(slices.Clone(spec.Own), netip.PrefixFrom(routerV6, 64))
+		if spec.Link != "" {
+			own = own[:len(spec.Own)] // the network of an interface has a router already
+			if err := set(map[string]string{"net.ipv6.conf." + uplinkName + ".proxy_ndp": "1", "net.ipv4.conf." + uplinkName + ".arp_ignore": "1"}); err != nil {
+				return err
+			}
+		}
+		if first := ownOfRouted(spec); first.IsValid() {
+			own = append(own, netip.PrefixFrom(first, first.BitLen()))
+		}
+		if err := address(uplinkName, own...); err != nil {
+			return err
+		}
+		return outwardBy(spec)
+	})
+}
+
+// ownOfRouted is the address from which machines call outward through a host that routes.
+func ownOfRouted(spec change.Spec) netip.Addr {
+	if spec.Link == "" {
+		for _, p := range spec.Ranges {
+			if p.Addr().Is4() {
+				return p.Masked().Addr()
+			}
+		}
+	}
+	return netip.Addr{}
+}
+
+// pairWithHost makes the pair of links, and puts the host's end up.
+func (s *Site) pairWithHost(router netns.NsHandle) error {
+	attrs := netlink.NewLinkAttrs()
+	attrs.Name, attrs.Group = s.prefix+hostEnd, 0
+	veth := &netlink.Veth{LinkAttrs: attrs, PeerName: uplinkName, PeerNamespace: netlink.NsFd(router)}
+	if err := netlink.LinkAdd(veth); err != nil {
+		return fmt.Errorf("the link to the host: %w", err)
+	}
+	if err := address(attrs.Name, netip.PrefixFrom(hostV6, 64)); err != nil {
+		return err
+	}
+	return within(s.prefix, func() error { return inGroup(uplinkName, groupUplink) })
+}
+
+func inGroup(name string, group int) error {
+	l, err := netlink.LinkByName(name)
+	if err != nil {
+		return err
+	}
+	return netlink.LinkSetGroup(l, group)
+}
+
+// macvlan makes a link on an interface of the host's.
+func macvlan(router netns.NsHandle, parent string) error {
+	on, err := netlink.LinkByName(parent)
+	if err != nil {
+		return fmt.Errorf("the host's interface %s: %w", parent, err)
+	}
+	attrs := netlink.NewLinkAttrs()
+	attrs.Name, attrs.ParentIndex, attrs.Namespace, attrs.Group = uplinkName, on.Attrs().Index, netlink.NsFd(router), groupUplink
+	if err := netlink.LinkAdd(&netlink.Macvlan{LinkAttrs: attrs, Mode: netlink.MACVLAN_MODE_BRIDGE}); err != nil {
+		return fmt.Errorf("a link on the host's interface %s: %w", parent, err)
+	}
+	return nil
+}
+
+// outwardBy leads what is of no network of the estate's to the uplink: by gateways, or to the host.
+func outwardBy(spec change.Spec) error {
+	l, err := netlink.LinkByName(uplinkName)
+	if err != nil {
+		return err
+	}
+	for _, to := range []netip.Prefix{anyV4, anyV6} {
+		r := &netlink.Route{LinkIndex: l.Attrs().Index, Dst: ipNet(to), Flags: int(netlink.FLAG_ONLINK)}
+		switch i := slices.IndexFunc(spec.Gateway, func(g netip.Addr) bool { return g.Is4() == to.Addr().Is4() }); {
+		case spec.Link == "" && to.Addr().Is4():
+			r.Via = &netlink.Via{AddrFamily: unix.AF_INET6, Addr: hostV6.AsSlice()}
+		case spec.Link == "":
+			r.Gw = hostV6.AsSlice()
+		case i < 0: // nobody to ask: it is silent
+			r = &netlink.Route{Dst: ipNet(to), Type: unix.RTN_BLACKHOLE}
+		default:
+			r.Gw = spec.Gateway[i].AsSlice()
+		}
+		if err := netlink.RouteReplace(r); err != nil {
+			return fmt.Errorf("the way outward: %w", err)
+		}
+	}
+	return nil
+}
+
+// removeUplink takes the uplink away, where there is one. What it led outward is led to
+// the probe again.
+func (s *Site) removeUplink() error {
+	return within(s.prefix, func() error {
+		l, err := netlink.LinkByName(uplinkName)
+		if errors.As(err, &netlink.LinkNotFoundError{}) {
+			return nil
+		}
+		if err == nil {
+			err = netlink.LinkDel(l) // of a pair, both ends go
+		}
+		if err != nil {
+			return err
+		}
+		return errors.Join(route("probe", anyV4, probeV4), route("probe", anyV6, probeV6))
+	})
+}
+
+// hasUplink reports whether the router's end is there.
+func (s *Site) hasUplink() bool {
+	return exists(s.prefix) && within(s.prefix, func() error {
+		_, err := netlink.LinkByName(uplinkName)
+		return err
+	}) == nil
+}
+
+// answerUplink has the router answer, in the network of the uplink's interface, for the
+// public addresses that resources have, and for the IPv6 addresses of machines there; and
+// for no others. What is public and nobody's stays inside.
+func (s *Site) answerUplink(list []change.Resource) error {
+	up, ok := change.Find(list, change.Uplink, uplinkResource)
+	if !ok || !s.hasUplink() {
+		return nil
+	}
+	want := map[netip.Prefix]bool{}
+	for _, p := range up.Spec.Own {
+		want[p] = true
+	}
+	if first := ownOfRouted(up.Spec); first.IsValid() {
+		want[netip.PrefixFrom(first, first.BitLen())] = true
+	}
+	var neighbours []netip.Addr
+	for _, t := range list {
+		for _, a := range []netip.Addr{t.Given.Addr4, t.Given.Addr6} {
+			if a.IsValid() && up.Spec.Link != "" {
+				want[netip.PrefixFrom(a, a.BitLen())] = true
+			}
+		}
+	}
+	for _, addrs := range addrsOf(list) {
+		for _, a := range addrs {
+			if a.Is6() && slices.ContainsFunc(up.Spec.Own, func(p netip.Prefix) bool { return p.Masked().Contains(a) }) {
+				neighbours = append(neighbours, a)
+			}
+		}
+	}
+	return within(s.prefix, func() error {
+		for _, p := range up.Spec.Ranges {
+			via := probeV4
+			if p.Addr().Is6() {
+				via = probeV6
+			}
+			if err := route("probe", p.Masked(), via); err != nil {
+				return err
+			}
+		}
+		return errors.Join(haveAddresses(want), haveProxies(neighbours))
+	})
+}
+
+// uplinkResource is what the uplink is called as a resource.
+const uplinkResource = "host"
+
+// haveAddresses gives the uplink some addresses and takes all others away, but for those
+// that the kernel gave it.
+func haveAddresses(want map[netip.Prefix]bool) error {
+	l, err := netlink.LinkByName(uplinkName)
+	if err != nil {
+		return err
+	}
+	have, err := netlink.AddrList(l, netlink.FAMILY_ALL)
+	if err != nil {
+		return err
+	}
+	for i := range have {
+		a, _ := netip.AddrFromSlice(have[i].IP)
+		ones, _ := have[i].Mask.Size()
+		p := netip.PrefixFrom(a.Unmap(), ones)
+		if a.IsLinkLocalUnicast() || want[p] {
+			delete(want, p)
+			continue
+		}
+		if err := netlink.AddrDel(l, &have[i]); err != nil {
+			return err
+		}
+	}
+	for p := range want {
+		if err := address(uplinkName, p); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// haveProxies has the router answer for neighbours, and for no others.
+func haveProxies(want []netip.Addr) error {
+	l, err := netlink.LinkByName(uplinkName)
+	if err != nil {
+		return err
+	}
+	have, err := netlink.NeighProxyList(l.Attrs().Index, netlink.FAMILY_V6)
+	if err != nil {
+		return err
+	}
+	there := map[netip.Addr]bool{}
+	for i := range have {
+		a, _ := netip.AddrFromSlice(have[i].IP)
+		if there[a] = true; !slices.Contains(want, a) {
+			if err := netlink.NeighDel(&have[i]); err != nil {
+				return err
+			}
+		}
+	}
+	for _, a := range want {
+		if !there[a] {
+			n := &netlink.Neigh{LinkIndex: l.Attrs().Index, Family: unix.AF_INET6, Flags: netlink.NTF_PROXY, IP: a.AsSlice()}
+			if err := netlink.NeighSet(n); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// pools are the public addresses that the site gives.
+func (s *Site) pools(list []change.Resource) []pool {
+	if up, ok := change.Find(list, change.Uplink, uplinkResource); ok {
+		return cost.PoolsOf(up.Spec.Link == "", up.Spec.Ranges)
+	}
+	return s.offer.Public
+}
+
+// CheckUplink tells what the host lacks for the uplink of the site in a folder, with the
+// very commands that mend it, which Ironbark does not run: they are about the host's own
+// network. public are the pools that are routed to the site where there is no interface;
+// so is whatever else of IPv6 is to be reached.
+func CheckUplink(dir, link string, public []netip.Prefix) (list []Requirement) {
+	if link != "" {
+		_, err := netlink.LinkByName(link)
+		return append(list, Requirement{"the host's interface " + link, err, "ip link lists those of this host; name one of them in uplink: of estate.yaml"})
+	}
+	host := prefixOf(dir) + hostEnd
+	l, err := netlink.LinkByName(host)
+	list = append(list, Requirement{"the link to the site, " + host, err, "ironbark enact makes it"})
+	if err != nil {
+		return list
+	}
+	for _, family := range []struct {
+		v4           bool
+		setting, why string
+	}{{true, "net.ipv4.ip_forward", "the host forwards IPv4"}, {false, "net.ipv6.conf.all.forwarding", "the host forwards IPv6"}} {
+		if !slices.ContainsFunc(public, func(p netip.Prefix) bool { return p.Addr().Is4() == family.v4 }) {
+			continue
+		}
+		value, err := os.ReadFile("/proc/sys/" + strings.ReplaceAll(family.setting, ".", "/"))
+		if err == nil && strings.TrimSpace(string(value)) == "0" {
+			err = errors.New("it does not")
+		}
+		list = append(list, Requirement{family.why, err, "sysctl -w " + family.setting + "=1"})
+	}
+	for _, p := range public {
+		list = append(list, Requirement{"the host routes " + p.String() + " to the site", routed(p, l.Attrs().Index), fmt.Sprintf("ip route add %s via inet6 %s dev %s", p, routerV6, host)})
+	}
+	return list
+}
+
+// routed tells why a prefix is not led to a link.
+func routed(p netip.Prefix, link int) error {
+	a := p.Masked().Addr()
+	if p.Addr().Is6() && !p.IsSingleIP() {
+		a = a.Next()
+	}
+	routes, err := netlink.RouteGet(a.AsSlice())
+	switch {
+	case err != nil:
+		return fmt.Errorf("it has no route to %s: %w", a, err)
+	case len(routes) == 0 || routes[0].LinkIndex != link:
+		return fmt.Errorf("%s is led elsewhere", a)
+	}
+	return nil
+}
