@@ -30,7 +30,7 @@ func BenchmarkTable(b *testing.B) {
 			for b.Loop() {
 				NewTable(plan, nil)
 			}
-			b.ReportMetric(float64(len(t.Reach)+len(t.Deny)+len(t.Pass)+len(t.Own)), "boxes")
+			b.ReportMetric(float64(len(t.Reach)+len(t.Who)+len(t.Deny)+len(t.Pass)+len(t.Own)), "boxes")
 		})
 		b.Run(fmt.Sprintf("install/machines=%d", n), func(b *testing.B) {
 			for b.Loop() {

@@ -57,8 +57,11 @@ func sample() *Table {
 	a, b := netip.MustParseAddr("192.0.2.1"), netip.MustParseAddr("2001:db8::1")
 	t := &Table{Class: []Member{{a, 1}, {b, 2}}, Inside: flow.AddrsAt(a).Union(flow.AddrsAt(b))}
 	for i, one := range []netip.Addr{a, b} {
-		x := Box{Class: uint32(i + 1), Services: span.Run[flow.Service]{Lo: 1, Hi: 1023}, Source: flow.One(one), End: always}
-		t.Reach, t.Deny, t.Pass, t.Own = append(t.Reach, x), append(t.Deny, x), append(t.Pass, x), append(t.Own, x)
+		x := Box{Class: uint32(i + 1), Services: span.Run[flow.Service]{Lo: 1, Hi: 1023}, Source: flow.One(one), End: forever}
+		t.Reach, t.DenyUntil, t.PassUntil, t.Own = append(t.Reach, x), append(t.DenyUntil, x), append(t.PassUntil, x), append(t.Own, x)
+		t.Who = append(t.Who, Piece{firstAudience, x.Source, uint32(i + 1)})
+		e := Entry{Profile: uint32(i + 1), Services: x.Services}
+		t.Deny, t.Pass = append(t.Deny, e), append(t.Pass, e)
 		t.Doors = append(t.Doors, Translation{Public: one, Service: 80, Way: 9, To: []Target{{Addr: one, Port: 80}, {Addr: one.Next(), Port: 80}}})
 	}
 	return t

@@ -62,10 +62,21 @@ func (t *Table) judge(opened map[string][]Box, p driver.Packet, at time.Time) (m
 			continue
 		}
 		class := t.Class[i].Class
-		b := Box{Class: class, Source: src, Services: span.Run[flow.Service]{Lo: a.service}}
+		b := Box{Class: t.Audience[i].Class, Source: src, Services: span.Run[flow.Service]{Lo: a.service}}
+		profile := uint32(0)
+		for _, p := range t.Who {
+			if p.Audience == b.Class && p.Source.Lo.Compare(src.Lo) <= 0 && src.Lo.Compare(p.Source.Hi) <= 0 {
+				profile = p.Profile
+			}
+		}
+		has := func(list []Entry) bool {
+			return slices.ContainsFunc(list, func(e Entry) bool {
+				return e.Profile == profile && e.Services.Lo <= a.service && a.service <= e.Services.Hi
+			})
+		}
 		switch {
-		case look(t.Reach, Box{Class: class, Way: a.way, Source: src}, false) == 0, look(t.Deny, b, true) > 0:
-		case look(opened[a.Addr.String()], Box{Source: src, Services: b.Services}, true) > 0, look(t.Pass, b, true) > 0, look(t.Own, Box{Way: a.way, Source: src}, false) > 0:
+		case look(t.Reach, Box{Class: class, Way: a.way, Source: src}, false) == 0, look(t.DenyUntil, b, true) > 0, has(t.Deny):
+		case look(opened[a.Addr.String()], Box{Source: src, Services: b.Services}, true) > 0, look(t.PassUntil, b, true) > 0, has(t.Pass), look(t.Own, Box{Way: a.way, Source: src}, false) > 0:
 			machines = append(machines, a.Addr.String())
 		}
 	}
@@ -80,7 +91,16 @@ func TestTheTableSaysWhatTheOracleSays(t *testing.T) {
 		w := oracle.Draw(t)
 		plan := w.Plan()
 		table := NewTable(plan, nil)
-		for _, set := range [][]Box{table.Reach, table.Deny, table.Pass, table.Own} {
+		var who, entries []Box // as boxes
+		for _, p := range table.Who {
+			who = append(who, Box{Class: p.Audience, Source: p.Source})
+		}
+		for way, list := range [][]Entry{table.Deny, table.Pass} {
+			for _, e := range list {
+				entries = append(entries, Box{Class: e.Profile, Way: uint32(way), Services: e.Services})
+			}
+		}
+		for _, set := range [][]Box{table.Reach, table.DenyUntil, table.PassUntil, table.Own, who, entries} {
 			apart(t, set)
 		}
 		opened := map[string][]Box{}

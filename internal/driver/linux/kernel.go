@@ -50,11 +50,12 @@ func register(n uint32) uint32 { return unix.NFT_REG32_00 + n }
 const metaTime expr.MetaKey = 30
 
 // sets are those of one family. What is by service has three: one with protocols and
-// ports, one for echo requests, and one for all that has neither.
+// ports, one for echo requests, and one for all that has neither. deny and pass are by
+// profile, and both families have them in common.
 type sets struct {
-	class, reach, own, opens, links, inside, self *nftables.Set
+	class, audience, reach, who, own, opens, links, inside, self *nftables.Set
 
-	deny, pass, open [3]*nftables.Set
+	deny, pass, denyUntil, passUntil, open [3]*nftables.Set
 }
 
 // The sorts of service.
@@ -185,8 +186,10 @@ func install(c *nftables.Conn, t *Table, links []link, open []opened, now time.T
 	callsAs := &nftables.Set{Table: b.table, Name: "public", IsMap: true, KeyType: nftables.TypeIPAddr, DataType: nftables.TypeIPAddr}
 	b.do(c.AddSet(callsAs, nil))
 	b.add(callsAs, publics(t))
+	deny, pass := b.profiles("deny", t.Deny, false), b.profiles("pass", t.Pass, true)
 	for _, f := range families {
 		s := b.family(f, t, links, open, now)
+		s.deny, s.pass = deny, pass
 		rule(source, isFamily(f), metaIs(expr.MetaKeyIIFGROUP, native(groupUplink)), lookupSource(f, s.inside), verdict(expr.VerdictDrop))
 		for _, group := range []uint32{groupMachine, groupOutward} {
 			rule(source, isFamily(f), metaIs(expr.MetaKeyIIFGROUP, native(group)), loadMeta(expr.MetaKeyIIF, 0), payload(f.src, f.size, 1), lookup(s.links, 0, true), verdict(expr.VerdictDrop))
@@ -221,13 +224,15 @@ func install(c *nftables.Conn, t *Table, links []link, open []opened, now time.T
 // family makes the sets of a family, and fills them.
 func (b *batch) family(f family, t *Table, links []link, open []opened, now time.Time) sets {
 	s := sets{
-		reach: b.set(f, "reach", false, nftables.TypeMark, nftables.TypeMark, f.addressType),
-		deny:  b.byService(f, "deny", false),
-		pass:  b.byService(f, "pass", false),
-		own:   b.set(f, "own", false, nftables.TypeMark, f.addressType, nftables.TypeTimeDate),
-		open:  b.byService(f, "open", true),
+		reach:     b.flat(f, "reach", 8+f.size),
+		denyUntil: b.byService(f, "deny-until", false),
+		passUntil: b.byService(f, "pass-until", false),
+		own:       b.set(f, "own", false, nftables.TypeMark, f.addressType, nftables.TypeTimeDate),
+		open:      b.byService(f, "open", true),
 	}
 	s.class = &nftables.Set{Table: b.table, Name: "class" + f.name, IsMap: true, KeyType: f.addressType, DataType: nftables.TypeMark}
+	s.audience = &nftables.Set{Table: b.table, Name: "audience" + f.name, IsMap: true, KeyType: f.addressType, DataType: nftables.TypeMark}
+	s.who = &nftables.Set{Table: b.table, Name: "who" + f.name, IsMap: true, Interval: true, KeyType: flatType(4 + f.size), DataType: nftables.TypeMark}
 	linkType, err := nftables.ConcatSetType(nftables.TypeIFIndex, f.addressType)
 	b.do(err)
 	s.links = &nftables.Set{Table: b.table, Name: "links" + f.name, Concatenation: true, KeyType: linkType}
@@ -236,11 +241,11 @@ func (b *batch) family(f family, t *Table, links []link, open []opened, now time
 	s.self = &nftables.Set{Table: b.table, Name: "self" + f.name, Concatenation: true, KeyType: pairs}
 	s.inside = &nftables.Set{Table: b.table, Name: "inside" + f.name, Interval: true, KeyType: f.addressType}
 	s.opens = &nftables.Set{Table: b.table, Name: "opens" + f.name, IsMap: true, KeyType: f.addressType, DataType: nftables.TypeMark}
-	for _, one := range []*nftables.Set{s.class, s.opens, s.links, s.inside, s.self} {
+	for _, one := range []*nftables.Set{s.class, s.audience, s.who, s.opens, s.links, s.inside, s.self} {
 		b.do(b.c.AddSet(one, nil))
 	}
 	filled := contents(f, t, links)
-	for _, one := range slices.Concat([]*nftables.Set{s.class, s.links, s.inside, s.self, s.reach, s.own}, s.deny[:], s.pass[:]) {
+	for _, one := range slices.Concat([]*nftables.Set{s.class, s.audience, s.who, s.links, s.inside, s.self, s.reach, s.own}, s.denyUntil[:], s.passUntil[:]) {
 		b.add(one, filled[one.Name])
 	}
 	for _, o := range open {
@@ -250,6 +255,20 @@ func (b *batch) family(f family, t *Table, links []link, open []opened, now time
 		}
 	}
 	return s
+}
+
+// profiles makes the sets of what profiles deny, or let pass, and fills them.
+func (b *batch) profiles(name string, list []Entry, counted bool) (out [3]*nftables.Set) {
+	for sort, elements := range entries(list) {
+		s := &nftables.Set{Table: b.table, Name: name + sortNames[sort], KeyType: nftables.TypeMark, Counter: counted}
+		if sort == ported {
+			s.Interval, s.KeyType = true, flatType(entryBytes)
+		}
+		b.do(b.c.AddSet(s, nil))
+		b.add(s, elements)
+		out[sort] = s
+	}
+	return out
 }
 
 // sortNames are what the names of sets of each sort of service have after their own.
@@ -262,6 +281,11 @@ func contents(f family, t *Table, links []link) map[string][]nftables.SetElement
 	for _, m := range t.Class {
 		if m.Addr.Is4() == f.v4 {
 			put("class", nftables.SetElement{Key: m.Addr.AsSlice(), Val: native(m.Class)})
+		}
+	}
+	for _, m := range t.Audience {
+		if m.Addr.Is4() == f.v4 {
+			put("audience", nftables.SetElement{Key: m.Addr.AsSlice(), Val: native(m.Class)})
 		}
 	}
 	for _, l := range links {
@@ -285,11 +309,23 @@ func contents(f family, t *Table, links []link) map[string][]nftables.SetElement
 			}
 		}
 	}
-	put("reach", elements(f, t.Reach, func(x Box, k *key) { k.both(native(x.Class)).both(native(x.Way)).source(x) })...)
+	var reach, who []flatRange
+	for _, x := range t.Reach {
+		if x.Source.Lo.Addr().Is4() == f.v4 {
+			reach = append(reach, reachRange(x))
+		}
+	}
+	for _, p := range t.Who {
+		if p.Source.Lo.Addr().Is4() == f.v4 {
+			who = append(who, whoRange(p))
+		}
+	}
+	put("reach", flatElements(reach)...)
+	put("who", flatElements(who)...)
 	service := func(x Box, k *key) { k.both(native(x.Class)).service(x).source(x).time(x) }
 	for sort, name := range sortNames {
-		put("deny"+name, elements(f, ofSort(t.Deny, sort), service)...)
-		put("pass"+name, elements(f, ofSort(t.Pass, sort), service)...)
+		put("deny-until"+name, elements(f, ofSort(t.DenyUntil, sort), service)...)
+		put("pass-until"+name, elements(f, ofSort(t.PassUntil, sort), service)...)
 	}
 	put("own", elements(f, t.Own, func(x Box, k *key) { k.both(native(x.Way)).source(x).time(x) })...)
 	return out

@@ -59,7 +59,7 @@ func elements(f family, boxes []Box, write func(Box, *key)) (list []nftables.Set
 func openElements(f family, o opened, now time.Time) (list []nftables.SetElement) {
 	for _, x := range o.boxes {
 		left := time.Duration(int64(x.End) - now.UnixNano())
-		if x.Source.Lo.Addr().Is4() != f.v4 || x.End >= always/2 || left < time.Millisecond {
+		if x.Source.Lo.Addr().Is4() != f.v4 || x.End >= forever/2 || left < time.Millisecond {
 			continue // a time-out of less than that would be for ever
 		}
 		k := (&key{}).both(native(o.id)).service(x).source(x).time(x)

@@ -20,12 +20,12 @@ func nanos(t time.Time, zero uint64) uint64 {
 }
 
 // moment is a moment of the kernel's.
-func moment(n uint64) time.Time { return time.Unix(0, int64(min(n, always/2))).UTC() }
+func moment(n uint64) time.Time { return time.Unix(0, int64(min(n, forever/2))).UTC() }
 
 // last is the last moment before an end.
 func last(end uint64) uint64 {
-	if end == always {
-		return always
+	if end == forever {
+		return forever
 	}
 	return end - 1
 }

@@ -2,6 +2,7 @@ package linux
 
 import (
 	"bytes"
+	"cmp"
 	"crypto/sha256"
 	"encoding/binary"
 	"encoding/hex"
@@ -90,17 +91,21 @@ func (s *Site) readBack(plan *flow.Plan, passing []driver.Passage, m *meta) (*fl
 	read := &reading{c: c, table: &nftables.Table{Name: tableName, Family: nftables.TableFamilyINet}}
 	for _, f := range families {
 		want := contents(f, t, links)
-		for _, name := range []string{"class", "links", "inside", "self", "reach", "own"} {
+		for _, name := range []string{"class", "audience", "who", "links", "inside", "self", "reach", "own"} {
 			if !read.same(name+f.name, want[name+f.name]) {
 				return everythingOpen(plan), read.err
 			}
 		}
 		for sort, name := range sortNames {
-			read.differences(f, sort, "deny"+name, want["deny"+name+f.name])
-			read.differences(f, sort, "pass"+name, want["pass"+name+f.name])
+			read.differences(f, sort, "deny-until"+name, want["deny-until"+name+f.name])
+			read.differences(f, sort, "pass-until"+name, want["pass-until"+name+f.name])
 		}
 		read.openings(f, addrs, passing)
 	}
+	if !read.same("public", publics(t)) {
+		return everythingOpen(plan), read.err
+	}
+	read.entries(t)
 	if read.err != nil {
 		return nil, read.err
 	}
@@ -127,6 +132,8 @@ type reading struct {
 	pass     []Box // that were not installed
 	deny     []Box // all, where some are missing or new
 	denied   bool
+	passes   []Entry     // as pass, by profile
+	denies   []Entry     // as deny
 	machines []toMachine // boxes of openings that were not installed
 }
 
@@ -201,6 +208,86 @@ func (r *reading) differences(f family, sort int, name string, want []nftables.S
 	}
 	r.deny = append(r.deny, all...)
 	r.denied = r.denied || len(extra)+len(wanted) > 0
+}
+
+// entries finds what profiles let pass that was not installed, and all that they deny.
+func (r *reading) entries(t *Table) {
+	passed, wanted := entries(t.Pass), entries(t.Deny)
+	for sort, name := range sortNames {
+		r.denies = append(r.denies, r.read(sort, "deny"+name)...)
+		r.denied = r.denied || !r.same("deny"+name, wanted[sort])
+		if !r.same("pass"+name, passed[sort]) {
+			r.passes = append(r.passes, r.read(sort, "pass"+name)...)
+		}
+	}
+	// What was installed is let pass by its sentence, and not by somebody's hand.
+	installed := map[uint32]flow.Services{}
+	for _, e := range t.Pass {
+		installed[e.Profile] = installed[e.Profile].Union(span.Of(e.Services))
+	}
+	var added []Entry
+	for _, e := range r.passes {
+		for _, run := range span.Of(e.Services).Subtract(installed[e.Profile]).Runs() {
+			added = append(added, Entry{Profile: e.Profile, Services: run})
+		}
+	}
+	r.passes = added
+}
+
+// read reads a set of entries as the kernel has it.
+func (r *reading) read(sort int, name string) (list []Entry) {
+	type place struct {
+		profile uint32
+		service uint64 // protocol, port and padding as in the key
+		ends    bool
+	}
+	var places []place
+	for _, e := range r.elements(name) {
+		profile, service, ok := profileOf(sort, e)
+		if !ok {
+			r.err = errors.Join(r.err, fmt.Errorf("the packet filter has an element of %d bytes in %s", len(e.Key), name))
+			return nil
+		}
+		if sort != ported {
+			at := map[int]flow.Service{echo: flow.Ping, other: flow.Other}[sort]
+			list = append(list, Entry{Profile: profile, Services: span.Run[flow.Service]{Lo: at, Hi: at}})
+			continue
+		}
+		places = append(places, place{profile, service, e.IntervalEnd})
+	}
+	slices.SortFunc(places, func(a, b place) int {
+		return cmp.Or(cmp.Compare(a.profile, b.profile), cmp.Compare(a.service, b.service), compareBool(b.ends, a.ends))
+	})
+	service := func(key uint64) flow.Service {
+		base := flow.TCPPort(0)
+		if key>>56 == 17 {
+			base = flow.UDPPort(0)
+		}
+		return base + flow.Service(key>>16&0xffff)
+	}
+	for i, p := range places {
+		if p.ends {
+			continue
+		}
+		// It goes on up to the next place; what goes on beyond the last port of its protocol
+		// lets no more pass than all of them.
+		hi := service(p.service | 0xffff<<16)
+		if i+1 < len(places) && places[i+1].profile == p.profile && places[i+1].service>>56 == p.service>>56 {
+			hi = service(places[i+1].service - 1)
+		}
+		list = append(list, Entry{Profile: p.profile, Services: span.Run[flow.Service]{Lo: service(p.service), Hi: hi}})
+	}
+	return list
+}
+
+func compareBool(a, b bool) int {
+	switch {
+	case a == b:
+		return 0
+	case a:
+		return 1
+	}
+	return -1
 }
 
 // boxOf reads an element of a set by service.
@@ -279,7 +366,7 @@ func (r *reading) apply(plan *flow.Plan, t *Table) *flow.Plan {
 		}
 	}
 	members := map[uint32]*flow.Group{}
-	for _, one := range t.Class {
+	for _, one := range t.Audience {
 		g := members[one.Class]
 		if g == nil {
 			g = &flow.Group{}
@@ -295,10 +382,26 @@ func (r *reading) apply(plan *flow.Plan, t *Table) *flow.Plan {
 		if b.Begin > 0 {
 			x.Begin = moment(b.Begin)
 		}
-		if b.End != always {
+		if b.End != forever {
 			x.Until = moment(b.End + 1)
 		}
 		return x
+	}
+	sources := map[uint32][]Piece{}
+	for _, p := range t.Who {
+		sources[p.Profile] = append(sources[p.Profile], p)
+	}
+	of := func(e Entry) (boxes []Box) {
+		for _, p := range sources[e.Profile] {
+			boxes = append(boxes, Box{Class: p.Audience, Services: e.Services, Source: p.Source, End: forever})
+		}
+		return boxes
+	}
+	for _, e := range r.passes {
+		r.pass = append(r.pass, of(e)...)
+	}
+	for _, e := range r.denies {
+		r.deny = append(r.deny, of(e)...)
 	}
 	var rules []flow.Rule
 	for _, b := range r.pass {

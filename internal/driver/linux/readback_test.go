@@ -53,9 +53,9 @@ func TestWhatOthersWroteToThePacketFilterIsToldAsItIs(t *testing.T) {
 		m, _ := plan.MachineByName("gauge-1")
 		return exposure.NewView(plan, s.clock.Now()).Ask(flow.ServicesAt(service), flow.AddrsAt(netip.MustParseAddr(source)), exposure.Target{Machine: m})[0]
 	}
-	element := func(x Box) nftables.SetElement {
+	element := func(x Box) []nftables.SetElement {
 		k := (&key{}).both(native(x.Class)).service(x).source(x).time(x)
-		return nftables.SetElement{Key: k.lo, KeyEnd: k.hi}
+		return []nftables.SetElement{{Key: k.lo, KeyEnd: k.hi}}
 	}
 	write := func(do func(*nftables.Set) error, name string) {
 		set, err := c.GetSetByName(table, name)
@@ -64,7 +64,16 @@ func TestWhatOthersWroteToThePacketFilterIsToldAsItIs(t *testing.T) {
 		require.NoError(t, c.Flush())
 	}
 	compiled := NewTable(flow.Compile(e, change.Assigned(observe().Resources)), nil)
-	class := compiled.Class[0].Class
+	audience := compiled.Audience[0].Class
+	// profile is that of a source.
+	profile := func(source string) uint32 {
+		for _, p := range compiled.Who {
+			if at := flow.PointOf(netip.MustParseAddr(source)); p.Audience == audience && p.Source.Lo.Compare(at) <= 0 && at.Compare(p.Source.Hi) <= 0 {
+				return p.Profile
+			}
+		}
+		return 0
+	}
 
 	// What changes nothing that is looked up is told as nothing.
 	mark := observe().Mark
@@ -76,28 +85,33 @@ func TestWhatOthersWroteToThePacketFilterIsToldAsItIs(t *testing.T) {
 	assert.Equal(t, installed, observe().Plan.Rows())
 
 	// What was put in is open, by that.
-	ssh := Box{Class: class, Services: span.Run[flow.Service]{Lo: 22, Hi: 22}, Source: flow.RunOf(netip.MustParseAddr("198.51.100.0"), netip.MustParseAddr("198.51.100.255")), End: always}
-	write(func(set *nftables.Set) error { return c.SetAddElements(set, []nftables.SetElement{element(ssh)}) }, "pass4")
+	ssh := Box{Class: audience, Services: span.Run[flow.Service]{Lo: 22, Hi: 22}, Source: flow.RunOf(netip.MustParseAddr("198.51.100.0"), netip.MustParseAddr("198.51.100.255")), End: forever}
+	write(func(set *nftables.Set) error { return c.SetAddElements(set, element(ssh)) }, "pass-until4")
 	part := asks(22, "198.51.100.7")
 	assert.True(t, part.Open)
 	assert.Equal(t, added, part.Origin.Sentence)
 	assert.False(t, asks(22, "203.0.113.99").Open)
 	assert.False(t, asks(443, "192.0.2.1").Open, "the deny stands")
 
+	telnet := flatElements([]flatRange{entryRange(Entry{Profile: profile("203.0.113.99"), Services: span.Run[flow.Service]{Lo: 23, Hi: 24}})})
+	write(func(set *nftables.Set) error { return c.SetAddElements(set, telnet) }, "pass")
+	part = asks(24, "203.0.113.99")
+	assert.True(t, part.Open)
+	assert.Equal(t, added, part.Origin.Sentence)
+	assert.False(t, asks(25, "203.0.113.99").Open)
+	assert.Equal(t, "allow https from everywhere to gauge-1", asks(443, "203.0.113.99").Origin.Sentence)
+
 	// A deny that was taken out denies no more.
-	i := 0
-	for compiled.Deny[i].Class != class || compiled.Deny[i].Services.Lo != 443 {
-		i++
-	}
+	https := Entry{Profile: profile("192.0.2.1"), Services: span.Run[flow.Service]{Lo: 443, Hi: 443}}
 	write(func(set *nftables.Set) error {
-		return c.SetDeleteElements(set, []nftables.SetElement{element(compiled.Deny[i])})
-	}, "deny4")
+		return c.SetDeleteElements(set, flatElements([]flatRange{entryRange(https)}))
+	}, "deny")
 	assert.True(t, asks(443, "192.0.2.1").Open)
 	assert.Equal(t, exposure.Denied, asks(8443, "192.0.2.1").Reason, "the rest of it stands")
 
 	// What a process let pass that died before it could note it is shut, though nobody knows it.
 	for _, m := range compiled.Class {
-		if m.Class == class {
+		if m.Addr == compiled.Audience[0].Addr {
 			end := uint64(time.Now().Add(time.Hour).UnixNano())
 			x := Box{Services: span.Run[flow.Service]{Lo: 22, Hi: 22}, Source: flow.One(netip.MustParseAddr("203.0.113.99")), End: end}
 			require.NoError(t, reopen(c, []opened{{m.Addr, 900, []Box{x}}}, nil, time.Now()))

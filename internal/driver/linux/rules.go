@@ -38,25 +38,41 @@ func (b *batch) judge(ch *nftables.Chain, f family, s sets) {
 	for _, proto := range []byte{unix.IPPROTO_TCP, unix.IPPROTO_UDP} {
 		is[ported] = append(is[ported], metaIs(expr.MetaKeyL4PROTO, []byte{proto}))
 	}
-	// by looks the packet up by its mark in the sets of each sort of service.
-	by := func(sets [3]*nftables.Set, then []expr.Any) {
+	protoAndPort := []expr.Any{&expr.Meta{Key: expr.MetaKeyL4PROTO, Register: register(1)}, &expr.Payload{DestRegister: register(2), Base: expr.PayloadBaseTransportHeader, Offset: 2, Len: 2}}
+	// by looks the packet up by its mark in the sets of each sort of service: with its source
+	// and the time, or by the mark and the service alone.
+	by := func(sets [3]*nftables.Set, timed bool, then []expr.Any) {
 		for sort, list := range is {
 			for _, which := range list {
-				rest := append(payload(f.src, f.size, 1), clock(1+words)...)
+				var rest []expr.Any
+				next := uint32(1)
 				if sort == ported {
-					rest = append([]expr.Any{&expr.Meta{Key: expr.MetaKeyL4PROTO, Register: register(1)}, &expr.Payload{DestRegister: register(2), Base: expr.PayloadBaseTransportHeader, Offset: 2, Len: 2}},
-						append(payload(f.src, f.size, 3), clock(3+words)...)...)
+					rest = append(rest, protoAndPort...)
+					next = 3
+				}
+				if timed {
+					rest = append(rest, append(payload(f.src, f.size, next), clock(next+words)...)...)
 				}
 				add(which, loadMeta(expr.MetaKeyMARK, 0), rest, lookup(sets[sort], 0, false), then)
 			}
 		}
 	}
-	by(s.deny, goTo(refuseName))
+	refused, accepted := goTo(refuseName), verdict(expr.VerdictAccept)
+	mark(s.audience)
+	by(s.denyUntil, true, refused)
+	// From here on the mark is that of the profile, and where it has none that of the audience,
+	// which no profile has.
+	add(loadMeta(expr.MetaKeyMARK, 0), payload(f.src, f.size, 1), []expr.Any{
+		&expr.Lookup{SourceRegister: register(0), DestRegister: register(0), IsDestRegSet: true, SetName: s.who.Name, SetID: s.who.ID},
+		&expr.Meta{Key: expr.MetaKeyMARK, SourceRegister: true, Register: register(0)},
+	})
+	by(s.deny, false, refused)
+	by(s.pass, false, accepted)
 	mark(s.opens)
-	by(s.open, verdict(expr.VerdictAccept))
-	mark(s.class)
-	by(s.pass, verdict(expr.VerdictAccept))
-	add(wayOfPacket(0), payload(f.src, f.size, 1), clock(1+words), lookup(s.own, 0, false), verdict(expr.VerdictAccept))
+	by(s.open, true, accepted)
+	mark(s.audience)
+	by(s.passUntil, true, accepted)
+	add(wayOfPacket(0), payload(f.src, f.size, 1), clock(1+words), lookup(s.own, 0, false), accepted)
 }
 
 // wayOfPacket puts the way by which a packet's connection came into a register.

@@ -12,30 +12,37 @@ import (
 	"ironbark/internal/flow/span"
 )
 
-// Table is a plan as the packet filter holds it. Everything is looked up in sets of
-// boxes that do not overlap, so the work for a packet does not grow with the
-// number of sentences:
+// Table is a plan as the packet filter holds it. Everything is looked up in sets that do
+// not overlap, so the work for a packet does not grow with the number of sentences:
 //
-//	address ─▶ class ─┬─ reach: may this source use the way that it came by?
-//	                  ├─ deny
-//	                  ├─ openings, by the machine's own address
-//	                  ├─ pass: routes, standing exceptions and allows
-//	                  └─ own: the source of the door itself
+//	address ─▶ class ────── reach: may this source use the way that it came by?
+//	address ─▶ audience ─┬─ deny-until: denies that end
+//	                     ├─ who: with its source ─▶ profile ─┬─ deny
+//	                     │                                   └─ pass: routes, standing exceptions and allows
+//	                     └─ pass-until: those that end
+//	address ─────────────── open: openings
+//	way ─────────────────── own: the source of the door itself
 //
-// Addresses of one class are met by the same sentences, and the same sources can come to
-// them. A way tells how a packet came: sent to that very address, or translated.
+// Addresses of one audience are met by the same sentences; of one class, by the same sources
+// too. A way tells how a packet came: sent to that very address, or translated. A
+// profile is what is denied and let pass, of all services.
 type Table struct {
-	Class []Member
-	Doors []Translation
-	Reach []Box // by class, way and source
-	Deny  []Box // by class, service, source and time
-	Pass  []Box
-	Own   []Box // by way, source and time
+	Class    []Member
+	Audience []Member
+	Doors    []Translation
+	Reach    []Box // by class, way and source
+	Who      []Piece
+	Deny     []Entry
+	Pass     []Entry
+	Own      []Box // by way, source and time
+
+	DenyUntil []Box // by audience, service, source and time
+	PassUntil []Box
 	// Inside are the sources that never come from outside: the estate's own.
 	Inside flow.Addrs
 }
 
-// Member says to which class an address of a machine belongs.
+// Member says to which class, or audience, an address of a machine belongs.
 type Member struct {
 	Addr  netip.Addr
 	Class uint32
@@ -75,7 +82,7 @@ type Target struct {
 	Port    uint16
 }
 
-// Box is a set of packets: a run of services, sources and moments for one class and way.
+// Box is a set of packets: a run of services, sources and moments for one class (or audience) and way.
 // Where a set is not by one of them, it is zero.
 type Box struct {
 	Class, Way uint32
@@ -84,18 +91,25 @@ type Box struct {
 	Begin, End uint64 // nanoseconds of Unix time, both included
 }
 
-// always is the end of what has none.
-const always = ^uint64(0)
+// forever is the end of what has none.
+const forever = ^uint64(0)
 
 // NewTable works a plan out. Openings of the plan are left out. live tells which machines
-// take part in a spread. Cost: the audiences of machines, times the rules for each.
+// take part in a spread. Equal plans come to equal tables. Cost: the audiences of machines,
+// times the rules for each and their sources.
 func NewTable(p *flow.Plan, live func(machine string) bool) *Table {
-	c := &compiler{p: p, t: &Table{}, classes: map[string]uint32{}, audiences: map[string][]uint32{}}
-	for m := range p.Machines {
-		c.machine(int32(m))
+	c := &compiler{p: p, t: &Table{}, classes: map[string]uint32{}, audiences: map[string]uint32{}}
+	c.profiles = profiles{p: p, t: c.t, byRules: map[string]uint32{}}
+	speak := make([][]int, len(p.Machines))
+	for i := range p.Rules {
+		if p.Rules[i].Kind != flow.Opening {
+			for _, m := range p.Rules[i].To.Machines {
+				speak[m] = append(speak[m], i)
+			}
+		}
 	}
-	for _, list := range c.audiences { // one of each audience stands for it
-		c.audience(list)
+	for m := range p.Machines {
+		c.machine(int32(m), speak[m])
 	}
 	c.doors(live)
 	c.inside()
@@ -107,21 +121,22 @@ type compiler struct {
 	p         *flow.Plan
 	t         *Table
 	classes   map[string]uint32
-	rules     [][]*flow.Rule      // by class
-	audiences map[string][]uint32 // the classes that the same rules speak of
+	audiences map[string]uint32 // by the rules that speak of them
+	profiles  profiles
 }
 
-// machine puts the addresses of a machine into their classes, and tells who can come to
-// them by which way.
-func (c *compiler) machine(m int32) {
+// machine puts the addresses of a machine, which some rules speak of, into their classes and
+// audience, and tells who can come to them by which way.
+func (c *compiler) machine(m int32, rules []int) {
 	var speak []byte
-	var rules []*flow.Rule
-	for i := range c.p.Rules {
-		r := &c.p.Rules[i]
-		if r.Kind != flow.Opening && r.To.Has(m) {
-			speak = binary.AppendUvarint(speak, uint64(i))
-			rules = append(rules, r)
-		}
+	for _, i := range rules {
+		speak = binary.AppendUvarint(speak, uint64(i))
+	}
+	audience, known := c.audiences[string(speak)]
+	if !known {
+		audience = firstAudience + uint32(len(c.audiences))
+		c.audiences[string(speak)] = audience
+		c.audience(audience, rules)
 	}
 	doors := c.p.DoorsTo(m)
 	for _, i := range c.p.Machines[m].Interfaces {
@@ -132,7 +147,7 @@ func (c *compiler) machine(m int32) {
 					ways[way] = ways[way].Union(d.From)
 				}
 			}
-			key := string(speak)
+			key := fmt.Sprint(audience)
 			for _, way := range sortedKeys(ways) {
 				key += fmt.Sprint("|", way, flow.AddrRuns(ways[way]))
 			}
@@ -141,8 +156,6 @@ func (c *compiler) machine(m int32) {
 			if !known {
 				class = uint32(len(c.classes) + 1)
 				c.classes[key] = class
-				c.rules = append(c.rules, rules)
-				c.audiences[string(speak)] = append(c.audiences[string(speak)], class)
 				for way, from := range ways {
 					for _, run := range from.Runs() {
 						c.t.Reach = append(c.t.Reach, Box{Class: class, Way: way, Source: run})
@@ -150,6 +163,7 @@ func (c *compiler) machine(m int32) {
 				}
 			}
 			c.t.Class = append(c.t.Class, Member{Addr: a, Class: class})
+			c.t.Audience = append(c.t.Audience, Member{Addr: a, Class: audience})
 		}
 	}
 }
@@ -202,34 +216,38 @@ func (c *compiler) outside(network string) bool {
 	return slices.ContainsFunc(c.p.Networks, func(n flow.Network) bool { return n.Name == network && n.Outside })
 }
 
-// audience works out the boxes of the rules that speak of some classes, for each of them.
-func (c *compiler) audience(classes []uint32) {
+// audience works out what rules say that speak of an audience.
+func (c *compiler) audience(audience uint32, rules []int) {
+	var always []int
 	var deny, pass layers
-	for _, r := range c.rules[classes[0]-1] {
-		end := nanos(r.Until, always)
+	for _, i := range rules {
+		r := &c.p.Rules[i]
+		if r.Begin.IsZero() && r.Until.IsZero() {
+			always = append(always, i)
+			continue
+		}
+		one := layer{r.Services, r.From, nanos(r.Begin, 0), nanos(r.Until, forever)}
 		switch r.Kind {
 		case flow.Deny:
-			deny = append(deny, layer{r.Services, r.From, 0, end})
+			deny = append(deny, one)
 		case flow.Allow:
-			pass = append(pass, layer{r.Services.Subtract(c.p.Guard), r.From, 0, end})
+			one.services = one.services.Subtract(c.p.Guard)
+			pass = append(pass, one)
 		default:
-			pass = append(pass, layer{r.Services, r.From, 0, end})
+			pass = append(pass, one)
 		}
 	}
-	denied, passed := deny.boxes(), pass.boxes()
-	for _, class := range classes {
-		c.t.Deny = append(c.t.Deny, inClass(denied, class)...)
-		c.t.Pass = append(c.t.Pass, inClass(passed, class)...)
-	}
+	c.profiles.audience(audience, always)
+	c.t.DenyUntil = append(c.t.DenyUntil, inClass(deny.boxes(), audience)...)
+	c.t.PassUntil = append(c.t.PassUntil, inClass(pass.boxes(), audience)...)
 }
 
 // inClass returns boxes for a class.
 func inClass(boxes []Box, class uint32) []Box {
-	out := slices.Clone(boxes)
-	for i := range out {
-		out[i].Class = class
+	for i := range boxes {
+		boxes[i].Class = class
 	}
-	return out
+	return boxes
 }
 
 // doors works out the translations, and the sources of the doors themselves.
@@ -270,7 +288,7 @@ func (c *compiler) doors(live func(string) bool) {
 			continue
 		}
 		for _, run := range d.From.Runs() {
-			c.t.Own = append(c.t.Own, Box{Way: way, Source: run, End: last(nanos(d.Until, always))})
+			c.t.Own = append(c.t.Own, Box{Way: way, Source: run, End: last(nanos(d.Until, forever))})
 		}
 	}
 }
@@ -288,9 +306,16 @@ func (c *compiler) inside() {
 }
 
 func (c *compiler) sort() {
-	slices.SortFunc(c.t.Class, func(a, b Member) int { return a.Addr.Compare(b.Addr) })
-	for _, list := range [][]Box{c.t.Reach, c.t.Deny, c.t.Pass, c.t.Own} {
+	for _, list := range [][]Member{c.t.Class, c.t.Audience} {
+		slices.SortFunc(list, func(a, b Member) int { return a.Addr.Compare(b.Addr) })
+	}
+	for _, list := range [][]Box{c.t.Reach, c.t.Own, c.t.DenyUntil, c.t.PassUntil} {
 		slices.SortFunc(list, compareBoxes)
+	}
+	for _, list := range [][]Entry{c.t.Deny, c.t.Pass} {
+		slices.SortFunc(list, func(a, b Entry) int {
+			return cmp.Or(cmp.Compare(a.Profile, b.Profile), a.Services.Lo.Compare(b.Services.Lo))
+		})
 	}
 }
 
