@@ -37,6 +37,20 @@ func BenchmarkTable(b *testing.B) {
 				require.NoError(b, install(c, t, nil, nil, time.Now()))
 			}
 		})
+		b.Run(fmt.Sprintf("read/machines=%d", n), func(b *testing.B) {
+			for b.Loop() {
+				read := &reading{namespace: s.prefix}
+				for _, f := range families {
+					want := contents(f, t, nil)
+					for _, name := range []string{"class", "audience", "who", "reach"} {
+						require.True(b, read.same(name+f.name, want[name+f.name]), name)
+					}
+				}
+				read.entries(t)
+				require.NoError(b, read.err)
+				require.False(b, read.denied || len(read.passes) > 0)
+			}
+		})
 		done()
 	}
 }

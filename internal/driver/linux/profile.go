@@ -31,6 +31,7 @@ type profiles struct {
 	p       *flow.Plan
 	t       *Table
 	byRules map[string]uint32 // by the rules that concern a source
+	byWhat  map[string]uint32 // by what it denies and lets pass
 }
 
 // edge is where a rule begins or ends to concern sources, going up.
@@ -91,8 +92,7 @@ func (c *profiles) profile(rules []int) uint32 {
 	if n, known := c.byRules[string(key)]; known {
 		return n
 	}
-	n := uint32(len(c.byRules) + 1)
-	c.byRules[string(key)] = n
+	var deny, pass []Entry
 	var denied, passed flow.Services
 	for kind := flow.Deny; kind <= flow.Allow; kind++ {
 		for _, i := range rules {
@@ -107,15 +107,37 @@ func (c *profiles) profile(rules []int) uint32 {
 					services = services.Subtract(c.p.Guard)
 				}
 				for _, run := range byProtocol(services.Subtract(passed)) {
-					c.t.Pass = append(c.t.Pass, Entry{n, run, i})
+					pass = append(pass, Entry{Services: run, Rule: i})
 				}
 				passed = passed.Union(services)
 			}
 		}
 	}
 	for _, run := range byProtocol(denied) {
-		c.t.Deny = append(c.t.Deny, Entry{Profile: n, Services: run})
+		deny = append(deny, Entry{Services: run})
 	}
+	var what []byte
+	for _, list := range [][]Entry{deny, pass} {
+		for _, e := range list {
+			what = binary.AppendUvarint(what, uint64(e.Services.Lo))
+			what = binary.AppendUvarint(what, uint64(e.Services.Hi))
+			what = binary.AppendUvarint(what, uint64(e.Rule))
+		}
+		what = append(what, 0xff)
+	}
+	n, known := c.byWhat[string(what)]
+	if !known {
+		n = uint32(len(c.byWhat) + 1)
+		c.byWhat[string(what)] = n
+		for i := range deny {
+			deny[i].Profile = n
+		}
+		for i := range pass {
+			pass[i].Profile = n
+		}
+		c.t.Deny, c.t.Pass = append(c.t.Deny, deny...), append(c.t.Pass, pass...)
+	}
+	c.byRules[string(key)] = n
 	return n
 }
 

@@ -88,7 +88,7 @@ func (s *Site) readBack(plan *flow.Plan, passing []driver.Passage, m *meta) (*fl
 		return nil, err
 	}
 	t := NewTable(plan, s.listening)
-	read := &reading{c: c, table: &nftables.Table{Name: tableName, Family: nftables.TableFamilyINet}}
+	read := &reading{namespace: s.prefix}
 	for _, f := range families {
 		want := contents(f, t, links)
 		for _, name := range []string{"class", "audience", "who", "links", "inside", "self", "reach", "own"} {
@@ -125,9 +125,8 @@ func everythingOpen(plan *flow.Plan) *flow.Plan {
 
 // reading is what was found in the kernel's sets.
 type reading struct {
-	c     *nftables.Conn
-	table *nftables.Table
-	err   error
+	namespace string
+	err       error
 
 	pass     []Box // that were not installed
 	deny     []Box // all, where some are missing or new
@@ -142,16 +141,13 @@ type toMachine struct {
 	box  Box
 }
 
-func (r *reading) elements(name string) []nftables.SetElement {
-	set, err := r.c.GetSetByName(r.table, name)
-	if err == nil {
-		var list []nftables.SetElement
-		if list, err = r.c.GetSetElements(set); err == nil {
-			return list
-		}
-	}
-	r.err = errors.Join(r.err, fmt.Errorf("the set %s of the packet filter: %w", name, err))
-	return nil
+func (r *reading) elements(name string) (list []nftables.SetElement) {
+	err := within(r.namespace, func() (err error) {
+		list, err = dumpWhole(name)
+		return err
+	})
+	r.err = errors.Join(r.err, err)
+	return list
 }
 
 // identity is what an element is known by.

@@ -99,7 +99,7 @@ const forever = ^uint64(0)
 // times the rules for each and their sources.
 func NewTable(p *flow.Plan, live func(machine string) bool) *Table {
 	c := &compiler{p: p, t: &Table{}, classes: map[string]uint32{}, audiences: map[string]uint32{}}
-	c.profiles = profiles{p: p, t: c.t, byRules: map[string]uint32{}}
+	c.profiles = profiles{p: p, t: c.t, byRules: map[string]uint32{}, byWhat: map[string]uint32{}}
 	speak := make([][]int, len(p.Machines))
 	for i := range p.Rules {
 		if p.Rules[i].Kind != flow.Opening {
