@@ -8,6 +8,9 @@ import (
 
 func native(n uint32) []byte { return binaryutil.NativeEndian.PutUint32(n) }
 
+// openedName is the chain in which what openings let pass is counted.
+const openedName = "opened"
+
 // refuseName is the chain in which what is not let pass ends.
 const refuseName = "refuse"
 

@@ -105,7 +105,15 @@ func (b *batch) do(err error) {
 }
 
 func (b *batch) set(f family, name string, timeout bool, types ...nftables.SetDatatype) *nftables.Set {
-	s := &nftables.Set{Table: b.table, Name: name + f.name, Interval: true, HasTimeout: timeout, KeyType: types[0]}
+	return b.make(&nftables.Set{Table: b.table, Name: name + f.name, Interval: true, HasTimeout: timeout, KeyType: types[0]}, types)
+}
+
+// counted is a set whose elements count what matches them.
+func (b *batch) counted(f family, name string, types ...nftables.SetDatatype) *nftables.Set {
+	return b.make(&nftables.Set{Table: b.table, Name: name + f.name, Interval: true, Counter: true, KeyType: types[0]}, types)
+}
+
+func (b *batch) make(s *nftables.Set, types []nftables.SetDatatype) *nftables.Set {
 	if len(types) > 1 {
 		key, err := nftables.ConcatSetType(types...)
 		b.do(err)
@@ -158,6 +166,7 @@ func install(c *nftables.Conn, t *Table, links []link, open []opened, now time.T
 	outward := chain("outward", nftables.ChainTypeNAT, nftables.ChainHookPostrouting, nftables.ChainPriorityNATSource, &accept)
 	input := chain("input", nftables.ChainTypeFilter, nftables.ChainHookInput, nftables.ChainPriorityFilter, &drop)
 	refuse := c.AddChain(&nftables.Chain{Name: refuseName, Table: b.table})
+	through := c.AddChain(&nftables.Chain{Name: openedName, Table: b.table})
 	judge := chain("judge", nftables.ChainTypeFilter, nftables.ChainHookForward, nftables.ChainPriorityFilter, &drop)
 	rule := func(ch *nftables.Chain, parts ...[]expr.Any) {
 		var all []expr.Any
@@ -186,6 +195,10 @@ func install(c *nftables.Conn, t *Table, links []link, open []opened, now time.T
 	callsAs := &nftables.Set{Table: b.table, Name: "public", IsMap: true, KeyType: nftables.TypeIPAddr, DataType: nftables.TypeIPAddr}
 	b.do(c.AddSet(callsAs, nil))
 	b.add(callsAs, publics(t))
+	opened := &nftables.Set{Table: b.table, Name: openedName, KeyType: nftables.TypeMark, Counter: true}
+	b.do(c.AddSet(opened, nil))
+	rule(through, loadMeta(expr.MetaKeyMARK, 0), lookup(opened, 0, false), verdict(expr.VerdictAccept))
+	rule(through, verdict(expr.VerdictAccept)) // by what somebody else put there
 	deny, pass := b.profiles("deny", t.Deny, false), b.profiles("pass", t.Pass, true)
 	for _, f := range families {
 		s := b.family(f, t, links, open, now)
@@ -223,11 +236,15 @@ func install(c *nftables.Conn, t *Table, links []link, open []opened, now time.T
 
 // family makes the sets of a family, and fills them.
 func (b *batch) family(f family, t *Table, links []link, open []opened, now time.Time) sets {
+	passUntil := [3]*nftables.Set{}
+	for sort, suffix := range sortNames {
+		passUntil[sort] = b.counted(f, "pass-until"+suffix, keyTypes(f, sort)...)
+	}
 	s := sets{
 		reach:     b.flat(f, "reach", 8+f.size),
 		denyUntil: b.byService(f, "deny-until", false),
-		passUntil: b.byService(f, "pass-until", false),
-		own:       b.set(f, "own", false, nftables.TypeMark, f.addressType, nftables.TypeTimeDate),
+		passUntil: passUntil,
+		own:       b.counted(f, "own", nftables.TypeMark, f.addressType, nftables.TypeTimeDate),
 		open:      b.byService(f, "open", true),
 	}
 	s.class = &nftables.Set{Table: b.table, Name: "class" + f.name, IsMap: true, KeyType: f.addressType, DataType: nftables.TypeMark}
@@ -251,7 +268,7 @@ func (b *batch) family(f family, t *Table, links []link, open []opened, now time
 	for _, o := range open {
 		if o.to.Is4() == f.v4 {
 			b.addOpen(f, s.open, o, now)
-			b.add(s.opens, []nftables.SetElement{{Key: o.to.AsSlice(), Val: native(o.id)}})
+			b.lead(s.opens, o)
 		}
 	}
 	return s
@@ -357,6 +374,12 @@ func (b *batch) addOpen(f family, sets [3]*nftables.Set, o opened, now time.Time
 	}
 }
 
+// lead leads an address to the boxes of its openings, and has what they let pass counted.
+func (b *batch) lead(opens *nftables.Set, o opened) {
+	b.add(opens, []nftables.SetElement{{Key: o.to.AsSlice(), Val: native(o.id)}})
+	b.add(&nftables.Set{Table: b.table, Name: openedName, KeyType: nftables.TypeMark, Counter: true}, []nftables.SetElement{{Key: native(o.id)}})
+}
+
 // reopen puts other boxes in place of what openings let pass to some addresses. led tells
 // which of the addresses lead to boxes already.
 func reopen(c *nftables.Conn, list []opened, led map[netip.Addr]bool, now time.Time) error {
@@ -378,7 +401,7 @@ func reopen(c *nftables.Conn, list []opened, led map[netip.Addr]bool, now time.T
 			}
 			if len(o.boxes) > 0 {
 				b.addOpen(f, open, o, now)
-				b.add(opens, []nftables.SetElement{{Key: o.to.AsSlice(), Val: native(o.id)}})
+				b.lead(opens, o)
 			}
 		}
 	}

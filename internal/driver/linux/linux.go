@@ -271,7 +271,7 @@ func (s *Site) Install(ctx context.Context, plan *flow.Plan, mark string) error 
 		if err := s.build(); err != nil {
 			return err
 		}
-		if err := errors.Join(s.routeSpaces(plan), putPlan(ctx, tx, plan.Rows())); err != nil {
+		if err := errors.Join(s.count(ctx, tx, m, true), s.routeSpaces(plan), putPlan(ctx, tx, plan.Rows())); err != nil {
 			return err
 		}
 		m.Mark++
@@ -279,7 +279,8 @@ func (s *Site) Install(ctx context.Context, plan *flow.Plan, mark string) error 
 	})
 }
 
-// put writes the whole packet filter anew, in one transaction of the kernel's.
+// put writes the whole packet filter anew, in one transaction of the kernel's. Whoever calls
+// it has counted before.
 func (s *Site) put(ctx context.Context, tx *sql.Tx, m *meta, plan *flow.Plan) error {
 	list, err := readResources(ctx, tx)
 	if err != nil {
@@ -292,6 +293,9 @@ func (s *Site) put(ctx context.Context, tx *sql.Tx, m *meta, plan *flow.Plan) er
 	if err != nil {
 		return err
 	}
+	if _, err := tx.ExecContext(ctx, `DELETE FROM numbers`); err != nil {
+		return err
+	}
 	addrs := addrsOf(list)
 	var open []opened
 	for machine, to := range addrs {
@@ -299,6 +303,9 @@ func (s *Site) put(ctx context.Context, tx *sql.Tx, m *meta, plan *flow.Plan) er
 			for _, a := range to {
 				m.Number++
 				open = append(open, opened{a, m.Number, boxes})
+				if err := putNumber(ctx, tx, m.Number, passing, machine); err != nil {
+					return err
+				}
 			}
 		}
 	}

@@ -86,6 +86,9 @@ func (s *Site) reopen(ctx context.Context, tx *sql.Tx, m *meta, before []driver.
 		if err := errors.Join(err, err1, err2); err != nil {
 			return err
 		}
+		if err := s.count(ctx, tx, m, true); err != nil {
+			return err
+		}
 		return s.put(ctx, tx, m, plan)
 	}
 	if len(changed) == 0 {
@@ -118,6 +121,9 @@ func (s *Site) reopen(ctx context.Context, tx *sql.Tx, m *meta, before []driver.
 			led[a] = len(openings(before, machine)) > 0
 			m.Number++
 			open = append(open, opened{a, m.Number, boxes})
+			if err := putNumber(ctx, tx, m.Number, passing, machine); err != nil {
+				return err
+			}
 		}
 	}
 	c, done, err := s.conn()

@@ -21,7 +21,10 @@ const Name = "linux.db"
 
 var format = store.Format{
 	ApplicationID: 0x49726e6c, // "Irnl"
-	Version:       1,
+	Version:       2,
+	Upgrades: map[int64]func(context.Context, *sql.Tx, string) error{
+		1: store.SQL(countsSchema),
+	},
 	Schema: `
 CREATE TABLE meta (id INTEGER PRIMARY KEY, body TEXT NOT NULL) STRICT;
 CREATE TABLE resources (kind TEXT, name TEXT, body TEXT NOT NULL, PRIMARY KEY (kind, name)) STRICT, WITHOUT ROWID;
@@ -29,7 +32,7 @@ CREATE TABLE plan (key TEXT PRIMARY KEY, body TEXT NOT NULL) STRICT, WITHOUT ROW
 CREATE TABLE passing (id INTEGER PRIMARY KEY, body TEXT NOT NULL, over INTEGER NOT NULL) STRICT;
 CREATE TABLE shut (id INTEGER PRIMARY KEY, at TEXT NOT NULL) STRICT;
 CREATE TABLE machines (name TEXT PRIMARY KEY, off TEXT NOT NULL, hash TEXT NOT NULL) STRICT, WITHOUT ROWID;
-`,
+` + countsSchema,
 }
 
 // meta is what the site keeps about itself.
@@ -39,6 +42,8 @@ type meta struct {
 	Rules      string          `json:"rules"`      // a digest of its chains and rules, when it was last written
 	Number     uint32          `json:"number"`     // of boxes of openings; see [opened]
 	Latest     time.Time       `json:"latest,omitzero"`
+	Since      time.Time       `json:"since,omitzero"` // when it began to count
+	Read       time.Time       `json:"read,omitzero"`  // when the counters were last read
 	Identity   driver.Identity `json:"identity"`
 }
 

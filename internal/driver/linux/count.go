@@ -1,0 +1,276 @@
+package linux
+
+import (
+	"cmp"
+	"context"
+	"database/sql"
+	"encoding/binary"
+	"encoding/json"
+	"slices"
+	"time"
+
+	"github.com/google/nftables"
+
+	"ironbark/internal/driver"
+	"ironbark/internal/flow"
+	"ironbark/internal/store"
+)
+
+// Elements of the sets that let something pass count it. What they have counted is kept by
+// sentence before the table is put in place of itself, and whenever somebody asks.
+
+// countsSchema keeps what was counted, by sentence or by openings: by tables of before, by
+// this one when it was last read, and between which two readings the last of it was. Numbers
+// of boxes lead to the openings that they are of.
+const countsSchema = `
+CREATE TABLE counts (what TEXT PRIMARY KEY, packets INTEGER NOT NULL, bytes INTEGER NOT NULL, now_packets INTEGER NOT NULL, now_bytes INTEGER NOT NULL, after TEXT NOT NULL, before TEXT NOT NULL) STRICT, WITHOUT ROWID;
+CREATE TABLE numbers (number INTEGER PRIMARY KEY, openings TEXT NOT NULL) STRICT;
+`
+
+// counted is what a count is kept by.
+type counted struct {
+	Sentence string  `json:"sentence,omitempty"`
+	Openings []int64 `json:"openings,omitempty"`
+}
+
+// putNumber keeps which openings a number of boxes is of.
+func putNumber(ctx context.Context, tx *sql.Tx, number uint32, passing []driver.Passage, machine string) error {
+	var ids []int64
+	for _, p := range passing {
+		if slices.ContainsFunc(p.Parts, func(one driver.Part) bool { return slices.Contains(one.Machines, machine) }) {
+			ids = append(ids, p.ID)
+		}
+	}
+	if len(ids) == 0 {
+		return nil
+	}
+	text, err := json.Marshal(ids)
+	if err == nil {
+		_, err = tx.ExecContext(ctx, `INSERT OR REPLACE INTO numbers VALUES (?, ?)`, number, string(text))
+	}
+	return err
+}
+
+// Counts tells what was counted until now.
+func (s *Site) Counts(ctx context.Context) (*driver.Counts, error) {
+	out := &driver.Counts{}
+	err := s.change(ctx, func(tx *sql.Tx, m *meta) error {
+		if err := s.count(ctx, tx, m, false); err != nil {
+			return err
+		}
+		out.Since = m.Since
+		return store.Each(ctx, tx, `SELECT what, packets + now_packets, bytes + now_bytes, after, before FROM counts ORDER BY what`, func(scan func(...any) error) error {
+			var what, after, before string
+			var c driver.Count
+			if err := scan(&what, &c.Packets, &c.Bytes, &after, &before); err != nil {
+				return err
+			}
+			var key counted
+			if err := json.Unmarshal([]byte(what), &key); err != nil {
+				return err
+			}
+			c.Sentence, c.Openings = key.Sentence, key.Openings
+			var err1, err2 error
+			c.After, err1 = time.Parse(time.RFC3339Nano, after)
+			c.Before, err2 = time.Parse(time.RFC3339Nano, before)
+			out.List = append(out.List, c)
+			return cmp.Or(err1, err2)
+		})
+	})
+	return out, err
+}
+
+// count reads the counters of the table that is in place, and keeps what they come to. last
+// says that the table is put away now, and its counters with it.
+func (s *Site) count(ctx context.Context, tx *sql.Tx, m *meta, last bool) error {
+	now := s.clock.Now().UTC()
+	if m.Since.IsZero() {
+		m.Since = now
+	}
+	read := cmp.Or(m.Read, m.Since)
+	found, err := s.readCounters(ctx, tx)
+	if err != nil {
+		return err
+	}
+	for what, c := range found {
+		var packets, bytes uint64
+		err := store.Each(ctx, tx, `SELECT now_packets, now_bytes FROM counts WHERE what = ?`, func(scan func(...any) error) error { return scan(&packets, &bytes) }, what)
+		if err != nil {
+			return err
+		}
+		if c.Packets <= packets {
+			continue
+		}
+		_, err = tx.ExecContext(ctx, `INSERT INTO counts VALUES (?1, 0, 0, ?2, ?3, ?4, ?5) ON CONFLICT (what) DO UPDATE SET now_packets = ?2, now_bytes = ?3, after = ?4, before = ?5`,
+			what, int64(c.Packets), int64(c.Bytes), read.Format(time.RFC3339Nano), now.Format(time.RFC3339Nano))
+		if err != nil {
+			return err
+		}
+	}
+	m.Read = now
+	if last {
+		_, err = tx.ExecContext(ctx, `UPDATE counts SET packets = packets + now_packets, bytes = bytes + now_bytes, now_packets = 0, now_bytes = 0`)
+	}
+	return err
+}
+
+// readCounters reads what the kernel has counted, by what it is kept by. Of a table that somebody
+// else altered, and of none, it reads nothing: nobody can tell what its counters are of.
+func (s *Site) readCounters(ctx context.Context, tx *sql.Tx) (map[string]driver.Count, error) {
+	if !exists(s.prefix) {
+		return nil, nil
+	}
+	rows, err := readPlan(ctx, tx)
+	if err != nil {
+		return nil, err
+	}
+	plan, err := flow.FromRows(rows)
+	if err != nil {
+		return nil, err
+	}
+	numbers := map[uint32][]int64{}
+	err = store.Each(ctx, tx, `SELECT number, openings FROM numbers`, func(scan func(...any) error) error {
+		var n uint32
+		var text string
+		var ids []int64
+		if err := scan(&n, &text); err != nil {
+			return err
+		}
+		err := json.Unmarshal([]byte(text), &ids)
+		numbers[n] = ids
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	t := &tally{plan: plan, table: NewTable(plan, s.listening), numbers: numbers, found: map[string]driver.Count{}}
+	t.rules = sentences(t.table)
+	err = within(s.prefix, func() error {
+		for sort, suffix := range sortNames {
+			if err := t.each("pass"+suffix, func(e nftables.SetElement) { t.profile(sort, e) }); err != nil {
+				return err
+			}
+			for _, f := range families {
+				if err := t.each("pass-until"+suffix+f.name, func(e nftables.SetElement) { t.until(f, sort, e) }); err != nil {
+					return err
+				}
+			}
+		}
+		for _, f := range families {
+			if err := t.each("own"+f.name, t.door); err != nil {
+				return err
+			}
+		}
+		return t.each(openedName, t.opening)
+	})
+	if err != nil {
+		return nil, nil // the table is not the one that was installed
+	}
+	return t.found, nil
+}
+
+// tally gathers counters by what they are of.
+type tally struct {
+	plan    *flow.Plan
+	table   *Table
+	rules   map[place]int
+	numbers map[uint32][]int64
+	found   map[string]driver.Count
+}
+
+// each calls do for the elements of a set that counted something.
+func (t *tally) each(set string, do func(nftables.SetElement)) error {
+	list, err := dumpWhole(set)
+	for _, e := range list {
+		if e.Counter != nil && e.Counter.Packets > 0 {
+			do(e)
+		}
+	}
+	return err
+}
+
+func (t *tally) add(what counted, e nftables.SetElement) {
+	text, err := json.Marshal(what)
+	if err != nil {
+		return
+	}
+	c := t.found[string(text)]
+	c.Packets += e.Counter.Packets
+	c.Bytes += e.Counter.Bytes
+	t.found[string(text)] = c
+}
+
+// place is where an entry of a profile begins.
+type place struct {
+	sort    int
+	profile uint32
+	at      uint64
+}
+
+// sentences are those by which the entries of a table let pass.
+func sentences(t *Table) map[place]int {
+	out := make(map[place]int, len(t.Pass))
+	for _, e := range t.Pass {
+		p := place{sort: sortOf(e.Services.Lo), profile: e.Profile}
+		if p.sort == ported {
+			p.at = binary.BigEndian.Uint64(entryRange(e).lo[4:])
+		}
+		out[p] = e.Rule
+	}
+	return out
+}
+
+// profile adds what a profile let pass to the sentence by which it does.
+func (t *tally) profile(sort int, e nftables.SetElement) {
+	profile, at, ok := profileOf(sort, e)
+	if rule, known := t.rules[place{sort, profile, at}]; ok && known {
+		t.add(counted{Sentence: t.plan.Rules[rule].Origin.Sentence}, e)
+	}
+}
+
+// until adds what a box with an end let pass to the sentence that does so for longest.
+func (t *tally) until(f family, sort int, e nftables.SetElement) {
+	box, err := boxOf(f, sort, e)
+	i := slices.IndexFunc(t.table.Audience, func(m Member) bool { return m.Class == box.Class })
+	if err != nil || i < 0 {
+		return
+	}
+	machine := slices.IndexFunc(t.plan.Machines, func(m flow.Machine) bool {
+		return slices.ContainsFunc(m.Interfaces, func(n flow.Interface) bool { return slices.Contains(n.Addrs, t.table.Audience[i].Addr) })
+	})
+	var by *flow.Rule
+	for i := range t.plan.Rules {
+		r := &t.plan.Rules[i]
+		if r.Kind != flow.Deny && r.Kind != flow.Opening && !r.Until.IsZero() && r.To.Has(int32(machine)) && r.Services.Contains(box.Services.Lo) && r.From.Contains(box.Source.Lo) &&
+			(by == nil || r.Until.After(by.Until)) {
+			by = r
+		}
+	}
+	if by != nil {
+		t.add(counted{Sentence: by.Origin.Sentence}, e)
+	}
+}
+
+// door adds what a published door's own sources sent.
+func (t *tally) door(e nftables.SetElement) {
+	if len(e.Key) < 4 {
+		return
+	}
+	way := binary.NativeEndian.Uint32(e.Key)
+	for i := range t.plan.Doors {
+		if wayOf(&t.plan.Doors[i]) == way {
+			t.add(counted{Sentence: t.plan.Doors[i].Origin.Sentence}, e)
+			return
+		}
+	}
+}
+
+func (t *tally) opening(e nftables.SetElement) {
+	if len(e.Key) == 4 {
+		if ids := t.numbers[binary.NativeEndian.Uint32(e.Key)]; len(ids) > 0 {
+			t.add(counted{Openings: ids}, e)
+		}
+	}
+}
+
+var _ driver.Counter = (*Site)(nil)
