@@ -282,11 +282,14 @@ func (a *app) probe(ctx context.Context, w *work.Work, q *work.Answer) error {
 func (a *app) reachCommand() *cobra.Command {
 	q := &asking{}
 	var from, to, service, since string
-	var admin bool
+	var admin, used bool
 	c := &cobra.Command{
 		Use: "reach", Short: "List who can reach what, through which door, until when and why", Args: noArgs,
 		Long: "List exactly what is open: who can reach what, through which door, until when and by which sentence.\nAn administrative service is marked with “!”.",
 		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
+			if used && (since != "" || q.at != "" || q.draft) {
+				return usage("--used tells what passed until now; it goes with none of --since, --at and --draft")
+			}
 			if since != "" {
 				return a.reachSince(ctx, w, since, to)
 			}
@@ -309,6 +312,9 @@ func (a *app) reachCommand() *cobra.Command {
 				}
 			}
 			ph := view.NewPhrasing(st, at)
+			if used {
+				return a.reachUsed(ctx, w, list, ph)
+			}
 			if a.json {
 				return a.print.JSON(view.ReachJSON(list, ph, at))
 			}
@@ -319,9 +325,24 @@ func (a *app) reachCommand() *cobra.Command {
 	c.Flags().StringVar(&from, "from", "", "only from these sources")
 	c.Flags().StringVar(&to, "to", "", "only to these machines")
 	c.Flags().StringVar(&service, "service", "", "only these services")
+	c.Flags().BoolVar(&used, "used", false, "tell which sentences let anything in, how much, and when last")
 	c.Flags().BoolVar(&admin, "admin", false, "only administrative services")
 	c.Flags().StringVar(&since, "since", "", "tell when each administrative service was open, from a time or a length back until now")
 	return q.flags(c)
+}
+
+// reachUsed tells what the sentences by which entries are open have let in.
+func (a *app) reachUsed(ctx context.Context, w *work.Work, list []exposure.Entry, ph *view.Phrasing) error {
+	counts, err := w.Site.Counts(ctx)
+	if err != nil {
+		return err
+	}
+	usedOf := view.UsedOf(list, counts)
+	if a.json {
+		return a.print.JSON(view.UsedJSON(usedOf, counts.Since))
+	}
+	a.print.Used(usedOf, counts.Since, ph)
+	return nil
 }
 
 // reachSince tells when administrative services were open.

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -9,6 +10,7 @@ import (
 
 	"ironbark/internal/change"
 	"ironbark/internal/cli/view"
+	"ironbark/internal/driver"
 	"ironbark/internal/exposure"
 	"ironbark/internal/work"
 )
@@ -129,6 +131,12 @@ func (a *app) showMachine(ctx context.Context, w *work.Work, st *work.State, q *
 	if planned {
 		v := exposure.NewView(st.Plan, at)
 		shown.Reach, shown.Effects = v.Reach(m), v.Effects(m)
+	}
+	if q.at == "" && !q.draft {
+		shown.Counts, err = w.Site.Counts(ctx)
+		if err != nil && !errors.Is(err, driver.ErrNoCounts) {
+			return err
+		}
 	}
 	ph := view.NewPhrasing(st, at)
 	if a.json {

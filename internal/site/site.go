@@ -173,6 +173,11 @@ func (s *Site) SetPasswordHash(ctx context.Context, person, machine, hash string
 	return s.record(ctx, ledger.Decision{Person: person, Action: "password", Text: "machine " + machine + ": a password was set"})
 }
 
+// Counts tells what the place has counted; [driver.ErrNoCounts] where it counts nothing.
+func (s *Site) Counts(ctx context.Context) (*driver.Counts, error) {
+	return driver.CountsOf(ctx, s.driver)
+}
+
 // Boot returns a machine's boot log and what its first boot came to.
 func (s *Site) Boot(ctx context.Context, machine string) (driver.Boot, error) {
 	return s.driver.Boot(ctx, machine)

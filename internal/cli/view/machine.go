@@ -19,6 +19,7 @@ type Machine struct {
 	Boot     driver.Boot
 	Reach    []exposure.Entry
 	Effects  []exposure.Effect
+	Counts   *driver.Counts // nil: the site counts nothing
 }
 
 // Machine prints a machine.
@@ -59,6 +60,14 @@ func (p *Printer) Machine(m Machine, ph *Phrasing) {
 		rows = append(rows, []string{string(e.State), ph.because(e.Origin, e.Opening), effectWhy(e)})
 	}
 	p.TableIn("  ", nil, rows)
+	if m.Counts == nil {
+		return
+	}
+	if used := UsedOf(m.Reach, m.Counts); len(used) > 0 {
+		p.Line("")
+		p.Head("What let anything in, here and at other machines")
+		p.Used(used, m.Counts.Since, ph)
+	}
 }
 
 // mostOutput is how many of the last lines of a first boot's output are shown.
@@ -109,7 +118,8 @@ func MachineJSON(m Machine, ph *Phrasing) any {
 		Volumes   []string             `json:"volumes"`
 		Reach     []reachJSON          `json:"reach"`
 		Sentences []effect             `json:"sentences"`
-	}{m.Name, m.Resource.Describe(), string(m.State.State), flow.ServiceRuns(m.State.Listens), append([]driver.SetupResult{}, m.Boot.Setup...), []string{}, []reachJSON{}, []effect{}}
+		Used      []usedJSON           `json:"used,omitempty"`
+	}{m.Name, m.Resource.Describe(), string(m.State.State), flow.ServiceRuns(m.State.Listens), append([]driver.SetupResult{}, m.Boot.Setup...), []string{}, []reachJSON{}, []effect{}, nil}
 	for _, v := range m.Volumes {
 		doc.Volumes = append(doc.Volumes, v.Name)
 	}
@@ -118,6 +128,11 @@ func MachineJSON(m Machine, ph *Phrasing) any {
 	}
 	for _, e := range m.Effects {
 		doc.Sentences = append(doc.Sentences, effect{string(e.State), e.Origin.Sentence, e.Origin.File, e.Origin.Line, e.Opening, e.Why, e.By.Sentence})
+	}
+	if m.Counts != nil {
+		for _, u := range UsedOf(m.Reach, m.Counts) {
+			doc.Used = append(doc.Used, u.json())
+		}
 	}
 	return doc
 }
