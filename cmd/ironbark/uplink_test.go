@@ -15,6 +15,9 @@ import (
 	"github.com/stretchr/testify/require"
 	"github.com/vishvananda/netlink"
 	"github.com/vishvananda/netns"
+
+	"ironbark/internal/driver/drivertest"
+	"ironbark/internal/driver/linux"
 )
 
 // hostNamespace makes a namespace that is the host of a test, and one beyond it in which a
@@ -114,7 +117,7 @@ func TestClientsOutsideTheHost(t *testing.T) {
 				c := exec.Command("nsenter", append([]string{"--net=/run/netns/" + host, program}, append(args, "--person", "mara")...)...)
 				c.Dir = dir
 				out, err := c.CombinedOutput()
-				if args[0] != "site" {
+				if args[0] != "site" || args[1] != "check" {
 					require.NoError(t, err, string(out))
 				}
 				return string(out)
@@ -127,32 +130,35 @@ func TestClientsOutsideTheHost(t *testing.T) {
 					require.True(t, strings.Contains(left, "ibtest"), left)
 				}
 			})
-			run("enact", "--yes")
-			for line := range strings.Lines(run("site", "check")) { // what is offered as a remedy is one
-				if words := strings.Fields(line); len(words) > 1 && (words[0] == "sysctl" || words[0] == "ip") {
-					if words[0] == "sysctl" {
-						setting, value, _ := strings.Cut(words[2], "=")
+			mend := func() { // what is offered as a remedy is one
+				for line := range strings.Lines(run("site", "check")) {
+					if words := strings.Fields(line); len(words) > 1 && (words[0] == "sysctl" || words[0] == "ip") {
+						if words[0] == "sysctl" {
+							setting, value, _ := strings.Cut(words[2], "=")
+							inside(t, host, func() error {
+								return os.WriteFile("/proc/sys/"+strings.ReplaceAll(setting, ".", "/"), []byte(value), 0o600)
+							})
+							continue
+						}
+						_, to, err := net.ParseCIDR(words[3])
+						require.NoError(t, err)
 						inside(t, host, func() error {
-							return os.WriteFile("/proc/sys/"+strings.ReplaceAll(setting, ".", "/"), []byte(value), 0o600)
+							l, err := netlink.LinkByName(words[8])
+							if err != nil {
+								return err
+							}
+							r := &netlink.Route{LinkIndex: l.Attrs().Index, Dst: to, Via: &netlink.Via{AddrFamily: netlink.FAMILY_V6, Addr: net.ParseIP(words[6])}}
+							if to.IP.To4() == nil {
+								r.Via, r.Gw = nil, net.ParseIP(words[6])
+							}
+							return netlink.RouteAdd(r)
 						})
-						continue
 					}
-					_, to, err := net.ParseCIDR(words[3])
-					require.NoError(t, err)
-					inside(t, host, func() error {
-						l, err := netlink.LinkByName(words[8])
-						if err != nil {
-							return err
-						}
-						r := &netlink.Route{LinkIndex: l.Attrs().Index, Dst: to, Via: &netlink.Via{AddrFamily: netlink.FAMILY_V6, Addr: net.ParseIP(words[6])}}
-						if to.IP.To4() == nil {
-							r.Via, r.Gw = nil, net.ParseIP(words[6])
-						}
-						return netlink.RouteAdd(r)
-					})
 				}
+				require.NotContains(t, run("site", "check"), "lacks")
 			}
-			require.NotContains(t, run("site", "check"), "lacks")
+			run("enact", "--yes")
+			mend()
 			inside(t, client, func() error { // by the host to all that is not the client's network
 				for _, p := range []netip.Prefix{netip.MustParsePrefix("0.0.0.0/0"), netip.MustParsePrefix("::/0")} {
 					to := net.IPNet{IP: p.Addr().AsSlice(), Mask: net.CIDRMask(0, p.Addr().BitLen())}
@@ -203,6 +209,19 @@ func TestClientsOutsideTheHost(t *testing.T) {
 				require.True(t, gets(t, filepath.Base(machines[0]), to), to)
 				require.Equal(t, from, <-callers)
 			}
+
+			// The host is started anew: nothing is reachable until the site is restored, as it was
+			// last enacted and not as the files say by now.
+			run("open", "ssh", "to", "gauge-1", "from", "192.0.2.100", "for", "5m", "because", "a client outside")
+			require.NoError(t, linux.New(filepath.Join(dir, ".ironbark"), drivertest.RealClock()).RemoveEverything())
+			require.False(t, gets(t, client, uplink.pool+"32:443"))
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "more.rules"), []byte("allow http from everywhere to all\n"), 0o600))
+			t.Log(run("site", "restore"))
+			mend()
+			for to, want := range map[string]bool{uplink.pool + "32:443": true, uplink.pool + "32:22": true, uplink.pool + "32:80": false} {
+				require.Equal(t, want, gets(t, client, to), to)
+			}
+			require.Contains(t, run("site", "restore"), "Nothing to restore")
 		})
 	}
 }

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -22,9 +23,12 @@ type story struct {
 	tell string
 	args []string
 	exit int
+	wait time.Duration // before it
 }
 
-func step(exit int, tell string, args ...string) story { return story{tell, args, exit} }
+func step(exit int, tell string, args ...string) story {
+	return story{tell: tell, args: args, exit: exit}
+}
 
 var theStory = []story{
 	step(0, "A new estate: one network, nobody in it, nothing reachable.", "new", "saltmarsh"),
@@ -71,24 +75,29 @@ var theStory = []story{
 }
 
 func (a *app) demoCommand() *cobra.Command {
-	var dir string
+	var dir, place string
 	c := &cobra.Command{
-		Use: "demo", Short: "Show the whole story on the stand-in cloud, narrated", Args: noArgs,
+		Use: "demo", Short: "Show the whole story, narrated, on the stand-in cloud or on this host", Args: noArgs,
+		Long: "Show the whole story, narrated: on the stand-in cloud, or with --site linux on this very host, in network namespaces\n" +
+			"that are taken away at the end. That needs root.",
 		RunE: func(*cobra.Command, []string) error {
+			if place != estate.Sim && place != estate.Linux {
+				return usage("--site is %s or %s, not “%s”", estate.Sim, estate.Linux, place)
+			}
 			base, done, err := demoFolder(dir)
 			if err != nil {
 				return err
 			}
 			defer done()
+			if place == estate.Linux {
+				return a.demoLinux(base)
+			}
 			if err := layObservatory(filepath.Join(base, "observatory")); err != nil {
 				return err
 			}
 			for i, s := range theStory {
-				a.print.Line("")
-				a.print.Head(fmt.Sprintf("%d. %s", i+1, s.tell))
-				a.print.Line("%s", a.print.Quiet("$ ironbark "+strings.Join(quoted(s.args), " ")))
-				if got := a.tellStory(base, i, s); got != s.exit {
-					return fmt.Errorf("the story went another way than it should: exit status %d, not %d", got, s.exit)
+				if err := a.tellStep(base, i, s); err != nil {
+					return err
 				}
 			}
 			a.print.Line("")
@@ -99,6 +108,7 @@ func (a *app) demoCommand() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&dir, "dir", "", "keep the estate's files in this folder")
+	c.Flags().StringVar(&place, "site", estate.Sim, "where it plays: sim or linux")
 	return c
 }
 
@@ -115,6 +125,18 @@ func demoFolder(dir string) (string, func(), error) {
 		return "", nil, err
 	}
 	return tmp, func() { _ = os.RemoveAll(tmp) }, nil
+}
+
+// tellStep tells one step, and holds it to the way that the story goes.
+func (a *app) tellStep(base string, i int, s story) error {
+	a.print.Line("")
+	a.print.Head(fmt.Sprintf("%d. %s", i+1, s.tell))
+	a.print.Line("%s", a.print.Quiet("$ ironbark "+strings.Join(quoted(s.args), " ")))
+	time.Sleep(s.wait)
+	if got := a.tellStory(base, i, s); got != s.exit {
+		return fmt.Errorf("the story went another way than it should: exit status %d, not %d", got, s.exit)
+	}
+	return nil
 }
 
 // tellStory runs one command of the story as the program would, with all that

@@ -81,7 +81,7 @@ func (a *app) withSim(do func(ctx context.Context, w *work.Work, args []string) 
 
 func (a *app) siteCommand() *cobra.Command {
 	c := &cobra.Command{
-		Use: "site", Short: "Check a place where machines run",
+		Use: "site", Short: "Check a place where machines run, and restore it",
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) == 0 {
 				return c.Help()
@@ -94,8 +94,30 @@ func (a *app) siteCommand() *cobra.Command {
 		Long: "Check what this host has and lacks for site: linux. Each thing is tried in network namespaces that are made for it\n" +
 			"and taken away again; nothing of the host's own is touched. Exit status 3: something is missing.",
 		RunE: func(*cobra.Command, []string) error { return a.checkHost() },
+	}, &cobra.Command{
+		Use: "restore", Short: "Make the site as it was last enacted", Args: noArgs,
+		Long: "Make the site as it was last enacted, for instance after its host was started anew: what was made, the tables,\n" +
+			"and the openings that still hold. What the files say by now is not looked at. It asks nothing; where all is\n" +
+			"as it was, nothing is done.",
+		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error { return a.restore(ctx, w) }),
 	})
 	return c
+}
+
+func (a *app) restore(ctx context.Context, w *work.Work) error {
+	r, err := w.Restore(ctx)
+	if err != nil {
+		return err
+	}
+	if r == nil {
+		a.print.Line("Nothing was enacted yet, so there is nothing to restore.")
+		return nil
+	}
+	if r.IsNoOp() {
+		a.print.Line("Nothing to restore: the site is as it was last enacted.")
+		return nil
+	}
+	return a.enact(ctx, w, r, nil)
 }
 
 func (a *app) checkHost() error {

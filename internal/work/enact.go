@@ -276,3 +276,14 @@ func (r *Review) summary() string {
 	}
 	return text
 }
+
+// Restore returns a review of what was last enacted: of what it takes to have all of it
+// again, whatever the files in the folder say by now. Openings that hold pass again with it.
+// It is nil where nothing was ever enacted.
+func (w *Work) Restore(ctx context.Context) (*Review, error) {
+	before, err := w.Installed(ctx)
+	if err != nil || len(before.Files) == 0 {
+		return nil, err
+	}
+	return w.review(before, before.Files, false)
+}

@@ -1,8 +1,10 @@
 package linux
 
 import (
+	"crypto/sha256"
 	"errors"
 	"fmt"
+	"net"
 	"net/netip"
 	"os"
 	"slices"
@@ -49,7 +51,7 @@ func (s *Site) setUplink(spec change.Spec) error {
 	if spec.Link == "" {
 		err = s.pairWithHost(router)
 	} else {
-		err = macvlan(router, spec.Link)
+		err = s.macvlan(router, spec.Link)
 	}
 	if err != nil {
 		return err
@@ -107,17 +109,25 @@ func inGroup(name string, group int) error {
 }
 
 // macvlan makes a link on an interface of the host's.
-func macvlan(router netns.NsHandle, parent string) error {
+func (s *Site) macvlan(router netns.NsHandle, parent string) error {
 	on, err := netlink.LinkByName(parent)
 	if err != nil {
 		return fmt.Errorf("the host's interface %s: %w", parent, err)
 	}
 	attrs := netlink.NewLinkAttrs()
 	attrs.Name, attrs.ParentIndex, attrs.Namespace, attrs.Group = uplinkName, on.Attrs().Index, netlink.NsFd(router), groupUplink
+	attrs.HardwareAddr = s.hardwareAddr()
 	if err := netlink.LinkAdd(&netlink.Macvlan{LinkAttrs: attrs, Mode: netlink.MACVLAN_MODE_BRIDGE}); err != nil {
 		return fmt.Errorf("a link on the host's interface %s: %w", parent, err)
 	}
 	return nil
+}
+
+// hardwareAddr is the MAC address of the uplink, the same whenever it is made: neighbours
+// remember it. It is one of those that are given locally (IEEE 802, section 8.4).
+func (s *Site) hardwareAddr() net.HardwareAddr {
+	sum := sha256.Sum256([]byte(s.prefix))
+	return append(net.HardwareAddr{sum[0]&^1 | 2}, sum[1:6]...)
 }
 
 // outwardBy leads what is of no network of the estate's to the uplink: by gateways, or to the host.

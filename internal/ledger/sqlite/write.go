@@ -246,7 +246,7 @@ func (w *writer) files() error {
 	for _, f := range w.d.Files {
 		w.record.Files[f.Name] = string(f.Data)
 		if err == nil {
-			_, err = w.tx.ExecContext(w.ctx, `INSERT INTO files VALUES (?, ?)`, f.Name, f.Data)
+			_, err = w.tx.ExecContext(w.ctx, `INSERT INTO files VALUES (?, ?)`, f.Name, append([]byte{}, f.Data...)) // an empty file is no NULL
 		}
 	}
 	return err
