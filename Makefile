@@ -28,7 +28,7 @@ test: packages
 
 # 20,000 real packets through the kernel's packet filter, as root.
 truth:
-	IRONBARK_TRUTH=20000 go test ./internal/driver/linux -run TheKernelSays -v -timeout 30m
+	IRONBARK_TRUTH=20000 go test ./internal/driver/linux -run "TheKernelSays|TheKernelTurns|InTheMiddle" -v -timeout 30m
 
 lint:
 	test -z "$$(gofmt -l .)"

@@ -71,10 +71,6 @@ func lookup(s *nftables.Set, reg uint32, invert bool) []expr.Any {
 	return []expr.Any{&expr.Lookup{SourceRegister: register(reg), SetName: s.Name, SetID: s.ID, Invert: invert}}
 }
 
-func lookupSource(f family, s *nftables.Set) []expr.Any {
-	return append(payload(f.src, f.size, 0), lookup(s, 0, false)...)
-}
-
 func setMark(n uint32) []expr.Any {
 	return []expr.Any{&expr.Immediate{Register: register(0), Data: native(n)}, &expr.Meta{Key: expr.MetaKeyMARK, SourceRegister: true, Register: register(0)}}
 }

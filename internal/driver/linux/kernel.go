@@ -53,7 +53,7 @@ const metaTime expr.MetaKey = 30
 // ports, one for echo requests, and one for all that has neither. deny and pass are by
 // profile, and both families have them in common.
 type sets struct {
-	class, audience, reach, who, own, opens, links, inside, self *nftables.Set
+	class, audience, reach, who, own, opens, links, outside, self *nftables.Set
 
 	deny, pass, denyUntil, passUntil, open [3]*nftables.Set
 }
@@ -150,6 +150,10 @@ type opened struct {
 }
 
 // install replaces everything by a table, at one moment.
+//
+// A packet that is being looked up at that moment goes on through the rules of the table
+// before, whose sets are empty to it from then on (nf_tables marks elements by generation). So nothing passes for
+// being in no set: rules accept what a set has, and drop or go on where it has not.
 func install(c *nftables.Conn, t *Table, links []link, open []opened, now time.Time) error {
 	b := &batch{c: c, table: &nftables.Table{Name: tableName, Family: nftables.TableFamilyINet}}
 	c.AddTable(b.table) // so that there is one to delete
@@ -203,13 +207,13 @@ func install(c *nftables.Conn, t *Table, links []link, open []opened, now time.T
 	for _, f := range families {
 		s := b.family(f, t, links, open, now)
 		s.deny, s.pass = deny, pass
-		rule(source, isFamily(f), metaIs(expr.MetaKeyIIFGROUP, native(groupUplink)), lookupSource(f, s.inside), verdict(expr.VerdictDrop))
+		rule(source, isFamily(f), metaIs(expr.MetaKeyIIFGROUP, native(groupUplink)), payload(f.src, f.size, 0), lookup(s.outside, 0, true), verdict(expr.VerdictDrop))
 		for _, group := range []uint32{groupMachine, groupOutward} {
 			rule(source, isFamily(f), metaIs(expr.MetaKeyIIFGROUP, native(group)), loadMeta(expr.MetaKeyIIF, 0), payload(f.src, f.size, 1), lookup(s.links, 0, true), verdict(expr.VerdictDrop))
 		}
-		// What a machine calls outside is not judged; the estate's own is never outside.
+		// What a machine calls outside is not judged.
 		for _, out := range []uint32{groupUplink, groupProbe} {
-			rule(judge, isFamily(f), metaIs(expr.MetaKeyIIFGROUP, native(groupOutward)), metaIs(expr.MetaKeyOIFGROUP, native(out)), payload(f.dst, f.size, 0), lookup(s.inside, 0, true), verdict(expr.VerdictAccept))
+			rule(judge, isFamily(f), metaIs(expr.MetaKeyIIFGROUP, native(groupOutward)), metaIs(expr.MetaKeyOIFGROUP, native(out)), payload(f.dst, f.size, 0), lookup(s.outside, 0, false), verdict(expr.VerdictAccept))
 		}
 		// A machine that calls itself through a door gets its answers by the way that it called.
 		rule(outward, isFamily(f), payload(f.src, f.size, 0), payload(f.dst, f.size, f.size/4), lookup(s.self, 0, false), []expr.Any{&expr.Masq{}})
@@ -256,13 +260,13 @@ func (b *batch) family(f family, t *Table, links []link, open []opened, now time
 	pairs, err := nftables.ConcatSetType(f.addressType, f.addressType)
 	b.do(err)
 	s.self = &nftables.Set{Table: b.table, Name: "self" + f.name, Concatenation: true, KeyType: pairs}
-	s.inside = &nftables.Set{Table: b.table, Name: "inside" + f.name, Interval: true, KeyType: f.addressType}
+	s.outside = &nftables.Set{Table: b.table, Name: "outside" + f.name, Interval: true, KeyType: f.addressType}
 	s.opens = &nftables.Set{Table: b.table, Name: "opens" + f.name, IsMap: true, KeyType: f.addressType, DataType: nftables.TypeMark}
-	for _, one := range []*nftables.Set{s.class, s.audience, s.who, s.opens, s.links, s.inside, s.self} {
+	for _, one := range []*nftables.Set{s.class, s.audience, s.who, s.opens, s.links, s.outside, s.self} {
 		b.do(b.c.AddSet(one, nil))
 	}
 	filled := contents(f, t, links)
-	for _, one := range slices.Concat([]*nftables.Set{s.class, s.audience, s.who, s.links, s.inside, s.self, s.reach, s.own}, s.denyUntil[:], s.passUntil[:]) {
+	for _, one := range slices.Concat([]*nftables.Set{s.class, s.audience, s.who, s.links, s.outside, s.self, s.reach, s.own}, s.denyUntil[:], s.passUntil[:]) {
 		b.add(one, filled[one.Name])
 	}
 	for _, o := range open {
@@ -318,11 +322,11 @@ func contents(f family, t *Table, links []link) map[string][]nftables.SetElement
 			}
 		}
 	}
-	for _, run := range t.Inside.Runs() {
+	for _, run := range flow.AllAddrs.Subtract(t.Inside).Runs() {
 		if run.Lo.Addr().Is4() == f.v4 {
-			put("inside", nftables.SetElement{Key: run.Lo.Addr().AsSlice()})
+			put("outside", nftables.SetElement{Key: run.Lo.Addr().AsSlice()})
 			if end := run.Hi.Addr().Next(); end.IsValid() { // intervals end before an element that marks their end
-				put("inside", nftables.SetElement{Key: end.AsSlice(), IntervalEnd: true})
+				put("outside", nftables.SetElement{Key: end.AsSlice(), IntervalEnd: true})
 			}
 		}
 	}

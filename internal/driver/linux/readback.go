@@ -91,7 +91,7 @@ func (s *Site) readBack(plan *flow.Plan, passing []driver.Passage, m *meta) (*fl
 	read := &reading{namespace: s.prefix}
 	for _, f := range families {
 		want := contents(f, t, links)
-		for _, name := range []string{"class", "audience", "who", "links", "inside", "self", "reach", "own"} {
+		for _, name := range []string{"class", "audience", "who", "links", "outside", "self", "reach", "own"} {
 			if !read.same(name+f.name, want[name+f.name]) {
 				return everythingOpen(plan), read.err
 			}
