@@ -53,9 +53,10 @@ const metaTime expr.MetaKey = 30
 // ports, one for echo requests, and one for all that has neither. deny and pass are by
 // profile, and both families have them in common.
 type sets struct {
-	class, audience, reach, who, own, opens, links, outside, self *nftables.Set
+	class, audience, reach, who, own, links, outside, self *nftables.Set
 
-	deny, pass, denyUntil, passUntil, open [3]*nftables.Set
+	deny, pass, denyUntil, passUntil [3]*nftables.Set
+	open                             openSets
 }
 
 // The sorts of service.
@@ -84,9 +85,9 @@ func keyTypes(f family, sort int) []nftables.SetDatatype {
 }
 
 // byService are the sets that are keyed by a number, a service, a source and the time.
-func (b *batch) byService(f family, name string, timeout bool) (list [3]*nftables.Set) {
+func (b *batch) byService(f family, name string) (list [3]*nftables.Set) {
 	for sort, suffix := range sortNames {
-		list[sort] = b.set(f, name+suffix, timeout, keyTypes(f, sort)...)
+		list[sort] = b.make(&nftables.Set{Table: b.table, Name: name + suffix + f.name, Interval: true}, keyTypes(f, sort))
 	}
 	return list
 }
@@ -104,13 +105,9 @@ func (b *batch) do(err error) {
 	}
 }
 
-func (b *batch) set(f family, name string, timeout bool, types ...nftables.SetDatatype) *nftables.Set {
-	return b.make(&nftables.Set{Table: b.table, Name: name + f.name, Interval: true, HasTimeout: timeout, KeyType: types[0]}, types)
-}
-
 // counted is a set whose elements count what matches them.
 func (b *batch) counted(f family, name string, types ...nftables.SetDatatype) *nftables.Set {
-	return b.make(&nftables.Set{Table: b.table, Name: name + f.name, Interval: true, Counter: true, KeyType: types[0]}, types)
+	return b.make(&nftables.Set{Table: b.table, Name: name + f.name, Interval: true, Counter: true}, types)
 }
 
 func (b *batch) make(s *nftables.Set, types []nftables.SetDatatype) *nftables.Set {
@@ -138,15 +135,6 @@ func (b *batch) add(s *nftables.Set, elements []nftables.SetElement) {
 type link struct {
 	index int
 	addrs []netip.Addr
-}
-
-// opened is what openings let pass to an address of a machine: boxes under a number of
-// their own, which the address leads to. Other boxes get another number, so nothing that
-// may expire at any moment has to be deleted.
-type opened struct {
-	to    netip.Addr
-	id    uint32
-	boxes []Box
 }
 
 // install replaces everything by a table, at one moment.
@@ -199,14 +187,25 @@ func install(c *nftables.Conn, t *Table, links []link, open []opened, now time.T
 	callsAs := &nftables.Set{Table: b.table, Name: "public", IsMap: true, KeyType: nftables.TypeIPAddr, DataType: nftables.TypeIPAddr}
 	b.do(c.AddSet(callsAs, nil))
 	b.add(callsAs, publics(t))
-	opened := &nftables.Set{Table: b.table, Name: openedName, KeyType: nftables.TypeMark, Counter: true}
-	b.do(c.AddSet(opened, nil))
-	rule(through, loadMeta(expr.MetaKeyMARK, 0), lookup(opened, 0, false), verdict(expr.VerdictAccept))
+	common := openSetsOf(b.table, families[0])
+	for _, one := range []*nftables.Set{common.service, common.when, common.counted} {
+		b.do(c.AddSet(one, nil))
+	}
+	rule(through, loadMeta(expr.MetaKeyMARK, 0), lookup(common.counted, 0, false), verdict(expr.VerdictAccept))
 	rule(through, verdict(expr.VerdictAccept)) // by what somebody else put there
 	deny, pass := b.profiles("deny", t.Deny, false), b.profiles("pass", t.Pass, true)
 	for _, f := range families {
-		s := b.family(f, t, links, open, now)
+		s := b.family(f, t, links)
 		s.deny, s.pass = deny, pass
+		s.open = openSetsOf(b.table, f)
+		s.open.service, s.open.when, s.open.counted = common.service, common.when, common.counted
+		b.do(c.AddSet(s.open.opens, nil))
+		b.do(c.AddSet(s.open.from, nil))
+		for _, o := range open {
+			if o.to.Is4() == f.v4 && len(o.from) > 0 {
+				b.addOpened(s.open, o, now)
+			}
+		}
 		rule(source, isFamily(f), metaIs(expr.MetaKeyIIFGROUP, native(groupUplink)), payload(f.src, f.size, 0), lookup(s.outside, 0, true), verdict(expr.VerdictDrop))
 		for _, group := range []uint32{groupMachine, groupOutward} {
 			rule(source, isFamily(f), metaIs(expr.MetaKeyIIFGROUP, native(group)), loadMeta(expr.MetaKeyIIF, 0), payload(f.src, f.size, 1), lookup(s.links, 0, true), verdict(expr.VerdictDrop))
@@ -239,17 +238,16 @@ func install(c *nftables.Conn, t *Table, links []link, open []opened, now time.T
 }
 
 // family makes the sets of a family, and fills them.
-func (b *batch) family(f family, t *Table, links []link, open []opened, now time.Time) sets {
+func (b *batch) family(f family, t *Table, links []link) sets {
 	passUntil := [3]*nftables.Set{}
 	for sort, suffix := range sortNames {
 		passUntil[sort] = b.counted(f, "pass-until"+suffix, keyTypes(f, sort)...)
 	}
 	s := sets{
 		reach:     b.flat(f, "reach", 8+f.size),
-		denyUntil: b.byService(f, "deny-until", false),
+		denyUntil: b.byService(f, "deny-until"),
 		passUntil: passUntil,
 		own:       b.counted(f, "own", nftables.TypeMark, f.addressType, nftables.TypeTimeDate),
-		open:      b.byService(f, "open", true),
 	}
 	s.class = &nftables.Set{Table: b.table, Name: "class" + f.name, IsMap: true, KeyType: f.addressType, DataType: nftables.TypeMark}
 	s.audience = &nftables.Set{Table: b.table, Name: "audience" + f.name, IsMap: true, KeyType: f.addressType, DataType: nftables.TypeMark}
@@ -261,19 +259,12 @@ func (b *batch) family(f family, t *Table, links []link, open []opened, now time
 	b.do(err)
 	s.self = &nftables.Set{Table: b.table, Name: "self" + f.name, Concatenation: true, KeyType: pairs}
 	s.outside = &nftables.Set{Table: b.table, Name: "outside" + f.name, Interval: true, KeyType: f.addressType}
-	s.opens = &nftables.Set{Table: b.table, Name: "opens" + f.name, IsMap: true, KeyType: f.addressType, DataType: nftables.TypeMark}
-	for _, one := range []*nftables.Set{s.class, s.audience, s.who, s.opens, s.links, s.outside, s.self} {
+	for _, one := range []*nftables.Set{s.class, s.audience, s.who, s.links, s.outside, s.self} {
 		b.do(b.c.AddSet(one, nil))
 	}
 	filled := contents(f, t, links)
 	for _, one := range slices.Concat([]*nftables.Set{s.class, s.audience, s.who, s.links, s.outside, s.self, s.reach, s.own}, s.denyUntil[:], s.passUntil[:]) {
 		b.add(one, filled[one.Name])
-	}
-	for _, o := range open {
-		if o.to.Is4() == f.v4 {
-			b.addOpen(f, s.open, o, now)
-			b.lead(s.opens, o)
-		}
 	}
 	return s
 }
@@ -370,47 +361,4 @@ func ofSort(boxes []Box, sort int) (list []Box) {
 		}
 	}
 	return list
-}
-
-func (b *batch) addOpen(f family, sets [3]*nftables.Set, o opened, now time.Time) {
-	for sort, set := range sets {
-		b.add(set, openElements(f, opened{o.to, o.id, ofSort(o.boxes, sort)}, now))
-	}
-}
-
-// lead leads an address to the boxes of its openings, and has what they let pass counted.
-func (b *batch) lead(opens *nftables.Set, o opened) {
-	b.add(opens, []nftables.SetElement{{Key: o.to.AsSlice(), Val: native(o.id)}})
-	b.add(&nftables.Set{Table: b.table, Name: openedName, KeyType: nftables.TypeMark, Counter: true}, []nftables.SetElement{{Key: native(o.id)}})
-}
-
-// reopen puts other boxes in place of what openings let pass to some addresses. led tells
-// which of the addresses lead to boxes already.
-func reopen(c *nftables.Conn, list []opened, led map[netip.Addr]bool, now time.Time) error {
-	b := &batch{c: c, table: &nftables.Table{Name: tableName, Family: nftables.TableFamilyINet}}
-	for _, f := range families {
-		var open [3]*nftables.Set
-		for sort, suffix := range sortNames {
-			kind, err := nftables.ConcatSetType(keyTypes(f, sort)...)
-			b.do(err)
-			open[sort] = &nftables.Set{Table: b.table, Name: "open" + suffix + f.name, Interval: true, Concatenation: true, HasTimeout: true, KeyType: kind}
-		}
-		opens := &nftables.Set{Table: b.table, Name: "opens" + f.name, IsMap: true, KeyType: f.addressType, DataType: nftables.TypeMark}
-		for _, o := range list {
-			if o.to.Is4() != f.v4 {
-				continue
-			}
-			if led[o.to] {
-				b.do(c.SetDeleteElements(opens, []nftables.SetElement{{Key: o.to.AsSlice()}}))
-			}
-			if len(o.boxes) > 0 {
-				b.addOpen(f, open, o, now)
-				b.lead(opens, o)
-			}
-		}
-	}
-	if b.err != nil {
-		return b.err
-	}
-	return c.Flush()
 }

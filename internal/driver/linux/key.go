@@ -2,9 +2,11 @@ package linux
 
 import (
 	"encoding/binary"
-	"time"
 
 	"github.com/google/nftables"
+
+	"ironbark/internal/flow"
+	"ironbark/internal/flow/span"
 )
 
 // key is the beginning and the end of an element.
@@ -37,6 +39,14 @@ func (k *key) service(x Box) *key {
 	return k.put(binary.BigEndian.AppendUint16(nil, x.Services.Lo.Port()), binary.BigEndian.AppendUint16(nil, x.Services.Hi.Port()))
 }
 
+// anyService puts services of any sort; those without ports have the port 0.
+func (k *key) anyService(run span.Run[flow.Service]) *key {
+	if sortOf(run.Lo) == ported {
+		return k.service(Box{Services: run})
+	}
+	return k.both([]byte{protocol(run.Lo)}).both(make([]byte, 4))
+}
+
 func (k *key) time(x Box) *key {
 	return k.put(binary.BigEndian.AppendUint64(nil, x.Begin), binary.BigEndian.AppendUint64(nil, x.End))
 }
@@ -50,20 +60,6 @@ func elements(f family, boxes []Box, write func(Box, *key)) (list []nftables.Set
 		k := &key{}
 		write(x, k)
 		list = append(list, nftables.SetElement{Key: k.lo, KeyEnd: k.hi})
-	}
-	return list
-}
-
-// openElements are what openings let pass to an address. Each has the wall clock in its
-// key and a time-out besides, whichever comes first; one that is over is none.
-func openElements(f family, o opened, now time.Time) (list []nftables.SetElement) {
-	for _, x := range o.boxes {
-		left := time.Duration(int64(x.End) - now.UnixNano())
-		if x.Source.Lo.Addr().Is4() != f.v4 || x.End >= forever/2 || left < time.Millisecond {
-			continue // a time-out of less than that would be for ever
-		}
-		k := (&key{}).both(native(o.id)).service(x).source(x).time(x)
-		list = append(list, nftables.SetElement{Key: k.lo, KeyEnd: k.hi, Timeout: left.Truncate(time.Millisecond)})
 	}
 	return list
 }

@@ -301,9 +301,9 @@ func (s *Site) put(ctx context.Context, tx *sql.Tx, m *meta, plan *flow.Plan) er
 	for machine, to := range addrs {
 		if boxes := openings(passing, machine); len(boxes) > 0 {
 			for _, a := range to {
-				m.Number++
-				open = append(open, opened{a, m.Number, boxes})
-				if err := putNumber(ctx, tx, m.Number, passing, machine); err != nil {
+				o := newOpened(a, boxes, &m.Number)
+				open = append(open, o)
+				if err := putNumber(ctx, tx, o.number, passing, machine); err != nil {
 					return err
 				}
 			}

@@ -119,9 +119,9 @@ func (s *Site) reopen(ctx context.Context, tx *sql.Tx, m *meta, before []driver.
 		boxes := openings(passing, machine)
 		for _, a := range to {
 			led[a] = len(openings(before, machine)) > 0
-			m.Number++
-			open = append(open, opened{a, m.Number, boxes})
-			if err := putNumber(ctx, tx, m.Number, passing, machine); err != nil {
+			o := newOpened(a, boxes, &m.Number)
+			open = append(open, o)
+			if err := putNumber(ctx, tx, o.number, passing, machine); err != nil {
 				return err
 			}
 		}

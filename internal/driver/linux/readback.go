@@ -100,8 +100,8 @@ func (s *Site) readBack(plan *flow.Plan, passing []driver.Passage, m *meta) (*fl
 			read.differences(f, sort, "deny-until"+name, want["deny-until"+name+f.name])
 			read.differences(f, sort, "pass-until"+name, want["pass-until"+name+f.name])
 		}
-		read.openings(f, addrs, passing)
 	}
+	read.openings(addrs, passing)
 	if !read.same("public", publics(t)) {
 		return everythingOpen(plan), read.err
 	}
@@ -232,46 +232,19 @@ func (r *reading) entries(t *Table) {
 
 // read reads a set of entries as the kernel has it.
 func (r *reading) read(sort int, name string) (list []Entry) {
-	type place struct {
-		profile uint32
-		service uint64 // protocol, port and padding as in the key
-		ends    bool
+	if sort == ported {
+		for _, one := range r.flat(name) {
+			if len(one.lo) == entryBytes-4 {
+				list = append(list, Entry{Profile: one.number, Services: servicesOf(binary.BigEndian.Uint64(one.lo), binary.BigEndian.Uint64(one.hi))})
+			}
+		}
+		return list
 	}
-	var places []place
+	at := map[int]flow.Service{echo: flow.Ping, other: flow.Other}[sort]
 	for _, e := range r.elements(name) {
-		profile, service, ok := profileOf(sort, e)
-		if !ok {
-			r.err = errors.Join(r.err, fmt.Errorf("the packet filter has an element of %d bytes in %s", len(e.Key), name))
-			return nil
-		}
-		if sort != ported {
-			at := map[int]flow.Service{echo: flow.Ping, other: flow.Other}[sort]
+		if profile, _, ok := profileOf(sort, e); ok {
 			list = append(list, Entry{Profile: profile, Services: span.Run[flow.Service]{Lo: at, Hi: at}})
-			continue
 		}
-		places = append(places, place{profile, service, e.IntervalEnd})
-	}
-	slices.SortFunc(places, func(a, b place) int {
-		return cmp.Or(cmp.Compare(a.profile, b.profile), cmp.Compare(a.service, b.service), compareBool(b.ends, a.ends))
-	})
-	service := func(key uint64) flow.Service {
-		base := flow.TCPPort(0)
-		if key>>56 == 17 {
-			base = flow.UDPPort(0)
-		}
-		return base + flow.Service(key>>16&0xffff)
-	}
-	for i, p := range places {
-		if p.ends {
-			continue
-		}
-		// It goes on up to the next place; what goes on beyond the last port of its protocol
-		// lets no more pass than all of them.
-		hi := service(p.service | 0xffff<<16)
-		if i+1 < len(places) && places[i+1].profile == p.profile && places[i+1].service>>56 == p.service>>56 {
-			hi = service(places[i+1].service - 1)
-		}
-		list = append(list, Entry{Profile: p.profile, Services: span.Run[flow.Service]{Lo: service(p.service), Hi: hi}})
 	}
 	return list
 }
@@ -320,34 +293,115 @@ func boxOf(f family, sort int, e nftables.SetElement) (b Box, err error) {
 	return b, nil
 }
 
-// openings finds the boxes of openings that were not installed: under the numbers to which
-// addresses lead.
-func (r *reading) openings(f family, addrs map[string][]netip.Addr, passing []driver.Passage) {
+// span of a key's last part, whose others are one number: what a flat set has.
+type flatSpan struct {
+	number uint32
+	lo, hi []byte // both included
+	value  uint32
+}
+
+// flat reads a flat set whose keys begin with a number.
+func (r *reading) flat(name string) (list []flatSpan) {
+	elements := r.elements(name)
+	slices.SortFunc(elements, func(a, b nftables.SetElement) int {
+		return cmp.Or(bytes.Compare(a.Key, b.Key), compareBool(b.IntervalEnd, a.IntervalEnd))
+	})
+	for i, e := range elements {
+		if e.IntervalEnd || len(e.Key) < 8 {
+			continue
+		}
+		one := flatSpan{number: binary.NativeEndian.Uint32(e.Key), lo: e.Key[4:], hi: bytes.Repeat([]byte{0xff}, len(e.Key)-4)}
+		if i+1 < len(elements) && bytes.Equal(elements[i+1].Key[:4], e.Key[:4]) {
+			one.hi = before(elements[i+1].Key[4:])
+		}
+		if len(e.Val) == 4 {
+			one.value = binary.NativeEndian.Uint32(e.Val)
+		}
+		list = append(list, one)
+	}
+	return list
+}
+
+// before is the number before a long one that is not zero.
+func before(n []byte) []byte {
+	out := slices.Clone(n)
+	for i := len(out) - 1; i >= 0; i-- {
+		out[i]--
+		if out[i] != 0xff {
+			break
+		}
+	}
+	return out
+}
+
+// openings finds what is open under the numbers to which addresses lead and was not installed.
+func (r *reading) openings(addrs map[string][]netip.Addr, passing []driver.Passage) {
 	owner := map[netip.Addr]string{}
+	installed := map[string][]Box{}
 	for name, list := range addrs {
+		installed[name] = openings(passing, name)
 		for _, a := range list {
 			owner[a] = name
 		}
 	}
-	byNumber := map[uint32]string{}
-	for _, e := range r.elements("opens" + f.name) {
-		a, _ := netip.AddrFromSlice(e.Key)
-		byNumber[binary.NativeEndian.Uint32(e.Val)] = owner[a]
+	times := map[uint32][]Box{}
+	for _, one := range r.flat("open-when") {
+		times[one.number] = append(times[one.number], Box{Begin: binary.BigEndian.Uint64(one.lo), End: binary.BigEndian.Uint64(one.hi)})
 	}
-	for sort, name := range sortNames {
-		for _, e := range r.elements("open" + name + f.name) {
-			b, err := boxOf(f, sort, e)
-			if err != nil {
-				r.err = errors.Join(r.err, err)
-				return
+	boxes := map[uint32][]Box{} // by whom
+	for _, one := range r.flat("open-service") {
+		for _, t := range times[one.value] {
+			t.Services = servicesOf(binary.BigEndian.Uint64(one.lo), binary.BigEndian.Uint64(one.hi))
+			boxes[one.number] = append(boxes[one.number], t)
+		}
+	}
+	for _, f := range families {
+		byNumber := map[uint32]string{}
+		for _, e := range r.elements("opens" + f.name) {
+			if a, ok := netip.AddrFromSlice(e.Key); ok && len(e.Val) == 4 {
+				byNumber[binary.NativeEndian.Uint32(e.Val)] = owner[a]
 			}
-			machine := byNumber[b.Class]
-			b.Class = 0
-			if machine != "" && !slices.Contains(openings(passing, machine), b) {
-				r.machines = append(r.machines, toMachine{machine, b})
+		}
+		for _, one := range r.flat("open-from" + f.name) {
+			machine := byNumber[one.number]
+			if machine == "" {
+				continue
+			}
+			lo, _ := netip.AddrFromSlice(one.lo)
+			hi, _ := netip.AddrFromSlice(one.hi)
+			for _, b := range boxes[one.value] {
+				b.Source = flow.RunOf(lo, hi)
+				if !slices.ContainsFunc(installed[machine], func(x Box) bool { return x.covers(b) }) {
+					r.machines = append(r.machines, toMachine{machine, b})
+				}
 			}
 		}
 	}
+}
+
+// covers reports whether all of another box's packets are a box's own, whatever their class and way.
+func (x Box) covers(o Box) bool {
+	return x.Services.Lo <= o.Services.Lo && o.Services.Hi <= x.Services.Hi && x.Source.Lo.Compare(o.Source.Lo) <= 0 && o.Source.Hi.Compare(x.Source.Hi) <= 0 &&
+		x.Begin <= o.Begin && o.End <= x.End
+}
+
+// servicesOf are the services between two keys of any service, both included.
+func servicesOf(lo, hi uint64) span.Run[flow.Service] {
+	service := func(key uint64) flow.Service {
+		switch port := flow.Service(key >> 16 & 0xffff); key >> 56 {
+		case 6:
+			return flow.TCPPort(0) + port
+		case 17:
+			return flow.UDPPort(0) + port
+		case 1:
+			return flow.Ping
+		}
+		return flow.Other
+	}
+	if hi>>56 != lo>>56 { // beyond the last port of its protocol
+		hi = lo | 0xffff<<16
+	}
+	return span.Run[flow.Service]{Lo: service(lo), Hi: service(hi)}
 }
 
 // apply puts what was found into a plan: what was put in by hand passes like a standing

@@ -114,7 +114,8 @@ func TestWhatOthersWroteToThePacketFilterIsToldAsItIs(t *testing.T) {
 		if m.Addr == compiled.Audience[0].Addr {
 			end := uint64(time.Now().Add(time.Hour).UnixNano())
 			x := Box{Services: span.Run[flow.Service]{Lo: 22, Hi: 22}, Source: flow.One(netip.MustParseAddr("203.0.113.99")), End: end}
-			require.NoError(t, reopen(c, []opened{{m.Addr, 900, []Box{x}}}, nil, time.Now()))
+			last := uint32(900)
+			require.NoError(t, reopen(c, []opened{newOpened(m.Addr, []Box{x}, &last)}, nil, time.Now()))
 		}
 	}
 	ask := driver.Packet{Source: netip.MustParseAddr("203.0.113.99"), Target: netip.MustParseAddr("203.0.113.10"), Service: 22}

@@ -68,8 +68,12 @@ func (b *batch) judge(ch *nftables.Chain, f family, s sets) {
 	})
 	by(s.deny, false, refused)
 	by(s.pass, false, accepted)
-	mark(s.opens)
-	by(s.open, true, goTo(openedName))
+	mark(s.open.opens)
+	for sort, list := range is {
+		for _, which := range list {
+			add(which, byOpening(f, sort, s.open), goTo(openedName))
+		}
+	}
 	mark(s.audience)
 	by(s.passUntil, true, accepted)
 	add(wayOfPacket(0), payload(f.src, f.size, 1), clock(1+words), lookup(s.own, 0, false), accepted)

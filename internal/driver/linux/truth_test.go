@@ -103,10 +103,11 @@ func build(t *testing.T, w oracle.World, moment time.Time) *built {
 		}
 		passing = append(passing, p)
 	}
+	last := uint32(0)
 	for name, to := range addrs {
 		if boxes := openings(passing, name); len(boxes) > 0 {
 			for _, a := range to {
-				b.open = append(b.open, opened{a, uint32(len(b.open) + 1), boxes})
+				b.open = append(b.open, newOpened(a, boxes, &last))
 			}
 		}
 	}
