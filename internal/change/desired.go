@@ -5,6 +5,8 @@ import (
 	"slices"
 
 	"ironbark/internal/estate"
+	"ironbark/internal/flow"
+	"ironbark/internal/sentence"
 )
 
 // Desired lists the resources that an estate asks for, in the order in which they
@@ -117,7 +119,11 @@ func machineSpec(e *estate.Estate, m estate.Machine, gb int) Spec {
 		s.Tags[tag.Key] = tag.Value
 	}
 	for _, word := range m.Setup {
-		s.Setup = append(s.Setup, Setup{Name: word, Script: e.Scripts[word]})
+		part := Setup{Name: word, Script: e.Scripts[word]}
+		if ports, ok := e.Ports(word); ok && e.Site == estate.Linux {
+			part.Listens = flow.ServiceRuns(flow.ServicesOf(e, sentence.Services{List: ports}))
+		}
+		s.Setup = append(s.Setup, part)
 	}
 	if m.Address.Wanted() && len(m.Subnets) > 1 {
 		s.For = primary(e, m)

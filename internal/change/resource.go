@@ -107,6 +107,9 @@ type Spec struct {
 type Setup struct {
 	Name   string `json:"name"`
 	Script string `json:"script,omitempty"` // the text; "" for a recipe
+	// Listens are the runs of services on which a light machine is told to listen, where
+	// Name is that of a service.
+	Listens []string `json:"listens,omitempty"`
 }
 
 // ID names a resource uniquely.

@@ -26,6 +26,7 @@ type Catalogue struct {
 	Recipes  []Recipe `json:"recipes"`
 	Console  Console  `json:"console"`
 	Public   []Pool   `json:"-"` // the public addresses that can be asked for by name, where the estate's uplink has none
+	Listens  bool     `json:"-"` // a machine's setup may name services, and it listens on them
 	Uplinks  bool     `json:"-"` // the site can be joined to its host's network
 }
 

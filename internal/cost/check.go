@@ -64,6 +64,9 @@ func (c Catalogue) Check(e *estate.Estate, own Sizes) error {
 	return nil
 }
 
+// MostListens is on how many ports a light machine may be told to listen.
+const MostListens = 256
+
 type checker struct {
 	c    Catalogue
 	e    *estate.Estate
@@ -106,10 +109,26 @@ func (k *checker) machine(m estate.Machine, own Sizes) {
 	if _, ok := k.c.Size(m.Size); !ok {
 		k.offer(m.At, "size", m.Size, names(k.c.Sizes, func(s Size) string { return s.Name }))
 	}
+	listens := 0
 	for _, word := range m.Setup {
+		if ports, ok := k.e.Ports(word); ok && k.c.Listens {
+			for _, p := range ports {
+				if _, lo, hi, ok := p.Ports(); ok {
+					listens += int(hi-lo) + 1
+				}
+			}
+			continue
+		}
 		if _, ok := k.c.Recipe(word); !ok && !estate.Script(word) {
+			if k.c.Listens {
+				k.fail(m.At, fmt.Sprintf("machine %s: there is no service “%s” for it to listen on", m.Name, word), "the setup of a light machine names services; services: in estate.yaml makes more")
+				continue
+			}
 			k.offer(m.At, "recipe", word, names(k.c.Recipes, func(r Recipe) string { return r.Name }))
 		}
+	}
+	if listens > MostListens {
+		k.fail(m.At, fmt.Sprintf("machine %s is to listen on %d ports; %d are the most", m.Name, listens, MostListens), "a smaller range")
 	}
 }
 

@@ -19,7 +19,7 @@ func catalogue() (c cost.Catalogue) {
 	if err := json.Unmarshal(catalogueJSON, &c); err != nil {
 		panic("linux: the embedded catalogue: " + err.Error())
 	}
-	c.Uplinks = true
+	c.Uplinks, c.Listens = true, true
 	c.Public = []pool{
 		{First: netip.MustParseAddr("203.0.113.10"), Last: netip.MustParseAddr("203.0.113.59")},
 		{First: netip.MustParseAddr("2001:db8:f:1::10"), Last: netip.MustParseAddr("2001:db8:f:1::59")},

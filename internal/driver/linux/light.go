@@ -7,12 +7,16 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
 	"time"
 
 	"golang.org/x/sys/unix"
+
+	"ironbark/internal/change"
+	"ironbark/internal/flow"
 )
 
 // A light machine is a network namespace with listeners in it: a process of this program
@@ -21,12 +25,13 @@ import (
 // lightName is what such a process is called.
 const lightName = "ironbark-light"
 
-// lightPorts are the TCP ports on which a light machine listens.
-var lightPorts = []int{22, 80, 443}
+// everyLight are the services at which every light machine answers, as [flow.ServiceRuns]
+// writes them.
+var everyLight = []string{"tcp/22", "tcp/80", "tcp/443"}
 
 func init() {
-	if len(os.Args) == 2 && os.Args[0] == lightName {
-		if err := listen(os.Args[1]); err != nil {
+	if len(os.Args) == 3 && os.Args[0] == lightName {
+		if err := listen(os.Args[1], os.Args[2]); err != nil {
 			fmt.Fprintln(os.Stderr, err)
 			os.Exit(1)
 		}
@@ -34,27 +39,74 @@ func init() {
 	}
 }
 
-// listen answers on each port until the process is ended.
-func listen(machine string) error {
+// lightServices are those at which a light machine answers: every one's, and those that its
+// setup names.
+func lightServices(t change.Resource) flow.Services {
+	words := slices.Clone(everyLight)
+	for _, part := range t.Spec.Setup {
+		words = append(words, part.Listens...)
+	}
+	services, err := flow.ParseServiceRuns(words)
+	if err != nil { // no plan of ours writes such a thing
+		services, _ = flow.ParseServiceRuns(everyLight)
+	}
+	return services
+}
+
+// listen answers at each service until the process is ended.
+func listen(machine, words string) error {
 	_ = os.Chdir("/")
-	for _, port := range lightPorts {
-		l, err := net.Listen("tcp", ":"+strconv.Itoa(port))
-		if err != nil {
-			return err
-		}
-		go func() {
-			for {
-				c, err := l.Accept()
-				if err != nil {
-					return
-				}
-				go greet(c, port, machine)
+	services, err := flow.ParseServiceRuns(strings.Split(words, ","))
+	if err != nil {
+		return err
+	}
+	for _, run := range services.Runs() {
+		for service := run.Lo; service <= run.Hi; service++ {
+			if err := listenAt(machine, service); err != nil {
+				return err
 			}
-		}()
+		}
 	}
 	fmt.Println("ready")
 	_ = os.Stdout.Close()
 	select {}
+}
+
+// listenAt answers at one service: over UDP with the machine's name to whatever comes.
+func listenAt(machine string, service flow.Service) error {
+	at := ":" + strconv.Itoa(int(service.Port()))
+	if service >= flow.UDPPort(0) {
+		c, err := net.ListenPacket("udp", at)
+		if err != nil {
+			return err
+		}
+		go func() {
+			for buffer := make([]byte, 1500); ; {
+				_, from, err := c.ReadFrom(buffer)
+				if err == nil {
+					_, err = c.WriteTo([]byte(machine+"\n"), from)
+				}
+				if errors.Is(err, net.ErrClosed) {
+					return
+				}
+			}
+		}()
+		return nil
+	}
+	l, err := net.Listen("tcp", at)
+	if err != nil {
+		return err
+	}
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go greet(c, int(service.Port()), machine)
+		}
+	}()
+	return nil
 }
 
 // greet says who answers, as whoever listens on such a port would begin, and waits for the
@@ -73,18 +125,20 @@ func greet(c net.Conn, port int, machine string) {
 
 func (s *Site) pidFile(machine string) string { return filepath.Join(s.dir, "light", machine) }
 
-// startListening starts a light machine's process, if it does not run, and waits until it
-// listens.
-func (s *Site) startListening(machine string) error {
-	if s.listening(machine) {
+// startListening starts a light machine's process, if it does not run as it should, and waits
+// until it listens.
+func (s *Site) startListening(t change.Resource) error {
+	machine, services := t.Name, strings.Join(flow.ServiceRuns(lightServices(t)), ",")
+	if pid, has := s.process(machine); pid > 0 && has == services {
 		return nil
 	}
+	s.stopListening(machine)
 	if err := os.MkdirAll(filepath.Dir(s.pidFile(machine)), 0o700); err != nil {
 		return err
 	}
 	return within(s.prefix+"-"+machine, func() error {
 		c := exec.Command("/proc/self/exe")
-		c.Args = []string{lightName, machine}
+		c.Args = []string{lightName, machine, services}
 		c.Env = []string{}
 		c.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
 		out, err := c.StdoutPipe()
@@ -102,20 +156,26 @@ func (s *Site) startListening(machine string) error {
 	})
 }
 
-// pid is that of a machine's process, which is known by its name; 0 for none.
-func (s *Site) pid(machine string) int {
+// process is that of a machine, which is known by its name, and the services at which it
+// answers; 0 for none.
+func (s *Site) process(machine string) (pid int, services string) {
 	text, err := os.ReadFile(s.pidFile(machine))
 	if err != nil {
-		return 0
+		return 0, ""
 	}
-	pid, err := strconv.Atoi(string(text))
-	if err != nil {
-		return 0
+	if pid, err = strconv.Atoi(string(text)); err != nil {
+		return 0, ""
 	}
-	name, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
-	if err != nil || strings.TrimRight(string(name), "\x00") != lightName+"\x00"+machine {
-		return 0
+	line, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
+	args := strings.Split(strings.TrimRight(string(line), "\x00"), "\x00")
+	if err != nil || len(args) < 2 || args[0] != lightName || args[1] != machine {
+		return 0, ""
 	}
+	return pid, strings.Join(args[2:], " ")
+}
+
+func (s *Site) pid(machine string) int {
+	pid, _ := s.process(machine)
 	return pid
 }
 

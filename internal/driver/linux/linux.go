@@ -239,7 +239,7 @@ func (s *Site) Apply(ctx context.Context, c change.Change, content io.Reader) (t
 		if off, _, err := switched(ctx, tx, t.Name); err != nil || off != "" { // a machine that is off stays off
 			return err
 		}
-		return s.startListening(t.Name)
+		return s.startListening(t)
 	})
 }
 

@@ -44,10 +44,7 @@ func (s *Site) machine(ctx context.Context, tx *sql.Tx, t change.Resource) (m dr
 	case !s.listening(t.Name):
 		m.State = driver.Stopped
 	default:
-		for _, port := range lightPorts {
-			m.Listens = m.Listens.Union(flow.ServicesAt(flow.TCPPort(uint16(port))))
-		}
-		m.Listens = m.Listens.Union(flow.ServicesAt(flow.Ping))
+		m.Listens = lightServices(t).Union(flow.ServicesAt(flow.Ping))
 	}
 	return m, nil
 }
@@ -84,7 +81,7 @@ func (s *Site) Power(ctx context.Context, machine string, act driver.Power) (m d
 		text := ""
 		if act.Do == driver.Stop {
 			text = s.clock.Now().UTC().Format(time.RFC3339Nano)
-		} else if err := s.startListening(machine); err != nil {
+		} else if err := s.startListening(t); err != nil {
 			return err
 		}
 		_, err = tx.ExecContext(ctx, `INSERT INTO machines VALUES (?, ?, '') ON CONFLICT DO UPDATE SET off = excluded.off`, machine, text)
@@ -109,6 +106,9 @@ func (s *Site) respread(ctx context.Context, tx *sql.Tx, m *meta) error {
 	}
 	plan, err := flow.FromRows(rows)
 	if err != nil || !slices.ContainsFunc(plan.Doors, func(d flow.Published) bool { return len(d.To.Machines) > 1 }) {
+		return err
+	}
+	if err := s.count(ctx, tx, m, true); err != nil {
 		return err
 	}
 	return s.put(ctx, tx, m, plan)
