@@ -118,7 +118,7 @@ func (s *Site) reopen(ctx context.Context, tx *sql.Tx, m *meta, before []driver.
 		}
 		boxes := openings(passing, machine)
 		for _, a := range to {
-			led[a] = len(openings(before, machine)) > 0
+			led[a] = slices.ContainsFunc(openings(before, machine), func(b Box) bool { return b.Source.Lo.Addr().Is4() == a.Is4() })
 			o := newOpened(a, boxes, &m.Number)
 			open = append(open, o)
 			if err := putNumber(ctx, tx, o.number, passing, machine); err != nil {
