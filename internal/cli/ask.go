@@ -284,9 +284,16 @@ func (a *app) reachCommand() *cobra.Command {
 	var from, to, service, since string
 	var admin, used bool
 	c := &cobra.Command{
-		Use: "reach", Short: "List who can reach what, through which door, until when and why", Args: noArgs,
-		Long: "List exactly what is open: who can reach what, through which door, until when and by which sentence.\nAn administrative service is marked with “!”.",
-		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
+		Use: "reach [TARGET]", Short: "List who can reach what, through which door, until when and why", Args: cobra.MaximumNArgs(1),
+		Long:    "List exactly what is open: who can reach what, through which door, until when and by which sentence.\nAn administrative service is marked with “!”.",
+		Example: "  ironbark reach\n  ironbark reach gauge-web-1\n  ironbark reach --from internet --admin", ValidArgsFunction: a.completeNouns("machine"),
+		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
+			if len(args) > 0 {
+				if to != "" {
+					return usage("reach takes one target: %s, or --to %s", args[0], to)
+				}
+				to = args[0]
+			}
 			if used && (since != "" || q.at != "" || q.draft) {
 				return usage("--used tells what passed until now; it goes with none of --since, --at and --draft")
 			}
@@ -383,9 +390,16 @@ func (a *app) filter(w *work.Work, st *work.State, from, to, service string) (fu
 	resolve := flow.NewResolver(st.Estate, st.Plan)
 	services, group := resolve.Services(ask.Services), resolve.Group(ask.To)
 	sources := resolve.Source(w.ResolveMe(ask.From, st, group))
+	targets := exposure.Targets(st.Estate, st.Plan, ask.To)
+	if to != "" && len(targets) == 0 {
+		return nil, wrong("“%s” stands for no machine, front or bastion here", to)
+	}
+	if from != "" && sources.IsEmpty() {
+		return nil, wrong("“%s” stands for no address here", from)
+	}
 	return func(e exposure.Entry) (exposure.Entry, bool) {
 		e.From, e.Services = e.From.Intersect(sources), e.Services.Intersect(services)
-		there := to == "" || e.Door.Machine >= 0 && group.Has(e.Door.Machine)
+		there := to == "" || slices.ContainsFunc(targets, func(t exposure.Target) bool { return t.Has(e.Door) })
 		return e, there && !e.From.IsEmpty() && !e.Services.IsEmpty()
 	}, nil
 }
@@ -396,7 +410,7 @@ func (a *app) findingsCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "findings", Short: "Look for what is seldom meant", Args: noArgs,
 		Long: "Look for sentences that do nothing, exceptions that stand, machines that nobody can administer, and broken\n" +
-			"guarantees.\n\nExit status 3: there are findings at or above the level asked for with --fail-at.",
+			"guarantees.\n\nExit status 3: a guarantee is broken, or there are findings at or above the level asked for with --fail-at.",
 		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
 			at, err := a.moment(q.at)
 			if err != nil {
@@ -441,7 +455,7 @@ func (a *app) findingsCommand() *cobra.Command {
 					return errNo
 				}
 			}
-			if err == nil && level != "" && len(broken) > 0 {
+			if err == nil && len(broken) > 0 {
 				return errNo
 			}
 			return err

@@ -165,6 +165,7 @@ func (a *app) statusAlone(ctx context.Context, w *work.Work, err error) error {
 func (a *app) statusCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "status", Short: "Show the estate on one screen", Args: noArgs,
+		Long: "Show the estate on one screen: machines, what others changed, what is reachable and open for a while, findings.\n\nExit status 3: a guarantee is broken.",
 		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
 			st, err := w.Asked(ctx, false)
 			if err != nil {
@@ -183,9 +184,15 @@ func (a *app) statusCommand() *cobra.Command {
 			broken := exposure.Guarantees(st.Estate, st.Plan, now)
 			drift := w.Drift(st)
 			if a.json {
-				return a.print.JSON(view.StatusJSON(st, drift, slices.Collect(reach), found, broken, now))
+				if err := a.print.JSON(view.StatusJSON(st, drift, slices.Collect(reach), found, broken, now)); err != nil {
+					return err
+				}
+			} else {
+				a.print.Status(st, drift, reach, found, broken, now)
 			}
-			a.print.Status(st, drift, reach, found, broken, now)
+			if len(broken) > 0 {
+				return errNo
+			}
 			return nil
 		}),
 	}

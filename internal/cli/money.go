@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"slices"
 
 	"github.com/spf13/cobra"
 
@@ -26,6 +27,11 @@ func (a *app) costCommand() *cobra.Command {
 				return err
 			}
 			prices := w.Site.Catalogue().Prices
+			if by != "" {
+				if err := knownTag(by, r); err != nil {
+					return err
+				}
+			}
 			if a.json {
 				return a.print.JSON(view.CostJSON(r.Before, r.After, prices, outward))
 			}
@@ -36,6 +42,25 @@ func (a *app) costCommand() *cobra.Command {
 	c.Flags().IntVar(&outward, "outward", 0, "GB of transfer to the internet a month")
 	c.Flags().StringVar(&by, "by", "", "only by this tag")
 	return c
+}
+
+// knownTag refuses a tag that nothing has, now or after the pending edits.
+func knownTag(key string, r *work.Review) error {
+	var known []string
+	before, after := r.States()
+	for _, st := range []*work.State{before, after} {
+		for _, m := range st.Estate.Machines {
+			for _, t := range m.Tags {
+				if t.Key == key {
+					return nil
+				}
+				if !slices.Contains(known, t.Key) {
+					known = append(known, t.Key)
+				}
+			}
+		}
+	}
+	return unknownName("tag", key, known)
 }
 
 func (a *app) quotaCommand() *cobra.Command {

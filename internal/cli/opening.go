@@ -36,7 +36,10 @@ func (a *app) openCommand() *cobra.Command {
 			}
 			o := granted.Opening
 			if a.json {
-				return a.print.JSON(openingJSON(o, a.clock.Now()))
+				return a.print.JSON(struct {
+					openingDoc
+					Notes []string `json:"notes,omitempty"`
+				}{openingJSON(o, a.clock.Now()), granted.Notes})
 			}
 			verb := "opened"
 			if granted.Extends {
@@ -46,7 +49,7 @@ func (a *app) openCommand() *cobra.Command {
 			a.print.Line("        until %s, %s left; it ends by itself", view.Moment(o.End(), a.clock.Now()), view.Left(o.End(), a.clock.Now()))
 			a.print.Line("        opening %d, by “%s”", o.ID, strings.Join(o.Permits(), "” and “"))
 			for _, n := range granted.Notes {
-				a.print.Note("note: %s", n)
+				a.print.Wrap("        but ", n)
 			}
 			return nil
 		}),

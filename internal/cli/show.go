@@ -19,16 +19,19 @@ func (a *app) phrasing(st *work.State) *view.Phrasing { return view.NewPhrasing(
 
 func (a *app) showCommand() *cobra.Command {
 	show := &cobra.Command{
-		Use: "show [KIND [NAME]]", Short: "Show what there is, or one thing and who gets to it",
-		Example: "  ironbark show\n  ironbark show volume\n  ironbark show machine gauge-web-1",
+		Use: "show [KIND] [NAME]", Short: "Show what there is, or one thing and who gets to it",
+		Example: "  ironbark show\n  ironbark show volume\n  ironbark show gauge-web-1",
 		RunE: func(c *cobra.Command, args []string) error {
-			if len(args) > 0 {
+			if len(args) > 1 {
 				return unknownKind(c, args[0])
 			}
-			return a.with(func(ctx context.Context, w *work.Work, _ []string) error {
+			return a.with(func(ctx context.Context, w *work.Work, args []string) error {
 				st, err := w.Asked(ctx, false)
 				if err != nil {
 					return err
+				}
+				if len(args) == 1 {
+					return a.showNamed(ctx, w, st, c, args[0])
 				}
 				return a.showThings(st, "")
 			})(c, args)
@@ -39,6 +42,31 @@ func (a *app) showCommand() *cobra.Command {
 	}
 	show.AddCommand(a.showPeopleCommand(), a.showOfferCommand())
 	return show
+}
+
+// showNamed shows the one thing of a name, whatever its kind.
+func (a *app) showNamed(ctx context.Context, w *work.Work, st *work.State, c *cobra.Command, name string) error {
+	var found []change.Resource
+	for _, t := range st.Report.Resources {
+		if t.Name == name {
+			found = append(found, t)
+		}
+	}
+	if _, planned := st.Plan.MachineByName(name); planned && len(found) == 0 {
+		found = append(found, change.Resource{Kind: change.Machine, Name: name})
+	}
+	switch {
+	case len(found) > 1:
+		return usage("several things are called %s; say which: show %s %s or show %s %s", name, found[0].Kind, name, found[1].Kind, name)
+	case len(found) == 0:
+		return unknownKind(c, name)
+	case found[0].Kind == change.Machine:
+		return a.showMachine(ctx, w, st, &asking{}, name)
+	case a.json:
+		return a.print.JSON(view.ThingJSON(found[0], st))
+	}
+	a.print.Resource(found[0], st)
+	return nil
 }
 
 func (a *app) showKindCommand(kind change.Kind) *cobra.Command {

@@ -89,7 +89,7 @@ func (r *reader) relation(stated sentence.Stated, doors map[string]sentence.Pos)
 		r.sourceNames(s.From)
 	case sentence.Ask:
 		r.servicesKnown(s.Services)
-		r.sourceNames(s.From)
+		r.sourceNames(s.From, KindBastion)
 		r.question(s.To)
 	}
 }
@@ -140,10 +140,13 @@ func (r *reader) peopleKnown(names []sentence.Name) {
 	}
 }
 
-func (r *reader) sourceNames(s sentence.Set) {
+// sourceNames checks the atoms of a source. Besides those that may stand anywhere, nouns of further
+// kinds may stand there.
+func (r *reader) sourceNames(s sentence.Set, further ...Kind) {
+	kinds := append([]Kind{KindSource, KindLine, KindNetwork, KindSubnet, KindMachine}, further...)
 	for _, a := range slices.Concat(s.List, s.Except) {
 		if a.Kind() == sentence.Named {
-			r.noun(a.At(), a.Text(), KindSource, KindLine, KindNetwork, KindSubnet, KindMachine)
+			r.noun(a.At(), a.Text(), kinds...)
 		}
 	}
 }

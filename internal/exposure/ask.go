@@ -17,6 +17,19 @@ type Target struct {
 	Address netip.Addr // an address
 }
 
+// Has reports whether a door leads to the target, or is one of it.
+func (t Target) Has(d flow.Door) bool {
+	switch {
+	case t.Front != "":
+		return d.Translated() && d.Via == t.Front
+	case t.Bastion != "":
+		return d.Kind == flow.DoorBastion && d.Via == t.Bastion
+	case t.Address.IsValid():
+		return d.Address == t.Address
+	}
+	return t.Machine >= 0 && d.Machine == t.Machine
+}
+
 // Part is a set of flows of a question that meet the same verdict for the same reason.
 type Part struct {
 	Target   Target

@@ -275,7 +275,9 @@ func Targets(e *estate.Estate, p *flow.Plan, s sentence.Set) []Target {
 				list = append(list, Target{Machine: -1, Front: a.Text()})
 			}
 		case estate.KindBastion:
-			list = append(list, Target{Machine: -1, Bastion: a.Text()})
+			if !excepted(s, a) {
+				list = append(list, Target{Machine: -1, Bastion: a.Text()})
+			}
 		}
 	}
 	return list

@@ -295,6 +295,16 @@ func (c *compiler) resolve(a sentence.Atom) Addrs {
 			return prefixSet(c.e.Networks[n.Net].Subnets[n.I].Range...)
 		case estate.KindMachine:
 			return c.machineAddrs(a)
+		case estate.KindBastion: // what comes out of it
+			var set Addrs
+			for _, g := range c.p.Gateways {
+				if g.Name == a.Text() {
+					for _, inside := range g.Inside {
+						set = set.Union(AddrsAt(inside))
+					}
+				}
+			}
+			return set
 		}
 	}
 	return Addrs{} // me is written out before it comes here; anything else is no source

@@ -149,12 +149,22 @@ func (j *judge) judgeTarget() {
 		}
 		var noDoor, denied, open bool
 		var deny exposure.Part
+		var closed, reached flow.Services
 		for _, p := range view.Ask(j.part.Services, j.part.From, exposure.Target{Machine: m}) {
 			noDoor = noDoor || p.Reason == exposure.NoDoor
 			open = open || p.Open
+			switch {
+			case p.Open:
+				reached = reached.Union(p.Services)
+			case p.Reason == exposure.NoDoor:
+				closed = closed.Union(p.Services)
+			}
 			if p.Reason == exposure.Denied {
 				denied, deny = true, p
 			}
+		}
+		if closed = closed.Subtract(reached); open && !closed.IsEmpty() {
+			j.notes = append(j.notes, fmt.Sprintf("%s: there is no way in for %s from %s, so that stays closed", name, flow.PrintServices(closed, flow.Namings(nil, j.Estate)), j.Words.From))
 		}
 		switch {
 		case open && denied:
