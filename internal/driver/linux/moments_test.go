@@ -54,6 +54,9 @@ func TestTheKernelTurnsWhenTheAnalysisDoes(t *testing.T) {
 			for _, p := range packets {
 				first, _ := saysOf(was, p)
 				all.Go(func() {
+					// On a busy computer an answer may take longer than anybody waits for it here; where it
+					// is closed none ever comes.
+					tried, came := 0, 0
 					for time.Now().Before(at.Add(time.Second)) {
 						time.Sleep(20 * time.Millisecond) // a machine tells so many a second that nothing listens, and no more
 						began := time.Now()
@@ -63,18 +66,29 @@ func TestTheKernelTurnsWhenTheAnalysisDoes(t *testing.T) {
 							return err
 						})
 						ended := time.Now()
+						open := first
 						mu.Lock()
 						assert.NoError(t, err)
 						switch {
 						case ended.Before(at):
 							before++
-							assert.Equal(t, first, got, "%v, %v before %v", p, at.Sub(began), w.Text)
 						case !began.Before(at):
 							after++
-							assert.Equal(t, !first, got, "%v, %v after %v", p, began.Sub(at), w.Text)
+							open = !first
+						default: // the turn lies within
+							mu.Unlock()
+							continue
+						}
+						if open {
+							tried++
+						}
+						if got {
+							came++
+							assert.True(t, open, "%v, %v after the turn of\n%v", p, began.Sub(at), w.Text)
 						}
 						mu.Unlock()
 					}
+					assert.True(t, tried < 5 || came > 0, "%v never got through in\n%v", p, w.Text)
 				})
 			}
 			all.Wait()
