@@ -298,7 +298,7 @@ func (a *app) reachCommand() *cobra.Command {
 				return usage("--used tells what passed until now; it goes with none of --since, --at and --draft")
 			}
 			if since != "" {
-				return a.reachSince(ctx, w, since, to)
+				return a.reachSince(ctx, w, since, from, to, service)
 			}
 			at, err := a.moment(q.at)
 			if err != nil {
@@ -353,17 +353,31 @@ func (a *app) reachUsed(ctx context.Context, w *work.Work, list []exposure.Entry
 }
 
 // reachSince tells when administrative services were open.
-func (a *app) reachSince(ctx context.Context, w *work.Work, text, to string) error {
+func (a *app) reachSince(ctx context.Context, w *work.Work, text, from, to, service string) error {
 	since, err := a.since(text)
 	if err != nil {
 		return err
 	}
-	spells, err := w.Since(ctx, since)
+	// A name may have stood for something then that is not there now, and the other way round.
+	asked, unknown := 0, error(nil)
+	spells, err := w.Since(ctx, since, func(st *work.State) work.Keep {
+		if from+to+service == "" {
+			asked++
+			return func(e exposure.Entry) (exposure.Entry, bool) { return e, true }
+		}
+		keep, err := a.filter(w, st, from, to, service)
+		if err != nil {
+			unknown = err
+			return func(e exposure.Entry) (exposure.Entry, bool) { return e, false }
+		}
+		asked++
+		return keep
+	})
+	if err == nil && asked == 0 {
+		err = unknown
+	}
 	if err != nil {
 		return err
-	}
-	if to != "" {
-		spells = slices.DeleteFunc(spells, func(s work.Spell) bool { return s.State.Plan.Machines[s.Entry.Door.Machine].Name != to })
 	}
 	if a.json {
 		return a.print.JSON(view.SpellsJSON(spells, since, a.clock.Now()))

@@ -1,11 +1,9 @@
 package work
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"net/netip"
-	"slices"
 	"time"
 
 	"ironbark/internal/change"
@@ -266,107 +264,4 @@ func past(m site.Moment) (*State, error) {
 	}
 	r := &site.Report{Plan: m.Plan, Files: m.Files, Openings: m.Openings, Machines: map[string]driver.Machine{}}
 	return &State{Report: r, Files: m.Files, Estate: e, Plan: m.Plan}, nil
-}
-
-// Spell is a time during which an administrative service was open.
-type Spell struct {
-	Begin time.Time // what is before the time asked for begins with it
-	End   time.Time // zero: still open
-	By    string    // who brought it about
-	Entry exposure.Entry
-	State *State // in which it was open, for names
-
-	key string // what it is told apart by
-}
-
-// Since lists when each administrative service was open from a moment until now,
-// by machine and then by time.
-func (w *Work) Since(ctx context.Context, since time.Time) ([]Spell, error) {
-	now := w.Clock.Now()
-	h := &history{since: since, open: map[string]*Spell{}}
-	var last *State
-	var by string
-	var from time.Time
-	until := func(end time.Time) {
-		if last == nil {
-			return
-		}
-		moments := append([]time.Time{from}, last.Plan.Turns(from)...)
-		for i, at := range moments {
-			next := end
-			if i+1 < len(moments) && moments[i+1].Before(end) {
-				next = moments[i+1]
-			}
-			if at.Before(end) && next.After(since) {
-				h.look(last, at, by)
-			}
-		}
-	}
-	err := w.Site.History(ctx, func(m site.Moment) (bool, error) {
-		until(m.At)
-		st, err := past(m)
-		if err != nil {
-			return false, err
-		}
-		last, by, from = st, m.Person, m.At
-		return true, nil
-	})
-	if err != nil {
-		return nil, err
-	}
-	until(now.Add(time.Nanosecond))
-	return h.done(), nil
-}
-
-// history joins what is open at one moment after the other into spells.
-type history struct {
-	since time.Time
-	open  map[string]*Spell
-	list  []Spell
-}
-
-// look notes what is open from a moment on, and ends what is not any more.
-func (h *history) look(st *State, at time.Time, who string) {
-	seen := map[string]bool{}
-	for e := range exposure.NewView(st.Plan, at).ReachAll() {
-		if !e.Administrative || e.Door.Kind == flow.DoorBastion {
-			continue
-		}
-		machine := st.Plan.Machines[e.Door.Machine].Name
-		by := e.Origin.Sentence
-		if e.Opening > 0 { // its sentence changes when it is extended
-			by = ""
-		}
-		key := fmt.Sprint(machine, e.Door.Kind, e.Door.Via, e.Door.V4, e.Opening, by, flow.ServiceRuns(e.Services), flow.AddrRuns(e.From))
-		seen[key] = true
-		if h.open[key] == nil {
-			h.open[key] = &Spell{Begin: at, By: who, Entry: e, State: st, key: key}
-		}
-	}
-	for key, s := range h.open {
-		if !seen[key] {
-			h.end(s, at)
-			delete(h.open, key)
-		}
-	}
-}
-
-func (h *history) end(s *Spell, at time.Time) {
-	if s.End = at; at.IsZero() || at.After(h.since) {
-		if s.Begin.Before(h.since) {
-			s.Begin = h.since
-		}
-		h.list = append(h.list, *s)
-	}
-}
-
-func (h *history) done() []Spell {
-	for _, s := range h.open {
-		h.end(s, time.Time{})
-	}
-	name := func(s Spell) string { return s.State.Plan.Machines[s.Entry.Door.Machine].Name }
-	slices.SortStableFunc(h.list, func(a, b Spell) int {
-		return cmp.Or(cmp.Compare(name(a), name(b)), a.Begin.Compare(b.Begin), cmp.Compare(a.Entry.Opening, b.Entry.Opening), cmp.Compare(a.key, b.key))
-	})
-	return h.list
 }
