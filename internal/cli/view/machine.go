@@ -28,8 +28,15 @@ func (p *Printer) Machine(m Machine, ph *Phrasing) {
 	if m.Resource.Name != "" {
 		p.Wrap("  is       ", m.Resource.Describe())
 		p.Wrap("  inside   ", strings.Join(m.Resource.InsideWords(), " "))
+		var public []string
 		if m.Resource.Given.Addr4.IsValid() {
-			p.Wrap("  public   ", m.Resource.Given.Addr4.String())
+			public = append(public, m.Resource.Given.Addr4.String())
+		}
+		for _, a := range publicV6(ph.plan, m.Name) {
+			public = append(public, a.String())
+		}
+		if len(public) > 0 {
+			p.Wrap("  public   ", strings.Join(public, " "))
 		}
 		if m.State.State != "" {
 			p.Wrap("  doing    ", state(m.State)+", listens on "+ph.listens(m.State))

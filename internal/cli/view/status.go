@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"iter"
 	"maps"
+	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -102,12 +103,33 @@ func machineRows(st *work.State, list []change.Resource, ph *Phrasing) (rows [][
 	for _, t := range list {
 		m := st.Report.Machines[t.Name]
 		public := "none"
-		if t.Given.Addr4.IsValid() {
-			public = t.Given.Addr4.String()
+		six := len(publicV6(st.Plan, t.Name)) > 0 // reached from outside at the addresses that it has inside
+		switch four := t.Given.Addr4; {
+		case four.IsValid() && six:
+			public = four.String() + ", IPv6"
+		case four.IsValid():
+			public = four.String()
+		case six:
+			public = "IPv6"
 		}
 		rows = append(rows, []string{t.Name, state(m), t.Spec.Size, strings.Join(t.Spec.Subnets, ", "), strings.Join(t.InsideWords(), " "), public, ph.listens(m)})
 	}
 	return rows
+}
+
+// publicV6 are the IPv6 addresses at which a machine can be called from outside, if anything
+// lets it.
+func publicV6(plan *flow.Plan, machine string) (list []netip.Addr) {
+	m, ok := plan.MachineByName(machine)
+	if !ok {
+		return nil
+	}
+	for _, d := range plan.DoorsTo(m) {
+		if d.Kind == flow.DoorDirect && !d.V4 && d.Address.IsValid() && !slices.Contains(list, d.Address) {
+			list = append(list, d.Address)
+		}
+	}
+	return list
 }
 
 // state tells how a machine is doing.
