@@ -104,6 +104,7 @@ func openSet(list []piece) (s flow.Addrs) {
 func opened(d flow.Door, p piece) Part {
 	part := Part{Machine: d.Machine, Door: d, From: p.from, Open: true}
 	part.Reason, part.Until, part.Origin, part.Opening = p.decided()
+	part.Until = flow.Earlier(part.Until, d.End())
 	return part
 }
 

@@ -80,11 +80,13 @@ type letIn struct {
 func (l letIn) entry(d flow.Door) Entry {
 	e := Entry{Door: d, Services: l.services, From: l.from, Administrative: l.guarded}
 	e.Reason, e.Until, e.Origin, e.Opening = l.decided()
+	e.Until = flow.Earlier(e.Until, d.End())
 	return e
 }
 
 // NewView indexes a plan at a moment. Cost: the sum of the groups' sizes.
 func NewView(p *flow.Plan, at time.Time) *View {
+	p = p.DoorsAt(at)
 	v := &View{Plan: p, At: at, ranked: make([]active, 0, len(p.Rules)), classOf: make([]int32, len(p.Machines))}
 	everywhere := p.Everywhere()
 	for i := range p.Rules {

@@ -143,7 +143,7 @@ func (c *common) doors() {
 				continue
 			}
 			d.To, d.From = c.shared(d.To, o.To), d.From.Intersect(o.From)
-			d.Standing, d.Until = d.Standing && o.Standing, earlier(d.Until, o.Until)
+			d.Standing, d.Until = d.Standing && o.Standing, Earlier(d.Until, o.Until)
 			if len(d.To.Machines) > 0 {
 				c.out.Doors = append(c.out.Doors, d)
 			}
@@ -151,7 +151,8 @@ func (c *common) doors() {
 	}
 }
 
-func earlier(a, b time.Time) time.Time {
+// Earlier returns the earlier of two ends, of which a zero one never comes.
+func Earlier(a, b time.Time) time.Time {
 	if a.IsZero() || !b.IsZero() && b.Before(a) {
 		return b
 	}
@@ -217,7 +218,7 @@ func (c *common) within(r, o Rule) bool {
 // both adds what two passing rules share.
 func (c *common) both(r, o Rule) {
 	r.To, r.From, r.Services = c.shared(r.To, o.To), r.From.Intersect(o.From), r.Services.Intersect(o.Services)
-	r.Until = earlier(r.Until, o.Until)
+	r.Until = Earlier(r.Until, o.Until)
 	if o.Begin.After(r.Begin) {
 		r.Begin = o.Begin
 	}

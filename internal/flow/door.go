@@ -41,6 +41,14 @@ type Door struct {
 	Own     *Published // for forward and spread doors: the sentence with the door's own from
 }
 
+// End is when the door itself ends; zero: it does not.
+func (d Door) End() time.Time {
+	if d.Own == nil {
+		return time.Time{}
+	}
+	return d.Own.Until
+}
+
 // Translated reports whether the door changes the service: then clients call
 // Service at Address and the flow arrives at the single service in Arrives.
 func (d Door) Translated() bool { return d.Kind == DoorForward || d.Kind == DoorSpread }

@@ -295,6 +295,19 @@ func (p *Plan) Turns(after time.Time) []time.Time {
 	return slices.CompactFunc(list, time.Time.Equal)
 }
 
+// DoorsAt returns the plan with those published doors that there are at a moment: the end of
+// the sentence that makes a door is the door's own.
+func (p *Plan) DoorsAt(at time.Time) *Plan {
+	over := func(d Published) bool { return !Active(d.Until, at) }
+	if !slices.ContainsFunc(p.Doors, over) {
+		return p
+	}
+	q := *p
+	q.Doors = slices.DeleteFunc(slices.Clone(p.Doors), over)
+	q.finishDoors()
+	return &q
+}
+
 // With returns the plan with other rules added. The rules' groups must be of this plan's machines.
 func (p *Plan) With(rules ...Rule) *Plan {
 	q := *p

@@ -140,13 +140,15 @@ func (w World) front(f estate.Front, src, dst netip.Addr, service flow.Service, 
 		var name string
 		var calls, on sentence.Service
 		var to sentence.Set
+		var until time.Time
 		switch s := st.Sentence.(type) {
 		case sentence.Forward:
 			name, calls, on, to = s.Front.Text, s.Service, s.On, s.To
+			until = s.Until
 		case sentence.Spread:
 			name, calls, on, to = s.Front.Text, s.Service, s.On, s.Over
 		}
-		if name != f.Name || !w.inServices(service, sentence.Services{List: []sentence.Service{calls}}) {
+		if !until.IsZero() && !at.Before(until) || name != f.Name || !w.inServices(service, sentence.Services{List: []sentence.Service{calls}}) {
 			continue
 		}
 		for _, i := range w.Estate.Targets(to) {

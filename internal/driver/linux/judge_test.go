@@ -41,7 +41,7 @@ func (t *Table) judge(opened map[string][]Box, p driver.Packet, at time.Time) (m
 	}
 	arrivals := []arrival{{Target{Addr: p.Target}, untranslated, p.Service}}
 	for _, d := range t.Doors {
-		if d.Public == p.Target && (d.All || d.Service == p.Service) {
+		if d.Public == p.Target && uint64(at.UnixNano()) < d.End && (d.All || d.Service == p.Service) {
 			arrivals = nil
 			for _, to := range d.To {
 				a := arrival{to, d.Way, p.Service}

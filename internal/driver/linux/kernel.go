@@ -184,6 +184,7 @@ func install(c *nftables.Conn, t *Table, links []link, open []opened, now time.T
 	rule(judge, ctState(expr.CtStateBitINVALID), verdict(expr.VerdictDrop))
 	// What is not the beginning of a connection begins none.
 	rule(judge, metaIs(expr.MetaKeyL4PROTO, []byte{unix.IPPROTO_TCP}), ctState(expr.CtStateBitNEW), notBareSYN(), verdict(expr.VerdictDrop))
+	b.over(judge, t)
 	callsAs := &nftables.Set{Table: b.table, Name: "public", IsMap: true, KeyType: nftables.TypeIPAddr, DataType: nftables.TypeIPAddr}
 	b.do(c.AddSet(callsAs, nil))
 	b.add(callsAs, publics(t))

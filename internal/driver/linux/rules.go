@@ -2,6 +2,8 @@ package linux
 
 import (
 	"encoding/binary"
+	"maps"
+	"slices"
 
 	"github.com/google/nftables"
 	"github.com/google/nftables/expr"
@@ -9,6 +11,22 @@ import (
 
 	"ironbark/internal/flow"
 )
+
+// over writes the rules by which what came through a door ends with it.
+func (b *batch) over(ch *nftables.Chain, t *Table) {
+	ends := map[uint32]uint64{} // two doors of one port share a way
+	for _, d := range t.Doors {
+		ends[d.Way] = max(ends[d.Way], d.End)
+	}
+	for _, way := range slices.Sorted(maps.Keys(ends)) {
+		if ends[way] == forever {
+			continue
+		}
+		all := append(wayOfPacket(0), &expr.Cmp{Register: register(0), Op: expr.CmpOpEq, Data: native(way)})
+		all = append(append(all, clock(0)...), &expr.Cmp{Register: register(0), Op: expr.CmpOpGte, Data: binary.BigEndian.AppendUint64(nil, ends[way])})
+		b.c.AddRule(&nftables.Rule{Table: b.table, Chain: ch, Exprs: append(all, goTo(refuseName)...)})
+	}
+}
 
 // judge writes the rules that look a packet of a family up.
 func (b *batch) judge(ch *nftables.Chain, f family, s sets) {
@@ -115,6 +133,9 @@ func (b *batch) translate(ch *nftables.Chain, f family, t *Table) {
 			all = append(all, transportIs(0, f.echo)...)
 		default:
 			continue // what has no ports is not told apart
+		}
+		if d.End != forever {
+			all = append(append(all, clock(0)...), &expr.Cmp{Register: register(0), Op: expr.CmpOpLt, Data: binary.BigEndian.AppendUint64(nil, d.End)})
 		}
 		all = append(all, &expr.Ct{Key: expr.CtKeyMARK, Register: register(0)},
 			&expr.Bitwise{SourceRegister: register(0), DestRegister: register(0), Len: 4, Mask: native(fromProbe), Xor: native(d.Way)},

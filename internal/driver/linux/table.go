@@ -72,6 +72,7 @@ type Translation struct {
 	Service flow.Service // at the public address; with All every one
 	All     bool
 	Way     uint32
+	End     uint64   // before it, in nanoseconds of Unix time; forever: none
 	To      []Target // one of them, chosen by the connection
 }
 
@@ -254,7 +255,7 @@ func inClass(boxes []Box, class uint32) []Box {
 func (c *compiler) doors(live func(string) bool) {
 	for m, machine := range c.p.Machines {
 		if to := c.directTo(int32(m)); machine.Public.Wants4 && machine.Public.Addr4.IsValid() && to.IsValid() {
-			c.t.Doors = append(c.t.Doors, Translation{Public: machine.Public.Addr4, All: true, Way: direct, To: []Target{{Machine: machine.Name, Addr: to}}})
+			c.t.Doors = append(c.t.Doors, Translation{Public: machine.Public.Addr4, All: true, Way: direct, End: forever, To: []Target{{Machine: machine.Name, Addr: to}}})
 		}
 	}
 	fronts := map[string]flow.Front{}
@@ -274,7 +275,7 @@ func (c *compiler) doors(live func(string) bool) {
 			if !public.IsValid() {
 				continue
 			}
-			t := Translation{Public: public, Service: d.Service, Way: way}
+			t := Translation{Public: public, Service: d.Service, Way: way, End: nanos(d.Until, forever)}
 			for _, m := range d.To.Machines {
 				if a := c.address(m, &c.p.Doors[k], v4); a.IsValid() && (live == nil || live(c.p.Machines[m].Name)) {
 					t.To = append(t.To, Target{Machine: c.p.Machines[m].Name, Addr: a, Port: d.On.Port()})

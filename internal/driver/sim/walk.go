@@ -193,7 +193,7 @@ func (w *Walker) inside(from, network string, to netip.Addr, fromOutside bool) b
 // throughFront finds what a front's port leads to, and judges it there.
 func (w *Walker) throughFront(f row, p driver.Packet, service string, at time.Time) (fates []driver.ProbeResult) {
 	for _, d := range w.doors {
-		if d.Front != f.Name || d.Service != service {
+		if d.Front != f.Name || d.Service != service || d.Until != nil && !at.Before(*d.Until) {
 			continue
 		}
 		for _, name := range w.groups[d.Group] {
