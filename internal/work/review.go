@@ -75,11 +75,7 @@ func (w *Work) review(before *State, files Files, edit bool) (*Review, error) {
 		changes = slices.DeleteFunc(changes, func(c change.Change) bool { return !touched[c.Resource.ID()] && !w.Discard[c.Resource.ID()] })
 	}
 	ending := endings(before, after, changes, now)
-	ends := map[int64]bool{}
-	for _, end := range ending {
-		ends[end.Opening.ID] = len(end.Left) == 0
-	}
-	after.Plan = after.Plan.WithoutOpenings(func(id int64) bool { return ends[id] })
+	after.Plan = withoutEnded(after.Plan, ending)
 	r := &Review{
 		Files: files, Estate: e, Basis: before.Report.Basis, FirstEnactment: len(before.Report.Files) == 0, Changes: changes,
 		Before: w.Bill(before), After: w.Site.Catalogue().Of(e, meter(before.Report, own)), Limits: w.Site.Catalogue().Limits,

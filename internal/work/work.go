@@ -97,7 +97,27 @@ func (w *Work) drafted(ctx context.Context, files Files) (*State, error) {
 	if err != nil {
 		return nil, err
 	}
-	return w.draft(files, e, r, wanted), nil
+	after := w.draft(files, e, r, wanted)
+	enacted, err := r.Enacted()
+	if err != nil { // what holds by it is not known, so nothing is told as ending
+		return after, nil
+	}
+	changes, err := change.Diff(r.Resources, wanted, w.Discard)
+	if err != nil {
+		return nil, err
+	}
+	before := &State{Report: r, Files: r.Files, Estate: enacted, Plan: r.Plan}
+	after.Plan = withoutEnded(after.Plan, endings(before, after, changes, w.Clock.Now()))
+	return after, nil
+}
+
+// withoutEnded is a plan without the openings that end.
+func withoutEnded(p *flow.Plan, ending []Ending) *flow.Plan {
+	ends := map[int64]bool{}
+	for _, end := range ending {
+		ends[end.Opening.ID] = len(end.Left) == 0
+	}
+	return p.WithoutOpenings(func(id int64) bool { return ends[id] })
 }
 
 // wanted lists the resources that an estate asks for.

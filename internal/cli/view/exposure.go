@@ -119,7 +119,7 @@ func (ph *Phrasing) gather(list []exposure.Entry) (rows []entryRow) {
 			door += " " + e.Door.Service.String()
 		}
 		i := slices.IndexFunc(rows[first:], func(r entryRow) bool {
-			return r.machine == machine && r.entry.Origin == e.Origin && r.entry.Opening == e.Opening && r.entry.Reason == e.Reason &&
+			return r.machine == machine && r.entry.Origin == e.Origin && r.entry.Opening == e.Opening && r.entry.Reason == e.Reason && r.entry.Until.Equal(e.Until) &&
 				r.entry.Administrative == e.Administrative && r.services.Equal(e.Services)
 		})
 		if i < 0 {
