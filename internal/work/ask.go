@@ -31,6 +31,9 @@ func (w *Work) Ask(st *State, ask sentence.Ask, at time.Time) (*Answer, error) {
 		return nil, err
 	}
 	resolve := flow.NewResolver(st.Estate, st.Plan)
+	if err := w.meKnown(ask.From); err != nil {
+		return nil, err
+	}
 	ask.From = w.resolveMe(ask.From, st.Plan, resolve.Group(ask.To).Machines)
 	a := &Answer{
 		Ask: ask, State: st, View: exposure.NewView(st.Plan, at),

@@ -31,6 +31,9 @@ func (w *Work) Open(ctx context.Context, words sentence.Open) (opening.Granted, 
 	if err := st.Estate.CheckSentence(words); err != nil {
 		return opening.Granted{}, err
 	}
+	if err := w.meKnown(words.From); err != nil {
+		return opening.Granted{}, err
+	}
 	now := w.Clock.Now()
 	targets := flow.NewResolver(st.Estate, st.Plan).Group(words.To)
 	words.From = w.resolveMe(words.From, st.Plan, targets.Machines)
@@ -51,6 +54,16 @@ func (w *Work) Open(ctx context.Context, words sentence.Open) (opening.Granted, 
 	}
 	granted.Opening, err = w.Site.Open(ctx, st.Report.Basis, granted.Opening)
 	return granted, err
+}
+
+// meKnown refuses “me” where the site cannot tell from which address the caller comes.
+func (w *Work) meKnown(s sentence.Set) error {
+	for _, a := range slices.Concat(s.List, s.Except) {
+		if a.Kind() == sentence.Me && len(w.ClientAddrs) == 0 {
+			return &sentence.Error{At: a.At(), Problem: "nobody can tell here from which address you come", Hint: "name the address; within an SSH session “me” is where that came from"}
+		}
+	}
+	return nil
 }
 
 // resolveMe puts the caller's own addresses in place of "me": those of the

@@ -6,6 +6,7 @@ import (
 	"database/sql"
 	"encoding/binary"
 	"encoding/json"
+	"fmt"
 	"slices"
 	"time"
 
@@ -81,7 +82,7 @@ func (s *Site) Counts(ctx context.Context) (*driver.Counts, error) {
 }
 
 // count reads the counters of the table that is in place, and keeps what they come to. last
-// says that the table is put away now, and its counters with it.
+// says that the table is put away now, and its counters with it: what cannot be read is lost then.
 func (s *Site) count(ctx context.Context, tx *sql.Tx, m *meta, last bool) error {
 	now := s.clock.Now().UTC()
 	if m.Since.IsZero() {
@@ -89,8 +90,8 @@ func (s *Site) count(ctx context.Context, tx *sql.Tx, m *meta, last bool) error 
 	}
 	read := cmp.Or(m.Read, m.Since)
 	found, err := s.readCounters(ctx, tx)
-	if err != nil {
-		return err
+	if err != nil && !last {
+		return fmt.Errorf("what was let pass cannot be told: %w", err)
 	}
 	for what, c := range found {
 		var packets, bytes uint64
@@ -114,8 +115,8 @@ func (s *Site) count(ctx context.Context, tx *sql.Tx, m *meta, last bool) error 
 	return err
 }
 
-// readCounters reads what the kernel has counted, by what it is kept by. Of a table that somebody
-// else altered, and of none, it reads nothing: nobody can tell what its counters are of.
+// readCounters reads what the kernel has counted, by what it is kept by. The error tells of a
+// table that is not the one that was installed: nobody can tell what its counters are of.
 func (s *Site) readCounters(ctx context.Context, tx *sql.Tx) (map[string]driver.Count, error) {
 	if !exists(s.prefix) {
 		return nil, nil
@@ -163,10 +164,7 @@ func (s *Site) readCounters(ctx context.Context, tx *sql.Tx) (map[string]driver.
 		}
 		return t.each(openedName, t.opening)
 	})
-	if err != nil {
-		return nil, nil // the table is not the one that was installed
-	}
-	return t.found, nil
+	return t.found, err
 }
 
 // tally gathers counters by what they are of.

@@ -259,14 +259,15 @@ func (s *Site) Install(ctx context.Context, plan *flow.Plan, mark string) error 
 		if now, err := s.mark(m); err != nil || now != mark {
 			return errors.Join(err, driver.ErrMoved)
 		}
-		var made int
-		if err := tx.QueryRowContext(ctx, `SELECT count(*) FROM resources`).Scan(&made); err != nil {
+		list, err := readResources(ctx, tx)
+		if err != nil {
 			return err
 		}
-		if made == 0 { // nothing is left, and nothing of it stays on the host
+		if len(s.there(list)) == 0 { // nothing is left, and nothing of it stays on the host
 			m.Mark++
 			m.Generation = 0
-			return errors.Join(s.RemoveEverything(), putPlan(ctx, tx, plan.Rows()))
+			_, err := tx.ExecContext(ctx, `DELETE FROM resources`)
+			return errors.Join(err, s.RemoveEverything(), putPlan(ctx, tx, plan.Rows()))
 		}
 		if err := s.build(); err != nil {
 			return err
@@ -324,6 +325,7 @@ func (s *Site) put(ctx context.Context, tx *sql.Tx, m *meta, plan *flow.Plan) er
 	if m.Rules, err = rulesDigest(c); err != nil {
 		return err
 	}
+	m.Layout = layout
 	m.Generation, err = s.generation()
 	return err
 }

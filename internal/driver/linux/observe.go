@@ -53,15 +53,20 @@ func (s *Site) Observe(ctx context.Context, scope driver.Scope) (*driver.Observa
 	return o, nil
 }
 
+// there are those of some resources that are there: a machine whose namespace is gone is gone.
+func (s *Site) there(list []change.Resource) []change.Resource {
+	return slices.DeleteFunc(list, func(t change.Resource) bool {
+		return t.Kind == change.Machine && !exists(s.prefix+"-"+t.Name) || t.Kind == change.Uplink && !s.hasUplink()
+	})
+}
+
 func (s *Site) observe(ctx context.Context, tx *sql.Tx, scope driver.Scope, o *driver.Observation) error {
 	if scope.Resources || len(scope.Machines) > 0 {
 		list, err := readResources(ctx, tx)
 		if err != nil {
 			return err
 		}
-		list = slices.DeleteFunc(list, func(t change.Resource) bool { // a machine whose namespace is gone is gone
-			return t.Kind == change.Machine && !exists(s.prefix+"-"+t.Name) || t.Kind == change.Uplink && !s.hasUplink()
-		})
+		list = s.there(list)
 		keys := map[string]string{}
 		for _, t := range list {
 			if t.Kind == change.Key {

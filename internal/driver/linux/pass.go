@@ -79,8 +79,9 @@ func (s *Site) reopen(ctx context.Context, tx *sql.Tx, m *meta, before []driver.
 	if !exists(s.prefix) {
 		return nil
 	}
-	// Somebody else wrote to it, or a process died after it did: all of it is put right.
-	if g, err := s.generation(); err != nil || g != m.Generation {
+	// Somebody else wrote to it, a process died after it did, or it is another program's: all of
+	// it is put right.
+	if g, err := s.generation(); err != nil || g != m.Generation || m.Layout != layout {
 		rows, err1 := readPlan(ctx, tx)
 		plan, err2 := flow.FromRows(rows)
 		if err := errors.Join(err, err1, err2); err != nil {

@@ -74,7 +74,7 @@ func (s *Site) readBack(plan *flow.Plan, passing []driver.Passage, m *meta) (*fl
 	if err != nil {
 		return nil, err
 	}
-	if digest != m.Rules {
+	if digest != m.Rules || m.Layout != layout {
 		return everythingOpen(plan), nil
 	}
 	addrs := map[string][]netip.Addr{}

@@ -149,4 +149,14 @@ func TestWhatOthersWroteToThePacketFilterIsToldAsItIs(t *testing.T) {
 	require.NoError(t, s.RemoveEverything())
 	assert.Empty(t, observe().Plan.Rules)
 	assert.Empty(t, observe().Machines)
+
+	// What is gone already keeps nothing on the host when the rest is removed.
+	for _, r := range observe().Resources {
+		_, err := s.Apply(t.Context(), change.Change{Verb: change.Remove, Resource: r}, nil)
+		require.NoError(t, err)
+	}
+	nothing, err := flow.FromRows(nil)
+	require.NoError(t, err)
+	require.NoError(t, s.Install(t.Context(), nothing, observe().Mark))
+	assert.False(t, exists(s.prefix))
 }

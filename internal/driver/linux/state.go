@@ -35,10 +35,15 @@ CREATE TABLE machines (name TEXT PRIMARY KEY, off TEXT NOT NULL, hash TEXT NOT N
 ` + countsSchema,
 }
 
+// layout is which sets a table has and how their keys are made up. One that a program of another
+// layout installed is not written to: it is put in place anew, whole.
+const layout = 2
+
 // meta is what the site keeps about itself.
 type meta struct {
 	Mark       int64           `json:"mark"`
 	Generation uint32          `json:"generation"` // of the packet filter, when it was last written or found whole
+	Layout     int             `json:"layout"`     // of the table's sets; see [layout]
 	Rules      string          `json:"rules"`      // a digest of its chains and rules, when it was last written
 	Number     uint32          `json:"number"`     // of boxes of openings; see [opened]
 	Latest     time.Time       `json:"latest,omitzero"`

@@ -35,6 +35,11 @@ var hostV6 = netip.MustParseAddr("fe80::2")
 
 // setUplink makes the uplink as it is asked for. What was there before goes away first.
 func (s *Site) setUplink(spec change.Spec) error {
+	if spec.Link != "" { // before what is there goes away
+		if _, err := netlink.LinkByName(spec.Link); err != nil {
+			return fmt.Errorf("the host's interface %s: %w", spec.Link, err)
+		}
+	}
 	if err := s.removeUplink(); err != nil {
 		return err
 	}
