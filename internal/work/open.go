@@ -17,10 +17,24 @@ import (
 	"ironbark/internal/site"
 )
 
-// Open judges a request and, if nothing speaks against it, installs the opening.
+// mostTries is how often a request is judged anew because somebody else changed what it was
+// judged on. At each try one of those that are at it gets through.
+const mostTries = 100
+
+// Open judges a request and, if nothing speaks against it, installs the opening. Where
+// somebody else changes something meanwhile it is judged anew.
 // The errors are sentence.Errors for unknown names, an *opening.RefusalError, and
 // those of *site.Site.Open.
-func (w *Work) Open(ctx context.Context, words sentence.Open) (opening.Granted, error) {
+func (w *Work) Open(ctx context.Context, words sentence.Open) (granted opening.Granted, err error) {
+	for range mostTries {
+		if granted, err = w.openOnce(ctx, words); !errors.Is(err, ledger.ErrChanged) {
+			break
+		}
+	}
+	return granted, err
+}
+
+func (w *Work) openOnce(ctx context.Context, words sentence.Open) (opening.Granted, error) {
 	st, err := w.installed(ctx, w.Site.Judged)
 	if err != nil {
 		return opening.Granted{}, err
