@@ -86,10 +86,33 @@ func (a *Answer) Mend(p exposure.Part, person string) (list []string) {
 	case exposure.NoDoor:
 		if p.Target.Machine >= 0 {
 			name := a.State.Plan.Machines[p.Target.Machine].Name
+			if from, to, apart := familiesApart(p.From, a.State.Plan.AddrsOf(p.Target.Machine)); apart {
+				return []string{fmt.Sprintf("come from an %s address: %s is %s, and every address of %s is %s", to, a.Ask.From, from, name, to)}
+			}
 			return []string{fmt.Sprintf("give %s a public address (address: auto), or lead a front's port to it (forward … to %s on …)", name, name)}
 		}
 	}
 	return nil
+}
+
+// familiesApart tells the family of each of two sets of addresses, if they have none in common
+// and each has one.
+func familiesApart(from, to flow.Addrs) (string, string, bool) {
+	family := func(s flow.Addrs) (four, six bool) {
+		for _, run := range s.Runs() {
+			four, six = four || run.Lo.Addr().Is4(), six || run.Lo.Addr().Is6()
+		}
+		return four, six
+	}
+	from4, from6 := family(from)
+	to4, to6 := family(to)
+	switch {
+	case from4 && !from6 && to6 && !to4:
+		return "IPv4", "IPv6", true
+	case from6 && !from4 && to4 && !to6:
+		return "IPv6", "IPv4", true
+	}
+	return "", "", false
 }
 
 // who names the first of a person's groups, or the person.

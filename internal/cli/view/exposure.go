@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"ironbark/internal/driver"
 	"ironbark/internal/exposure"
 	"ironbark/internal/flow"
 	"ironbark/internal/opening"
@@ -276,6 +277,9 @@ func (p *Printer) part(a *work.Answer, part exposure.Part, ph *Phrasing, person 
 	}
 	p.Wrap(word+"  ", head)
 	p.Wrap("        ", reasonWords(part, ph))
+	if silent := silentWords(a, part, ph); silent != "" {
+		p.Wrap("        ", p.Bad("but nothing answers:")+" "+silent)
+	}
 	if !alone {
 		return
 	}
@@ -311,6 +315,19 @@ func (p *Printer) part(a *work.Answer, part exposure.Part, ph *Phrasing, person 
 			p.Wrap("    ", m)
 		}
 	}
+}
+
+// silentWords tells why nothing answers where flows are let in; "" where something does, or
+// nobody knows.
+func silentWords(a *work.Answer, part exposure.Part, ph *Phrasing) string {
+	m, listens, known := a.Machine(part)
+	switch {
+	case !known || !part.Open || listens && m.State == driver.Running:
+		return ""
+	case m.State != driver.Running:
+		return fmt.Sprintf("%s is %s", ph.machine(part.Machine, part.Door), m.State)
+	}
+	return fmt.Sprintf("%s does not listen on %s", ph.machine(part.Machine, part.Door), ph.service(part.Arrives))
 }
 
 // mendVerbs are the commands that a suggestion may be; others are advice.
