@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -158,7 +159,8 @@ func (a *app) showMachine(ctx context.Context, w *work.Work, st *work.State, q *
 	}
 	if planned {
 		v := exposure.NewView(st.Plan, at)
-		shown.Reach, shown.Effects = v.Reach(m), v.Effects(m)
+		shown.Reach, shown.Effects = v.Reach(m), append(v.Effects(m), v.DoorEffects(m)...)
+		slices.SortStableFunc(shown.Effects, func(a, b exposure.Effect) int { return a.Origin.Compare(b.Origin) })
 	}
 	if q.at == "" && !q.draft {
 		shown.Counts, err = w.Site.Counts(ctx)

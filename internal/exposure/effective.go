@@ -50,6 +50,24 @@ func (v *View) Effects(m int32) []Effect {
 	return list
 }
 
+// DoorEffects tells of each forward and spread that leads to machine m whether anything gets in
+// by it there.
+func (v *View) DoorEffects(m int32) (list []Effect) {
+	reach := v.Reach(m)
+	for _, d := range v.Plan.DoorsTo(m) {
+		if !d.Translated() || slices.ContainsFunc(list, func(e Effect) bool { return e.Origin == d.Own.Origin }) {
+			continue
+		}
+		e := Effect{Origin: d.Own.Origin, State: Dead, Why: "nothing lets anybody in by it"}
+		if slices.ContainsFunc(reach, func(r Entry) bool { return r.Door.Own != nil && r.Door.Own.Origin == d.Own.Origin }) {
+			e.State, e.Why = InForce, ""
+		}
+		list = append(list, e)
+	}
+	slices.SortStableFunc(list, func(a, b Effect) int { return a.Origin.Compare(b.Origin) })
+	return list
+}
+
 func translated(doors []flow.Door) (cuts []flow.Service) {
 	for _, d := range doors {
 		if d.Translated() {
