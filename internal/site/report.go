@@ -113,6 +113,16 @@ func (s *Site) read(ctx context.Context, decided ledger.Scope, there driver.Scop
 			if r != nil {
 				r.enacted = e
 			}
+			if err == nil && len(r.Altered) > 0 {
+				// What the place has more may have been decided after the ledger was read.
+				fresh, err := s.ledger.State(ctx, ledger.Scope{})
+				if err != nil {
+					return nil, err
+				}
+				if fresh.Revision != st.Revision {
+					continue
+				}
+			}
 			return r, err
 		}
 	}
