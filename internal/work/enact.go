@@ -285,5 +285,5 @@ func (w *Work) Restore(ctx context.Context) (*Review, error) {
 	if err != nil || len(before.Files) == 0 {
 		return nil, err
 	}
-	return w.review(before, before.Files, false)
+	return w.reviewOf(before, before.Files, before.Estate, false)
 }

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"ironbark/internal/change"
+	"ironbark/internal/estate"
 	"ironbark/internal/exposure"
 	"ironbark/internal/findings"
 	"ironbark/internal/opening"
@@ -41,6 +42,11 @@ func (w *Work) review(before *State, files Files, edit bool) (*Review, error) {
 	if err != nil {
 		return nil, w.moreErrors(files, err)
 	}
+	return w.reviewOf(before, files, e, edit)
+}
+
+// reviewOf is review for files that are read already.
+func (w *Work) reviewOf(before *State, files Files, e *estate.Estate, edit bool) (*Review, error) {
 	own := w.sizes(e, before.Report.Resources)
 	uploads, err := w.uploads(e, before.Report.Resources, own)
 	if err != nil {

@@ -1,7 +1,9 @@
 package view
 
 import (
+	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -90,20 +92,13 @@ func (ph *Phrasing) used(c driver.Count) (amount, last string) {
 		amount = "1 packet, " + humanize.Bytes(c.Bytes)
 	}
 	if len(c.Openings) > 0 {
-		amount += ", with " + openingNumbers(c.Openings)
+		words := make([]string, len(c.Openings))
+		for i, id := range c.Openings {
+			words[i] = fmt.Sprintf("opening %d", id)
+		}
+		amount += ", with " + strings.Join(words, ", ")
 	}
 	return amount, Moment(c.After, ph.now) + " to " + Moment(c.Before, ph.now)
-}
-
-func openingNumbers(ids []int64) string {
-	text := ""
-	for i, id := range ids {
-		if i > 0 {
-			text += ", "
-		}
-		text += "opening " + humanize.Comma(id)
-	}
-	return text
 }
 
 type usedJSON struct {

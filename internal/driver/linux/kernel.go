@@ -85,9 +85,9 @@ func keyTypes(f family, sort int) []nftables.SetDatatype {
 }
 
 // byService are the sets that are keyed by a number, a service, a source and the time.
-func (b *batch) byService(f family, name string) (list [3]*nftables.Set) {
+func (b *batch) byService(f family, name string, counted bool) (list [3]*nftables.Set) {
 	for sort, suffix := range sortNames {
-		list[sort] = b.make(&nftables.Set{Table: b.table, Name: name + suffix + f.name, Interval: true}, keyTypes(f, sort))
+		list[sort] = b.ranges(f, name+suffix, counted, keyTypes(f, sort)...)
 	}
 	return list
 }
@@ -105,17 +105,12 @@ func (b *batch) do(err error) {
 	}
 }
 
-// counted is a set whose elements count what matches them.
-func (b *batch) counted(f family, name string, types ...nftables.SetDatatype) *nftables.Set {
-	return b.make(&nftables.Set{Table: b.table, Name: name + f.name, Interval: true, Counter: true}, types)
-}
-
-func (b *batch) make(s *nftables.Set, types []nftables.SetDatatype) *nftables.Set {
-	if len(types) > 1 {
-		key, err := nftables.ConcatSetType(types...)
-		b.do(err)
-		s.Concatenation, s.KeyType = true, key
-	}
+// ranges makes a set of ranges of several things at once. With counted, its elements count what
+// matches them.
+func (b *batch) ranges(f family, name string, counted bool, types ...nftables.SetDatatype) *nftables.Set {
+	key, err := nftables.ConcatSetType(types...)
+	b.do(err)
+	s := &nftables.Set{Table: b.table, Name: name + f.name, Interval: true, Concatenation: true, KeyType: key, Counter: counted}
 	b.do(b.c.AddSet(s, nil))
 	return s
 }
@@ -240,15 +235,11 @@ func install(c *nftables.Conn, t *Table, links []link, open []opened, now time.T
 
 // family makes the sets of a family, and fills them.
 func (b *batch) family(f family, t *Table, links []link) sets {
-	passUntil := [3]*nftables.Set{}
-	for sort, suffix := range sortNames {
-		passUntil[sort] = b.counted(f, "pass-until"+suffix, keyTypes(f, sort)...)
-	}
 	s := sets{
 		reach:     b.flat(f, "reach", 8+f.size),
-		denyUntil: b.byService(f, "deny-until"),
-		passUntil: passUntil,
-		own:       b.counted(f, "own", nftables.TypeMark, f.addressType, nftables.TypeTimeDate),
+		denyUntil: b.byService(f, "deny-until", false),
+		passUntil: b.byService(f, "pass-until", true),
+		own:       b.ranges(f, "own", true, nftables.TypeMark, f.addressType, nftables.TypeTimeDate),
 	}
 	s.class = &nftables.Set{Table: b.table, Name: "class" + f.name, IsMap: true, KeyType: f.addressType, DataType: nftables.TypeMark}
 	s.audience = &nftables.Set{Table: b.table, Name: "audience" + f.name, IsMap: true, KeyType: f.addressType, DataType: nftables.TypeMark}

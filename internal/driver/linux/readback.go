@@ -127,6 +127,7 @@ func everythingOpen(plan *flow.Plan) *flow.Plan {
 type reading struct {
 	namespace string
 	err       error
+	known     map[string][]nftables.SetElement // by the name of the set: each is read once
 
 	pass     []Box // that were not installed
 	deny     []Box // all, where some are missing or new
@@ -141,12 +142,20 @@ type toMachine struct {
 	box  Box
 }
 
-func (r *reading) elements(name string) (list []nftables.SetElement) {
+func (r *reading) elements(name string) []nftables.SetElement {
+	if list, known := r.known[name]; known {
+		return list
+	}
+	var list []nftables.SetElement
 	err := within(r.namespace, func() (err error) {
 		list, err = dumpWhole(name)
 		return err
 	})
 	r.err = errors.Join(r.err, err)
+	if r.known == nil {
+		r.known = map[string][]nftables.SetElement{}
+	}
+	r.known[name] = list
 	return list
 }
 
@@ -293,7 +302,7 @@ func boxOf(f family, sort int, e nftables.SetElement) (b Box, err error) {
 	return b, nil
 }
 
-// span of a key's last part, whose others are one number: what a flat set has.
+// flatSpan is a range of a key's last part, whose others are one number: what a flat set has.
 type flatSpan struct {
 	number uint32
 	lo, hi []byte // both included
@@ -302,7 +311,7 @@ type flatSpan struct {
 
 // flat reads a flat set whose keys begin with a number.
 func (r *reading) flat(name string) (list []flatSpan) {
-	elements := r.elements(name)
+	elements := slices.Clone(r.elements(name))
 	slices.SortFunc(elements, func(a, b nftables.SetElement) int {
 		return cmp.Or(bytes.Compare(a.Key, b.Key), compareBool(b.IntervalEnd, a.IntervalEnd))
 	})

@@ -9,6 +9,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/vishvananda/netlink"
 	"github.com/vishvananda/netns"
@@ -16,13 +17,14 @@ import (
 
 	"ironbark/internal/change"
 	"ironbark/internal/cost"
+	"ironbark/internal/estate"
 )
 
 // The uplink is the one link by which the estate is joined to the host. Either it is on an
 // interface of the host's (macvlan(8)): then the router has an address of its own in the
 // host's network, and answers there for the public addresses that are given. Or it is a
 // pair of links, the other end of which is the host's: then the host routes what is public
-// to it, which is for whoever owns the host to set up. See [Commands].
+// to it, which is for whoever owns the host to set up. See [CheckUplink].
 
 const (
 	uplinkName = "uplink" // the router's end
@@ -35,8 +37,10 @@ var hostV6 = netip.MustParseAddr("fe80::2")
 
 // setUplink makes the uplink as it is asked for. What was there before goes away first.
 func (s *Site) setUplink(spec change.Spec) error {
+	var on netlink.Link
 	if spec.Link != "" { // before what is there goes away
-		if _, err := netlink.LinkByName(spec.Link); err != nil {
+		var err error
+		if on, err = netlink.LinkByName(spec.Link); err != nil {
 			return fmt.Errorf("the host's interface %s: %w", spec.Link, err)
 		}
 	}
@@ -53,42 +57,53 @@ func (s *Site) setUplink(spec change.Spec) error {
 		return err
 	}
 	defer router.Close()
-	if spec.Link == "" {
+	if on == nil {
 		err = s.pairWithHost(router)
 	} else {
-		err = s.macvlan(router, spec.Link)
+		err = s.macvlan(router, on)
 	}
 	if err != nil {
 		return err
 	}
 	return within(s.prefix, func() error {
-		own := append(slices.Clone(spec.Own), netip.PrefixFrom(routerV6, 64))
-		if spec.Link != "" {
-			own = own[:len(spec.Own)] // the network of an interface has a router already
+		own := ownAddrs(spec)
+		if on == nil {
+			own = append(own, netip.PrefixFrom(routerV6, 64)) // the network of an interface has a router already
+		} else {
 			if err := set(map[string]string{"net.ipv6.conf." + uplinkName + ".proxy_ndp": "1", "net.ipv4.conf." + uplinkName + ".arp_ignore": "1"}); err != nil {
 				return err
 			}
 		}
-		if first := ownOfRouted(spec); first.IsValid() {
-			own = append(own, netip.PrefixFrom(first, first.BitLen()))
+		// The kernel takes a link of before away some time after its namespace; until then its
+		// hardware address is in use.
+		err := address(uplinkName, own...)
+		for range 100 {
+			if !errors.Is(err, unix.EADDRINUSE) {
+				break
+			}
+			time.Sleep(50 * time.Millisecond)
+			err = address(uplinkName, own...)
 		}
-		if err := address(uplinkName, own...); err != nil {
+		if err != nil {
 			return err
 		}
 		return outwardBy(spec)
 	})
 }
 
-// ownOfRouted is the address from which machines call outward through a host that routes.
-func ownOfRouted(spec change.Spec) netip.Addr {
-	if spec.Link == "" {
-		for _, p := range spec.Ranges {
-			if p.Addr().Is4() {
-				return p.Masked().Addr()
-			}
+// ownAddrs are the router's own addresses on the uplink. Of a pool that the host routes the first
+// IPv4 address is one: machines call outward from it.
+func ownAddrs(spec change.Spec) []netip.Prefix {
+	own := slices.Clone(spec.Own)
+	if spec.Link != "" {
+		return own
+	}
+	for _, p := range spec.Ranges {
+		if first := p.Masked().Addr(); first.Is4() {
+			return append(own, netip.PrefixFrom(first, 32))
 		}
 	}
-	return netip.Addr{}
+	return own
 }
 
 // pairWithHost makes the pair of links, and puts the host's end up.
@@ -114,16 +129,12 @@ func inGroup(name string, group int) error {
 }
 
 // macvlan makes a link on an interface of the host's.
-func (s *Site) macvlan(router netns.NsHandle, parent string) error {
-	on, err := netlink.LinkByName(parent)
-	if err != nil {
-		return fmt.Errorf("the host's interface %s: %w", parent, err)
-	}
+func (s *Site) macvlan(router netns.NsHandle, on netlink.Link) error {
 	attrs := netlink.NewLinkAttrs()
 	attrs.Name, attrs.ParentIndex, attrs.Namespace, attrs.Group = uplinkName, on.Attrs().Index, netlink.NsFd(router), groupUplink
 	attrs.HardwareAddr = s.hardwareAddr()
 	if err := netlink.LinkAdd(&netlink.Macvlan{LinkAttrs: attrs, Mode: netlink.MACVLAN_MODE_BRIDGE}); err != nil {
-		return fmt.Errorf("a link on the host's interface %s: %w", parent, err)
+		return fmt.Errorf("a link on the host's interface %s: %w", on.Attrs().Name, err)
 	}
 	return nil
 }
@@ -190,16 +201,13 @@ func (s *Site) hasUplink() bool {
 // public addresses that resources have, and for the IPv6 addresses of machines there; and
 // for no others. What is public and nobody's stays inside.
 func (s *Site) answerUplink(list []change.Resource) error {
-	up, ok := change.Find(list, change.Uplink, uplinkResource)
+	up, ok := change.Find(list, change.Uplink, estate.UplinkName)
 	if !ok || !s.hasUplink() {
 		return nil
 	}
 	want := map[netip.Prefix]bool{}
-	for _, p := range up.Spec.Own {
+	for _, p := range ownAddrs(up.Spec) {
 		want[p] = true
-	}
-	if first := ownOfRouted(up.Spec); first.IsValid() {
-		want[netip.PrefixFrom(first, first.BitLen())] = true
 	}
 	var neighbours []netip.Addr
 	for _, t := range list {
@@ -229,9 +237,6 @@ func (s *Site) answerUplink(list []change.Resource) error {
 		return errors.Join(haveAddresses(want), haveProxies(neighbours))
 	})
 }
-
-// uplinkResource is what the uplink is called as a resource.
-const uplinkResource = "host"
 
 // haveAddresses gives the uplink some addresses and takes all others away, but for those
 // that the kernel gave it.
@@ -296,7 +301,7 @@ func haveProxies(want []netip.Addr) error {
 
 // pools are the public addresses that the site gives.
 func (s *Site) pools(list []change.Resource) []pool {
-	if up, ok := change.Find(list, change.Uplink, uplinkResource); ok {
+	if up, ok := change.Find(list, change.Uplink, estate.UplinkName); ok {
 		return cost.PoolsOf(up.Spec.Link == "", up.Spec.Ranges)
 	}
 	return s.offer.Public
