@@ -284,14 +284,16 @@ func (a *app) reachCommand() *cobra.Command {
 	var from, to, service, since string
 	var admin, used bool
 	c := &cobra.Command{
-		Use: "reach [TARGET]", Short: "List who can reach what, through which door, until when and why", Args: cobra.MaximumNArgs(1),
+		Use: "reach [TARGET]", Short: "List who can reach what, through which door, until when and why", Args: cobra.ArbitraryArgs,
 		Long:    "List exactly what is open: who can reach what, through which door, until when and by which sentence.\nAn administrative service is marked with “!”.",
 		Example: "  ironbark reach\n  ironbark reach gauge-web-1\n  ironbark reach --from internet --admin", ValidArgsFunction: a.completeNouns("machine"),
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
-			if len(args) > 0 {
-				if to != "" {
-					return usage("reach takes one target: %s, or --to %s", args[0], to)
-				}
+			switch {
+			case len(args) > 1:
+				return usage("reach takes one target, and “%s” is more", strings.Join(args, " "))
+			case len(args) == 1 && to != "":
+				return usage("reach takes one target: %s, or --to %s", args[0], to)
+			case len(args) == 1:
 				to = args[0]
 			}
 			if used && (since != "" || q.at != "" || q.draft) {

@@ -13,6 +13,7 @@ import (
 	"ironbark/internal/cli/view"
 	"ironbark/internal/driver"
 	"ironbark/internal/exposure"
+	"ironbark/internal/sentence"
 	"ironbark/internal/work"
 )
 
@@ -60,7 +61,14 @@ func (a *app) showNamed(ctx context.Context, w *work.Work, st *work.State, c *co
 	case len(found) > 1:
 		return usage("several things are called %s; say which: show %s %s or show %s %s", name, found[0].Kind, name, found[1].Kind, name)
 	case len(found) == 0:
-		return unknownKind(c, name)
+		known := kinds(c)
+		for _, t := range st.Report.Resources {
+			known = append(known, t.Name)
+		}
+		if near, ok := sentence.Nearest(name, known); ok {
+			return usage("nothing is called “%s”, and it is no kind of thing; did you mean “%s”?", name, near)
+		}
+		return usage("nothing is called “%s”, and it is no kind of thing; the kinds are %s", name, strings.Join(kinds(c), ", "))
 	case found[0].Kind == change.Machine:
 		return a.showMachine(ctx, w, st, &asking{}, name)
 	case a.json:
