@@ -85,7 +85,7 @@ func candidates(e *estate.Estate, want sentence.Want) (list []string) {
 		}
 		list = append(list, sentence.ShippedNames()...)
 		if want.Kind == sentence.WantService {
-			list = append(list, "ping")
+			list = append(list, "ping", sentence.AdminName)
 		}
 	case sentence.WantSource:
 		list = append(list, "everywhere", "internet", "me")

@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironbark/internal/cli/view"
+	"ironbark/internal/flow"
 	"ironbark/internal/opening"
 	"ironbark/internal/sentence"
 	"ironbark/internal/site"
@@ -71,12 +72,25 @@ type openingDoc struct {
 	Permit   string     `json:"permit"`
 	Ended    *time.Time `json:"ended,omitempty"`
 	EndedBy  string     `json:"endedBy,omitempty"`
+	Parts    []partDoc  `json:"parts"`
+}
+
+// partDoc is what of an opening one permit covers, in numbers.
+type partDoc struct {
+	Machines []string  `json:"machines"`
+	Services []string  `json:"services"`
+	From     []string  `json:"from"`
+	End      time.Time `json:"end"`
+	Permit   string    `json:"permit"`
 }
 
 func openingJSON(o opening.Opening, now time.Time) openingDoc {
 	d := openingDoc{
 		ID: o.ID, Person: o.Person, Sentence: o.Words.String(), Machines: o.Machines(), Services: o.Words.Services.String(), From: o.Words.From.String(),
 		Begin: o.Begin.UTC(), End: o.End().UTC(), State: "over", Because: o.Words.Because, Permit: strings.Join(o.Permits(), "; "), EndedBy: o.EndedBy,
+	}
+	for _, p := range o.Parts {
+		d.Parts = append(d.Parts, partDoc{p.Machines, flow.ServiceRuns(p.Services), flow.AddrRuns(p.From), p.End.UTC(), p.Permit})
 	}
 	if o.Active(now) {
 		d.State, d.Left = string(o.StateAt(now)), int64(o.End().Sub(now).Seconds())
@@ -120,6 +134,7 @@ func (a *app) openingsCommand() *cobra.Command {
 				return nil
 			}
 			var rows [][]string
+			ph := view.NewPhrasing(st, now)
 			for _, o := range list {
 				state := view.Left(o.End(), now) + " left"
 				switch {
@@ -130,10 +145,13 @@ func (a *app) openingsCommand() *cobra.Command {
 				case overridden[o.ID] != "":
 					state += ", overridden by “" + overridden[o.ID] + "”"
 				}
-				rows = append(rows, []string{
-					fmt.Sprint(o.ID), o.Words.Services.String(), strings.Join(o.Machines(), ", "), o.Words.From.String(),
-					view.Moment(o.End(), now), state, o.Person, o.Words.Because,
-				})
+				for _, part := range o.Parts {
+					services, from := ph.Passing(o, part)
+					rows = append(rows, []string{
+						fmt.Sprint(o.ID), services, strings.Join(part.Machines, ", "), from,
+						view.Moment(part.End, now), state, o.Person, o.Words.Because,
+					})
+				}
 			}
 			a.print.Table([]string{"NO", "SERVICE", "TO", "FROM", "UNTIL", "STATE", "BY", "BECAUSE"}, rows, 0)
 			return nil

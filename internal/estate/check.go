@@ -245,6 +245,10 @@ func suggest(name string, known []string) string {
 func (r *reader) checkNouns() {
 	e := r.estate
 	for _, s := range e.Admin {
+		if name, _ := s.Name(); name == sentence.AdminName {
+			r.fail(s.At(), "“admin” stands for this very list", "name a service or its ports")
+			continue
+		}
 		r.serviceKnown(s)
 	}
 	for _, n := range e.Networks {

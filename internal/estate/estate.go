@@ -51,6 +51,7 @@ type Estate struct {
 	Snapshots []Snapshot
 	Images    []Image
 	Console   Switch // whether machines' serial lines may be used, where a machine does not say
+	Limits    Limits
 	Scripts   map[string]string
 	Sentences []sentence.Stated
 
@@ -254,7 +255,30 @@ func (e *Estate) Ports(name string) ([]sentence.Service, bool) {
 	if i, ok := e.names.services[name]; ok {
 		return e.Services[i].Ports, true
 	}
+	if name == sentence.AdminName {
+		return e.Administrative(), true
+	}
 	return sentence.Shipped(name)
+}
+
+// Administrative lists the ports of every service that is administrative in the estate,
+// as it is now.
+func (e *Estate) Administrative() (list []sentence.Service) {
+	for _, name := range sentence.AdministrativeNames() {
+		ports, _ := e.Ports(name)
+		list = append(list, ports...)
+	}
+	for _, s := range e.Admin {
+		name, named := s.Name()
+		switch {
+		case !named:
+			list = append(list, s)
+		case name != sentence.AdminName: // files refuse it, and nothing stands for itself
+			ports, _ := e.Ports(name)
+			list = append(list, ports...)
+		}
+	}
+	return list
 }
 
 // Belongs reports whether person is the named one or a member of the named group.

@@ -37,6 +37,7 @@ func (r *reader) document(n *yaml.Node) {
 		"snapshots": func(v *yaml.Node) { r.named(v, "snapshots", r.snapshot) },
 		"images":    func(v *yaml.Node) { r.named(v, "images", r.image) },
 		"console":   func(v *yaml.Node) { e.Console = r.toggle(v, "console") },
+		"limits":    func(v *yaml.Node) { r.limits(v) },
 	}, "estate", "site")
 }
 
@@ -54,6 +55,9 @@ func (r *reader) service(name string, at sentence.Pos, n *yaml.Node) {
 		if _, named := p.Name(); named || p.Ping() {
 			r.fail(p.At(), fmt.Sprintf("service %s is made of ports, not of “%s”", name, p), "")
 		}
+	}
+	if name == sentence.AdminName {
+		r.fail(at, "“admin” stands for all administrative services, where a service stands", "take another name; what is administrative is listed under admin:")
 	}
 	if _, shipped := sentence.Shipped(name); shipped {
 		r.fail(at, fmt.Sprintf("“%s” is a service that ships with ironbark and keeps its meaning", name), "take another name")

@@ -51,6 +51,7 @@ func (r *reader) relation(stated sentence.Stated, doors map[string]sentence.Pos)
 	switch s := stated.Sentence.(type) {
 	case sentence.Allow:
 		r.servicesKnown(s.Services)
+		r.notAdmin(s.Services)
 		r.sourceNames(s.From)
 		r.targetNames(s.To, false)
 	case sentence.Deny:
@@ -97,6 +98,17 @@ func (r *reader) relation(stated sentence.Stated, doors map[string]sentence.Pos)
 func (r *reader) servicesKnown(s sentence.Services) {
 	for _, one := range slices.Concat(s.List, s.Except) {
 		r.serviceKnown(one)
+	}
+}
+
+// notAdmin refuses the word for all administrative services where they stay closed anyway,
+// and where one standing exception would be one for whatever becomes administrative later.
+func (r *reader) notAdmin(s sentence.Services) {
+	for _, one := range slices.Concat(s.List, s.Except) {
+		if name, _ := one.Name(); name == sentence.AdminName {
+			r.fail(one.At(), "an “allow” never opens what is administrative, so “admin” cannot stand in it",
+				"let people open it for a while: permit PEOPLE to open admin to TARGET from SOURCE up to 2h")
+		}
 	}
 }
 

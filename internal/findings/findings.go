@@ -89,6 +89,11 @@ func (l *looker) sentence(s sentence.Sentence) {
 		l.members(s, s.For)
 	case sentence.Permit:
 		l.empty(s, &s.From, &s.To)
+		if limit := l.e.Limits.Opening(); s.UpTo.Length() > limit {
+			cut := s
+			cut.UpTo = sentence.DurationOf(limit)
+			l.find(Caution, "write it as: "+cut.String(), "this permit is for longer than the estate's limit of %s, and grants no more than that: %s", cut.UpTo, s)
+		}
 		l.members(s, s.People)
 		l.members(s, s.Approvers)
 	}

@@ -77,14 +77,7 @@ type compiler struct {
 }
 
 // Guard returns the administrative services of an estate.
-func Guard(e *estate.Estate) Services {
-	var guard Services
-	for _, name := range sentence.AdministrativeNames() {
-		ports, _ := sentence.Shipped(name)
-		guard = guard.Union(union(e, ports))
-	}
-	return guard.Union(union(e, e.Admin))
-}
+func Guard(e *estate.Estate) Services { return union(e, e.Administrative()) }
 
 // nouns fills the parts of the plan that come from estate.yaml.
 func (c *compiler) nouns(a Assigned) {

@@ -1,7 +1,9 @@
 package opening
 
 import (
+	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"ironbark/internal/flow"
@@ -81,6 +83,28 @@ func (o Opening) End() (end time.Time) {
 		}
 	}
 	return end
+}
+
+// Within reports whether each part lies within one of another opening's, and ends with it
+// or before.
+func (o Opening) Within(other Opening) bool {
+	within := func(p Part) bool {
+		return slices.ContainsFunc(other.Parts, func(q Part) bool {
+			outside := func(m string) bool { return !slices.Contains(q.Machines, m) }
+			return !p.End.After(q.End) && q.Services.Covers(p.Services) && q.From.Covers(p.From) && !slices.ContainsFunc(p.Machines, outside)
+		})
+	}
+	return !slices.ContainsFunc(o.Parts, func(p Part) bool { return !within(p) })
+}
+
+// Describe tells in a line what passes by an opening, in numbers.
+func (o Opening) Describe() string {
+	words := make([]string, len(o.Parts))
+	for i, p := range o.Parts {
+		words[i] = fmt.Sprintf("%s to %s from %s until %s", strings.Join(flow.ServiceRuns(p.Services), ", "),
+			strings.Join(p.Machines, ", "), strings.Join(flow.AddrRuns(p.From), ", "), p.End.UTC().Format(time.RFC3339))
+	}
+	return strings.Join(words, "; ")
 }
 
 // Machines names the machines of all parts, in order.

@@ -224,8 +224,12 @@ func (j *judge) lacks(m sentence.Permit, length time.Duration) (list []string) {
 	if !j.resolve.Source(m.From).Covers(j.part.From) {
 		list = append(list, "it is from "+m.From.String())
 	}
-	if length > m.UpTo.Length() {
-		list = append(list, fmt.Sprintf("it is up to %s, and this is %s", m.UpTo, sentence.DurationOf(length)))
+	if longest := Longest(m, j.Estate.Limits); length > longest {
+		limit := ""
+		if longest < m.UpTo.Length() {
+			limit = " by the estate's limits"
+		}
+		list = append(list, fmt.Sprintf("it is up to %s%s, and this is %s", sentence.DurationOf(longest), limit, sentence.DurationOf(length)))
 	}
 	if m.Approvals > 0 {
 		list = append(list, "it needs approvals, which cannot be given yet")
@@ -262,16 +266,4 @@ func (j *judge) judgeGuarantees() {
 			}
 		}
 	}
-}
-
-// Covered reports whether the permits of an estate still cover an opening that holds:
-// the same judgement as at its beginning, for its whole length.
-func Covered(o Opening, e *estate.Estate, p *flow.Plan) bool {
-	for _, part := range o.Parts {
-		j := &judge{Request: Request{Person: o.Person, Words: o.Words, Estate: e, Plan: p}, resolve: flow.NewResolver(e, p), o: o, part: part}
-		if j.judgePermits(); len(j.refusal.Reasons) > 0 {
-			return false
-		}
-	}
-	return true
 }

@@ -115,17 +115,6 @@ func TestAnOpeningMustNotBreakAGuarantee(t *testing.T) {
 	require.NoError(t, err, "what it does not speak of is not its concern")
 }
 
-func TestAnOpeningIsCoveredWhileItsPermitStands(t *testing.T) {
-	w := oracle.WorldOf(nouns, rules...)
-	g, err := request(t, w, "mara", `open ssh to web-1 from 198.51.100.7 for 2h because "x"`)
-	require.NoError(t, err)
-	assert.True(t, opening.Covered(g.Opening, w.Estate, w.Plan()))
-	less := oracle.WorldOf(nouns, rules[1:]...)
-	assert.False(t, opening.Covered(g.Opening, less.Estate, less.Plan()))
-	assert.True(t, g.Opening.Active(oracle.Epoch))
-	assert.False(t, g.Opening.Active(g.Opening.End()), "at exactly the end it is over")
-}
-
 func TestAnOpeningTellsHowItStands(t *testing.T) {
 	at := func(d time.Duration) time.Time { return oracle.Epoch.Add(d) }
 	o := opening.Opening{Begin: at(time.Hour), Parts: []opening.Part{{Machines: []string{"web-2", "web-1"}, End: at(2 * time.Hour)}, {Machines: []string{"web-1"}, End: at(3 * time.Hour)}}}

@@ -240,6 +240,12 @@ func (w World) inServices(service flow.Service, s sentence.Services) bool {
 	for _, one := range s.List {
 		ports := []sentence.Service{one}
 		if name, named := one.Name(); named {
+			if name == "admin" {
+				if w.administrative(service) {
+					return true
+				}
+				continue
+			}
 			ports, _ = w.Estate.Ports(name)
 		}
 		for _, port := range ports {

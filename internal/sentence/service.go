@@ -200,6 +200,10 @@ func Shipped(name string) ([]Service, bool) {
 // ShippedNames returns the names that [Shipped] knows, sorted.
 func ShippedNames() []string { return slices.Sorted(maps.Keys(shipped)) }
 
+// AdminName is the word for all services that are administrative in an estate. It is one
+// where a service stands, and an ordinary name elsewhere.
+const AdminName = "admin"
+
 // AdministrativeNames returns the shipped names that always count as administrative.
 func AdministrativeNames() []string { return []string{"ssh", "telnet", "rdp", "vnc", "winrm"} }
 

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 
 	"ironbark/internal/change"
 	"ironbark/internal/driver"
@@ -184,26 +185,57 @@ func (e *Enactment) End(ctx context.Context, why string, ids ...int64) error {
 }
 
 // Narrow puts an opening in place of the one with its number, which lets more pass.
-func (e *Enactment) Narrow(ctx context.Context, o opening.Opening) (err error) {
-	release, err := e.s.ledger.Lock(ctx, ledger.Opening) // or somebody takes the intent for that of a process that died
+func (e *Enactment) Narrow(ctx context.Context, why string, o opening.Opening) error {
+	return e.s.narrow(ctx, o, func() error {
+		return e.record(ctx, narrowing(why, o))
+	})
+}
+
+// Narrow puts an opening in place of the one with its number, which lets more pass: also
+// beside an enactment. Where somebody closed it meanwhile, it stays closed.
+func (s *Site) Narrow(ctx context.Context, person, why string, o opening.Opening) error {
+	return s.narrow(ctx, o, func() error {
+		d := narrowing(why, o)
+		d.AnyRevision, d.Fence, d.Move, d.Person = true, -1, true, person
+		_, err := s.write(ctx, d)
+		return err
+	})
+}
+
+func narrowing(why string, o opening.Opening) ledger.Decision {
+	return ledger.Decision{
+		Action: "narrow", Text: fmt.Sprintf("opening %d: %s; left is %s", o.ID, why, o.Describe()), Openings: []opening.Opening{o}, Intended: true,
+	}
+}
+
+func (s *Site) narrow(ctx context.Context, o opening.Opening, record func() error) (err error) {
+	release, err := s.ledger.Lock(ctx, ledger.Opening) // or somebody takes the intent for that of a process that died
 	if err != nil {
 		return err
 	}
 	defer func() { err = errors.Join(err, release()) }()
-	err = e.record(ctx, ledger.Decision{
-		Action: "narrow", Text: fmt.Sprintf("opening %d: now for %v", o.ID, o.Machines()), Openings: []opening.Opening{o}, Intended: true,
-	})
+	st, err := s.ledger.State(ctx, ledger.Scope{})
 	if err != nil {
 		return err
 	}
-	err = answered(func() error { return e.s.driver.Pass(ctx, passage(o)) })
+	i := slices.IndexFunc(st.Openings, func(now opening.Opening) bool { return now.ID == o.ID })
+	if i < 0 || !st.Openings[i].Ended.IsZero() { // somebody closed it: that is less still
+		return nil
+	}
+	if !o.Within(st.Openings[i]) { // somebody narrowed it otherwise
+		return ledger.ErrChanged
+	}
+	if err := record(); err != nil {
+		return err
+	}
+	err = answered(func() error { return s.driver.Pass(ctx, passage(o)) })
 	if errors.Is(err, driver.ErrShut) { // somebody closed it: that is less still
 		err = nil
 	}
 	if err != nil {
 		return err
 	}
-	return e.s.passed(ctx, o.ID)
+	return s.passed(ctx, o.ID)
 }
 
 // Finish installs the last plan and keeps the files that it came from. It is recorded

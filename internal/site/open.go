@@ -234,6 +234,13 @@ func (s *Site) resolve(ctx context.Context, o opening.Opening, i ledger.Intent, 
 		return s.passed(ctx, o.ID)
 	}
 	if i.Before != nil && passesAs(plan, *i.Before) {
+		if o.Within(*i.Before) { // it was to become narrower, and no permit covers the rest
+			err := answered(func() error { return s.driver.Pass(ctx, passage(o)) })
+			if err != nil && !errors.Is(err, driver.ErrShut) {
+				return err
+			}
+			return s.passed(ctx, o.ID)
+		}
 		return s.record(ctx, ledger.Decision{
 			Move: true, Person: o.Person, Action: "extend", Text: fmt.Sprintf("opening %d was not extended; it holds as before: %s", o.ID, i.Before.Words), Openings: []opening.Opening{*i.Before},
 		})

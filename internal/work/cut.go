@@ -47,10 +47,18 @@ func (w *Work) cut(ctx context.Context, r *Review) error {
 		return err
 	}
 	var ids []int64
+	var narrowed error
 	for _, e := range r.Ending {
-		ids = append(ids, e.Opening.ID)
+		if e.Narrowed {
+			narrowed = cmp.Or(narrowed, w.Site.Narrow(ctx, w.Person, e.Why, e.Opening))
+		} else {
+			ids = append(ids, e.Opening.ID)
+		}
 	}
-	return cmp.Or(w.Site.End(ctx, w.Person, "no permit covers it any more", ids...), err)
+	if len(ids) == 0 {
+		return cmp.Or(narrowed, err)
+	}
+	return cmp.Or(w.Site.End(ctx, w.Person, uncovered, ids...), narrowed, err)
 }
 
 func told(word string, list []sentence.Stated) string {

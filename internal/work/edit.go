@@ -66,6 +66,9 @@ func (w *Work) State(ctx context.Context, files Files, s sentence.Sentence) (Fil
 		if err := st.Estate.CheckSentence(one); err != nil {
 			return nil, nil, err
 		}
+		if err := st.Estate.CheckLength(sentence.Stated{Sentence: one, Text: one.String()}); err != nil {
+			return nil, nil, sentence.Errors{err}
+		}
 		for _, other := range st.Estate.Sentences {
 			if other.Sentence.String() == one.String() {
 				return nil, nil, &sentence.Error{Problem: fmt.Sprintf("this stands at %s already: %s", other.At, one)}

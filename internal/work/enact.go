@@ -92,7 +92,11 @@ func (w *Work) Enact(ctx context.Context, r *Review, progress Progress) (err err
 		x.of++
 	}
 	for _, end := range r.Ending {
-		if err := x.step(fmt.Sprintf("end opening %d: %s", end.Opening.ID, end.Why), x.end(ctx, end)); err != nil {
+		verb := "end"
+		if end.Narrowed {
+			verb = "narrow"
+		}
+		if err := x.step(fmt.Sprintf("%s opening %d: %s", verb, end.Opening.ID, end.Why), x.end(ctx, end)); err != nil {
 			return &BrokenOffError{err}
 		}
 	}
@@ -158,10 +162,10 @@ func (x *enacting) step(text string, err error) error {
 }
 
 func (x *enacting) end(ctx context.Context, end Ending) error {
-	if len(end.Left) == 0 {
+	if !end.Narrowed {
 		return x.e.End(ctx, end.Why, end.Opening.ID)
 	}
-	return x.e.Narrow(ctx, end.Opening)
+	return x.e.Narrow(ctx, end.Why, end.Opening)
 }
 
 func (x *enacting) change(ctx context.Context, c change.Change) error {

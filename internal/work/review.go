@@ -56,7 +56,7 @@ func (w *Work) reviewOf(before *State, files Files, e *estate.Estate, edit bool)
 		return nil, err
 	}
 	now := w.Clock.Now()
-	if err := standingTooLong(before, e.Sentences, now); err != nil {
+	if err := tooLong(before, e, now); err != nil {
 		return nil, err
 	}
 	wanted, err := w.desired(e, before.Report.Resources, own)
@@ -129,22 +129,15 @@ func without(a, b []sentence.Stated) (list []sentence.Stated) {
 	return list
 }
 
-// standingTooLong refuses new standing exceptions that would stand for too long.
-func standingTooLong(before *State, list []sentence.Stated, now time.Time) error {
+// tooLong refuses new standing exceptions that would stand for too long, and new permits
+// for longer than the estate's limits.
+func tooLong(before *State, e *estate.Estate, now time.Time) error {
 	var errs sentence.Errors
-	for _, st := range without(list, before.Estate.Sentences) {
-		var until time.Time
-		switch s := st.Sentence.(type) {
-		case sentence.Allow:
-			if s.Standing {
-				until = s.Until
-			}
-		case sentence.Forward:
-			if s.Standing {
-				until = s.Until
-			}
+	for _, st := range without(e.Sentences, before.Estate.Sentences) {
+		if err := e.CheckLength(st); err != nil {
+			errs = append(errs, err)
 		}
-		if last := now.Add(MostStanding); until.After(last) {
+		if last := now.Add(MostStanding); standingUntil(st.Sentence).After(last) {
 			errs = append(errs, &sentence.Error{
 				At: st.At, Line: st.Text, Problem: fmt.Sprintf("a standing exception may stand for %d days at most", MostStanding/(24*time.Hour)),
 				Hint: "its end can be " + last.UTC().Format("2006-01-02") + " at the latest",
@@ -157,8 +150,23 @@ func standingTooLong(before *State, list []sentence.Stated, now time.Time) error
 	return nil
 }
 
-// endings finds the openings that the new files do not permit any more, and
-// those that lose machines.
+// standingUntil is the end of a standing exception; zero of other sentences.
+func standingUntil(s sentence.Sentence) time.Time {
+	switch s := s.(type) {
+	case sentence.Allow:
+		if s.Standing {
+			return s.Until
+		}
+	case sentence.Forward:
+		if s.Standing {
+			return s.Until
+		}
+	}
+	return time.Time{}
+}
+
+// endings finds the openings that the new files do not permit any more, in whole or in
+// part, and those that lose machines.
 func endings(before, after *State, changes []change.Change, now time.Time) (list []Ending) {
 	removed := map[string]bool{}
 	for _, c := range changes {
@@ -167,21 +175,26 @@ func endings(before, after *State, changes []change.Change, now time.Time) (list
 		}
 	}
 	for _, o := range Active(before.Report.Openings, now) {
-		kept := o.Without(func(m string) bool { return removed[m] })
-		left := kept.Machines()
+		there := o.Without(func(m string) bool { return removed[m] })
+		kept, lost := opening.Covered(there, after.Estate, after.Plan)
 		switch {
-		case len(left) == 0:
+		case len(there.Parts) == 0:
 			list = append(list, Ending{Opening: o, Why: "its machine is removed"})
 		case !after.Estate.PersonKnown(o.Person):
 			list = append(list, Ending{Opening: o, Why: o.Person + " is no longer in the estate"})
-		case !opening.Covered(kept, after.Estate, after.Plan):
-			list = append(list, Ending{Opening: o, Why: "no permit covers it any more"})
-		case len(left) < len(o.Machines()):
-			list = append(list, Ending{Opening: kept, Why: "machines of it are removed", Left: left})
+		case !kept.Active(now):
+			list = append(list, Ending{Opening: o, Why: uncovered})
+		case len(lost) > 0:
+			list = append(list, Ending{Opening: kept, Why: uncovered, Narrowed: true, Lost: lost})
+		case len(there.Machines()) < len(o.Machines()):
+			list = append(list, Ending{Opening: kept, Why: "machines of it are removed", Narrowed: true})
 		}
 	}
 	return list
 }
+
+// uncovered is why an opening ends, or part of it, when its permit is gone.
+const uncovered = "no permit covers it any more"
 
 // found looks over the new state, and tells what was there before.
 func found(before, after *State, now time.Time) (list []Found) {

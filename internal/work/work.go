@@ -111,13 +111,17 @@ func (w *Work) drafted(ctx context.Context, files Files) (*State, error) {
 	return after, nil
 }
 
-// withoutEnded is a plan without the openings that end.
+// withoutEnded is a plan without what openings lose.
 func withoutEnded(p *flow.Plan, ending []Ending) *flow.Plan {
-	ends := map[int64]bool{}
+	loses := map[int64]bool{}
+	var left []flow.Rule
 	for _, end := range ending {
-		ends[end.Opening.ID] = len(end.Left) == 0
+		loses[end.Opening.ID] = true
+		if end.Narrowed {
+			left = append(left, end.Opening.Rules(p)...)
+		}
 	}
-	return p.WithoutOpenings(func(id int64) bool { return ends[id] })
+	return p.WithoutOpenings(func(id int64) bool { return loses[id] }).With(left...)
 }
 
 // wanted lists the resources that an estate asks for.
@@ -202,7 +206,7 @@ type Review struct {
 	Added          []sentence.Stated // sentences that are new
 	Retracted      []sentence.Stated // sentences that were enacted and are not in the files any more
 	Exposure       exposure.Difference
-	Ending         []Ending // openings that would end or lose machines
+	Ending         []Ending // openings that would end or lose something
 	Findings       []Found
 	Broken         []exposure.Broken
 	QuotaExceeded  []string // limits that would be exceeded
@@ -222,11 +226,12 @@ type Review struct {
 	overNewly  []string // the limits that are newly exceeded
 }
 
-// Ending is an opening that an enactment ends, or takes machines from.
+// Ending is an opening that an enactment ends, or takes something from.
 type Ending struct {
-	Opening opening.Opening
-	Why     string
-	Left    []string // the machines that it keeps; none: it ends
+	Opening  opening.Opening // what is left of it; where it ends, as it was
+	Why      string
+	Narrowed bool           // something is left of it
+	Lost     []opening.Loss // what it loses because no permit covers it; not told where it ends
 }
 
 // IsEmpty reports whether there is nothing to enact at all.

@@ -62,6 +62,15 @@ func NewPhrasing(st *work.State, now time.Time) *Phrasing {
 // service prints a set of services by names, with the ports of a single one.
 func (ph *Phrasing) service(s flow.Services) string { return flow.PrintServices(s, ph.namings) }
 
+// Passing tells the services and sources of a part of an opening: as they were asked for,
+// where that is all of it.
+func (ph *Phrasing) Passing(o opening.Opening, part opening.Part) (services, from string) {
+	if len(o.Parts) == 1 {
+		return o.Words.Services.String(), o.Words.From.String()
+	}
+	return ph.service(part.Services), ph.names.Plain(part.From)
+}
+
 func (ph *Phrasing) machine(i int32, d flow.Door) string {
 	if i < 0 {
 		return d.Via

@@ -26,13 +26,13 @@ func (p *Printer) Review(r *work.Review, before, after *Phrasing) {
 		p.Drift(r.Drift, before)
 		p.Line("")
 	}
-	p.resources(r)
+	p.resources(r, before)
 	p.exposureDifference(r, before, after)
 	p.found(r)
 	p.costs(r)
 }
 
-func (p *Printer) resources(r *work.Review) {
+func (p *Printer) resources(r *work.Review, before *Phrasing) {
 	p.Head("1  What is made, altered and removed")
 	var rows [][]string
 	for _, c := range r.Changes {
@@ -57,11 +57,7 @@ func (p *Printer) resources(r *work.Review) {
 	quote("say", r.Added)
 	quote("retract", r.Retracted)
 	for _, e := range r.Ending {
-		verb := "end"
-		if len(e.Left) > 0 {
-			verb = "narrow"
-		}
-		rows = append(rows, []string{verb, "opening", fmt.Sprint(e.Opening.ID), e.Why + ": " + e.Opening.Words.String()})
+		rows = append(rows, endingRows(e, before)...)
 	}
 	if len(rows) == 0 {
 		p.Line("   nothing")
@@ -70,6 +66,25 @@ func (p *Printer) resources(r *work.Review) {
 	for _, n := range r.Notes {
 		p.Wrap("   note  ", n)
 	}
+}
+
+// endingRows tells what an opening loses, a row a loss.
+func endingRows(e work.Ending, ph *Phrasing) (rows [][]string) {
+	verb, id := "end", fmt.Sprint(e.Opening.ID)
+	if e.Narrowed {
+		verb = "narrow"
+	}
+	for _, l := range e.Lost {
+		why := e.Why
+		if !l.End.IsZero() {
+			why = fmt.Sprintf("ends at %s by “%s”", Moment(l.End, ph.now), l.By)
+		}
+		rows = append(rows, []string{verb, "opening", id, fmt.Sprintf("%s to %s from %s: %s", ph.service(l.Part.Services), few(l.Part.Machines), ph.names.Plain(l.Part.From), why)})
+	}
+	if len(rows) == 0 {
+		rows = append(rows, []string{verb, "opening", id, e.Why + ": " + e.Opening.Words.String()})
+	}
+	return rows
 }
 
 // rows prints rows whose middle cells may be empty: then what follows moves left.
@@ -129,6 +144,16 @@ func names(list []sentence.Name) string {
 		words[i] = n.Text
 	}
 	return strings.Join(words, ", ")
+}
+
+// mostNamed is how many machines are named one by one.
+const mostNamed = 5
+
+func few(names []string) string {
+	if len(names) > mostNamed+1 {
+		return fmt.Sprintf("%s and %d more", strings.Join(names[:mostNamed], ", "), len(names)-mostNamed)
+	}
+	return strings.Join(names, ", ")
 }
 
 func orEver(t, now time.Time) string {

@@ -1,0 +1,66 @@
+package estate
+
+import (
+	"fmt"
+	"time"
+
+	"go.yaml.in/yaml/v4"
+
+	"ironbark/internal/sentence"
+)
+
+// Limits bound what an estate's sentences may grant. The zero Limits are those of an
+// estate that says nothing of them.
+type Limits struct {
+	opening time.Duration
+}
+
+// The longest opening where an estate does not say, and the longest that it can say.
+const (
+	DefaultOpening = 24 * time.Hour
+	MaxOpening     = 30 * 24 * time.Hour
+)
+
+// Opening is the longest that an opening may last, whatever permits it.
+func (l Limits) Opening() time.Duration {
+	if l.opening == 0 {
+		return DefaultOpening
+	}
+	return l.opening
+}
+
+// limits reads the section limits:.
+func (r *reader) limits(n *yaml.Node) {
+	r.fields(n, "limits", map[string]field{
+		"opening": func(v *yaml.Node) {
+			text, ok := r.text(v, "the longest opening")
+			if !ok {
+				return
+			}
+			d, err := sentence.ParseDuration(text)
+			switch {
+			case err != nil:
+				r.failAt(v, err.Error(), "")
+			case d.Length() > MaxOpening:
+				r.failAt(v, fmt.Sprintf("an opening lasts %s at most, and this is %s", sentence.DurationOf(MaxOpening), d), "what is needed for longer is a standing exception: allow … standing until … because …")
+			default:
+				r.estate.Limits.opening = d.Length()
+			}
+		},
+	})
+}
+
+// CheckLength refuses a permit for longer than the estate's limits let any opening last.
+// One that was enacted before stays, and what it grants is cut to the limit.
+func (e *Estate) CheckLength(st sentence.Stated) *sentence.Error {
+	m, ok := st.Sentence.(sentence.Permit)
+	if !ok || m.UpTo.Length() <= e.Limits.Opening() {
+		return nil
+	}
+	limit := sentence.DurationOf(e.Limits.Opening())
+	hint := fmt.Sprintf("write: up to %s", limit)
+	if m.UpTo.Length() <= MaxOpening {
+		hint += fmt.Sprintf("; or let openings last longer in %s: limits: {opening: %s}", FileName, m.UpTo)
+	}
+	return &sentence.Error{At: st.At, Line: st.Text, Problem: fmt.Sprintf("an opening lasts %s at most in this estate, and this permit is up to %s", limit, m.UpTo), Hint: hint}
+}

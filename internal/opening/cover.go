@@ -1,0 +1,137 @@
+package opening
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+	"time"
+
+	"ironbark/internal/estate"
+	"ironbark/internal/flow"
+	"ironbark/internal/sentence"
+)
+
+// Longest is the longest opening that a permit allows in an estate.
+func Longest(m sentence.Permit, l estate.Limits) time.Duration {
+	return min(m.UpTo.Length(), l.Opening())
+}
+
+// Loss is what of an opening no permit covers any more.
+type Loss struct {
+	Part Part      // as it was
+	End  time.Time // its end from now on; zero: it is lost altogether
+	By   string    // the permit that covers it until then
+}
+
+// Covered returns what the permits of an estate still cover of an opening, each part with
+// the permit that covers it for longest, and what they cover no more. Approvals are no
+// question of coverage. An opening of which nothing is covered has no parts. Cost: parts ×
+// permits of the person.
+func Covered(o Opening, e *estate.Estate, p *flow.Plan) (kept Opening, lost []Loss) {
+	permits := granting(o.Person, e, p)
+	kept, kept.Parts = o, nil
+	for _, part := range o.Parts {
+		rest := []Part{part}
+		for _, m := range permits {
+			var next []Part
+			for _, piece := range rest {
+				in, out := piece.split(m)
+				if len(in.Machines) > 0 {
+					was := in
+					in.Permit = m.words
+					if last := o.Begin.Add(m.length).Truncate(time.Second); last.Before(part.End) {
+						in.End = last
+						lost = append(lost, Loss{Part: was, End: last, By: m.words})
+					}
+					kept.Parts = append(kept.Parts, in)
+				}
+				next = append(next, out...)
+			}
+			rest = next
+		}
+		for _, piece := range rest {
+			lost = append(lost, Loss{Part: piece})
+		}
+	}
+	if len(lost) > 0 && len(kept.Parts) == 1 {
+		kept.Words = reworded(kept, e, p)
+	}
+	return kept, lost
+}
+
+// reworded returns the words of an opening of one part that has lost something.
+func reworded(o Opening, e *estate.Estate, p *flow.Plan) sentence.Open {
+	words, part := o.Words, o.Parts[0]
+	resolve := flow.NewResolver(e, p)
+	services, from := words.Services.String(), words.From.String()
+	if !resolve.Services(words.Services).Equal(part.Services) {
+		services = flow.PrintServices(part.Services, flow.Namings(nil, e))
+	}
+	if !resolve.Source(words.From).Equal(part.From) {
+		from = strings.Join(flow.AddrRuns(part.From), ", ")
+	}
+	text := "open " + services + " to " + strings.Join(part.Machines, ", ") + " from " + from + " until " + part.End.UTC().Format(time.RFC3339) + ` because "x"`
+	if s, err := sentence.ParseArgs([]string{text}, time.Time{}); err == nil {
+		because := words.Because
+		words = s.(sentence.Open)
+		words.Because = because
+	}
+	return words
+}
+
+// grant is a permit as what its names stand for.
+type grant struct {
+	words    string
+	to       map[string]bool
+	services flow.Services
+	from     flow.Addrs
+	length   time.Duration
+}
+
+// granting lists the permits that concern a person, the most generous first.
+func granting(person string, e *estate.Estate, p *flow.Plan) (list []grant) {
+	if !e.PersonKnown(person) {
+		return nil
+	}
+	resolve := flow.NewResolver(e, p)
+	for _, st := range e.Sentences {
+		m, ok := st.Sentence.(sentence.Permit)
+		if !ok || !slices.ContainsFunc(m.People, func(n sentence.Name) bool { return e.Belongs(person, n.Text) }) {
+			continue
+		}
+		g := grant{words: m.String(), to: map[string]bool{}, services: resolve.Services(m.Services), from: resolve.Source(m.From), length: Longest(m, e.Limits)}
+		for _, i := range resolve.Group(m.To).Machines {
+			g.to[p.Machines[i].Name] = true
+		}
+		list = append(list, g)
+	}
+	slices.SortStableFunc(list, func(a, b grant) int { return cmp.Compare(b.length, a.length) })
+	return list
+}
+
+// split divides a part into what a permit covers, which has no machines where that is
+// nothing, and the rest, in parts that do not overlap.
+func (part Part) split(m grant) (in Part, out []Part) {
+	in = part
+	in.Services, in.From = part.Services.Intersect(m.services), part.From.Intersect(m.from)
+	in.Machines = nil
+	var others []string
+	for _, name := range part.Machines {
+		if m.to[name] && !in.Services.IsEmpty() && !in.From.IsEmpty() {
+			in.Machines = append(in.Machines, name)
+		} else {
+			others = append(others, name)
+		}
+	}
+	put := func(machines []string, services flow.Services, from flow.Addrs) {
+		if len(machines) > 0 && !services.IsEmpty() && !from.IsEmpty() {
+			rest := part
+			rest.Machines, rest.Services, rest.From = machines, services, from
+			out = append(out, rest)
+		}
+	}
+	put(others, part.Services, part.From)
+	put(in.Machines, part.Services.Subtract(in.Services), part.From)
+	put(in.Machines, in.Services, part.From.Subtract(in.From))
+	return in, out
+}
