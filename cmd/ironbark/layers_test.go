@@ -22,6 +22,7 @@ var layers = [][]string{
 	{"internal/flow", "internal/cost"},
 	{"internal/exposure", "internal/change"},
 	{"internal/opening", "internal/findings"},
+	{"internal/rights"},
 	{"internal/driver", "internal/ledger", "internal/oracle"},
 	{"internal/driver/drivertest", "internal/ledger/ledgertest", "internal/site"},
 	{"internal/driver/sim", "internal/driver/linux", "internal/driver/memory", "internal/ledger/sqlite"},
@@ -34,7 +35,7 @@ var layers = [][]string{
 // core are the packages that know no terminal, disk, network, clock or database.
 var core = []string{
 	"internal/flow/span", "internal/sentence", "internal/estate", "internal/flow", "internal/exposure",
-	"internal/change", "internal/opening", "internal/findings", "internal/cost", "internal/picture",
+	"internal/change", "internal/opening", "internal/findings", "internal/rights", "internal/cost", "internal/picture",
 }
 
 // interfacesOnly know ledgers and drivers by their interfaces alone.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -12,6 +13,7 @@ import (
 	"ironbark/internal/cli/view"
 	"ironbark/internal/driver"
 	"ironbark/internal/estate"
+	"ironbark/internal/exposure"
 	"ironbark/internal/ledger"
 	"ironbark/internal/sentence"
 	"ironbark/internal/work"
@@ -19,7 +21,7 @@ import (
 
 // editing are the options that commands share which edit the files.
 type editing struct {
-	yes, draft, withPending bool
+	yes, draft, withPending, weaken bool
 
 	before   func() (undo func() error, err error) // done after the answer, when the files are written
 	question string                                // in place of the usual one
@@ -29,6 +31,7 @@ type editing struct {
 func (e *editing) flags(c *cobra.Command) *cobra.Command {
 	c.Flags().BoolVar(&e.yes, "yes", false, "enact without asking")
 	c.Flags().BoolVar(&e.draft, "draft", false, "only edit the files; review and enact take it from there")
+	weakenFlag(c, &e.weaken)
 	c.Flags().BoolVar(&e.withPending, "with-pending", false, "enact all edits that are pending along with this one")
 	return c
 }
@@ -58,6 +61,9 @@ func (a *app) edit(ctx context.Context, w *work.Work, old, files work.Files, tol
 	}
 	a.print.Note("")
 	if err := a.confirmEdit(opt); err != nil {
+		return err
+	}
+	if err := a.confirmWeaker(r, opt.yes, opt.weaken); err != nil {
 		return err
 	}
 	written, beside, err := a.write(w, e, opt)
@@ -136,6 +142,23 @@ func (a *app) confirmEdit(opt *editing) error {
 	return a.confirmWord(opt.yes, opt.question, opt.answer)
 }
 
+// weakenFlag is the option that says yes to guarantees that speak of less.
+func weakenFlag(c *cobra.Command, weaken *bool) {
+	c.Flags().BoolVar(weaken, "weaken", false, "beside --yes: also where guarantees speak of less from then on")
+}
+
+// confirmWeaker asks for a yes of its own where guarantees speak of less, and a door is there.
+func (a *app) confirmWeaker(r *work.Review, yes, weaken bool) error {
+	if !slices.ContainsFunc(r.Weakened, func(u exposure.Uncovered) bool { return u.Door }) || yes && weaken {
+		return nil
+	}
+	if yes || !a.terminal {
+		a.print.Note("not done: guarantees would speak of less, and that wants a yes of its own: --yes --weaken; nothing was changed")
+		return errUnconfirmed
+	}
+	return a.ask("Guarantees will speak of less (part 3). Is that meant? [yes/no]", "y", "yes")
+}
+
 func (a *app) showReview(w *work.Work, r *work.Review) error {
 	before, after := a.reviewPhrasing(r)
 	if a.json {
@@ -147,7 +170,10 @@ func (a *app) showReview(w *work.Work, r *work.Review) error {
 
 func (a *app) reviewPhrasing(r *work.Review) (before, after *view.Phrasing) {
 	b, f := r.States()
-	return view.NewPhrasing(b, a.clock.Now()), view.NewPhrasing(f, a.clock.Now())
+	before, after = view.NewPhrasing(b, a.clock.Now()), view.NewPhrasing(f, a.clock.Now())
+	before.Numbered(r.Meanings)
+	after.Numbered(r.Meanings)
+	return before, after
 }
 
 // machinesTime is how long an enactment waits for its machines.
@@ -253,7 +279,7 @@ func (a *app) reviewCommand() *cobra.Command {
 }
 
 func (a *app) enactCommand() *cobra.Command {
-	var yes bool
+	var yes, weaken bool
 	c := &cobra.Command{
 		Use: "enact", Short: "Make the site as the files say", Args: noArgs,
 		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
@@ -276,10 +302,14 @@ func (a *app) enactCommand() *cobra.Command {
 			if err := a.confirm(yes, "Enact this?"); err != nil {
 				return err
 			}
+			if err := a.confirmWeaker(r, yes, weaken); err != nil {
+				return err
+			}
 			return a.enact(ctx, w, r, nil)
 		}),
 	}
 	c.Flags().BoolVar(&yes, "yes", false, "enact without asking")
+	weakenFlag(c, &weaken)
 	return c
 }
 

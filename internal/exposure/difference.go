@@ -1,6 +1,7 @@
 package exposure
 
 import (
+	"slices"
 	"sync"
 	"time"
 
@@ -14,16 +15,20 @@ type Change struct {
 	Before  time.Time
 }
 
-// Difference is what is open in one of two views and not in the other.
+// Difference is what is open in one of two views and not in the other. A flow is a source,
+// a machine and a service that arrives there, through whichever door.
 type Difference struct {
 	Opened []Change // open after, not before
 	Closed []Change // open before, not after
 	Moved  []Change // open in both, until another moment: Before is the earlier view's end
+	Gained []Change // open in both for as long, after through this door too
+	Lost   []Change // open in both for as long, after not through this door any more
 }
 
-// IsEmpty reports whether the views are open to the same flows until the same moments.
+// IsEmpty reports whether the views are open to the same flows until the same moments,
+// through the same doors.
 func (d Difference) IsEmpty() bool {
-	return len(d.Opened) == 0 && len(d.Closed) == 0 && len(d.Moved) == 0
+	return len(d.Opened)+len(d.Closed)+len(d.Moved)+len(d.Gained)+len(d.Lost) == 0
 }
 
 // Compare finds the difference from view a to view b. Addresses that are public
@@ -47,12 +52,12 @@ func Compare(a, b *View) Difference {
 		if old, there := a.Plan.MachineByName(machine.Name); there {
 			c.both(&d, old, int32(m))
 		} else {
-			d.add(machine.Name, b, int32(m), c.all(b, int32(m)), nil, nil)
+			d.Opened = append(d.Opened, changesOf(machine.Name, b, int32(m), c.all(b, int32(m)))...)
 		}
 	}
 	for m, machine := range a.Plan.Machines {
 		if _, there := b.Plan.MachineByName(machine.Name); !there {
-			d.add(machine.Name, a, int32(m), nil, c.all(a, int32(m)), nil)
+			d.Closed = append(d.Closed, changesOf(machine.Name, a, int32(m), c.all(a, int32(m)))...)
 		}
 	}
 	c.gateways(&d)
@@ -81,9 +86,11 @@ type shared struct {
 	door  int
 }
 
-// pair is what differs between a class of one view and one of the other.
+// pair is what differs between a class of one view and one of the other. What closed or
+// was lost is told by doors of the earlier view, all else by those of the later one.
 type pair struct {
 	opened, closed []shared
+	gained, lost   []shared
 	moved          []shared
 	before         []time.Time // of moved
 }
@@ -125,8 +132,16 @@ func (c *comparison) prepare() {
 	}
 	wait.Wait()
 	for i, j := range jobs {
-		j.pair.opened, j.pair.moved, j.pair.before = c.against(c.b, j.y, after[i], c.a, j.x, before[i])
-		j.pair.closed, _, _ = c.against(c.a, j.x, before[i], c.b, j.y, after[i])
+		p := j.pair
+		opened, moved, ends := c.against(c.b, j.y, after[i], c.a, j.x, before[i])
+		closed, _, _ := c.against(c.a, j.x, before[i], c.b, j.y, after[i])
+		p.moved, p.before = moved, ends
+		p.opened, p.gained = elsewhere(opened, before[i], func(here, there shared) {
+			p.moved, p.before = append(p.moved, here), append(p.before, there.entry.Until)
+		})
+		p.closed, p.lost = elsewhere(closed, after[i], func(here, there shared) {
+			p.moved, p.before = append(p.moved, there), append(p.before, here.entry.Until)
+		})
 	}
 }
 
@@ -137,32 +152,75 @@ func (c *comparison) both(d *Difference, old, now int32) {
 		return
 	}
 	name := c.b.v.Plan.Machines[now].Name
-	d.add(name, c.a.v, old, nil, p.closed, nil)
-	d.add(name, c.b.v, now, p.opened, nil, p)
+	d.Opened = append(d.Opened, changesOf(name, c.b.v, now, p.opened)...)
+	d.Closed = append(d.Closed, changesOf(name, c.a.v, old, p.closed)...)
+	d.Gained = append(d.Gained, changesOf(name, c.b.v, now, p.gained)...)
+	d.Lost = append(d.Lost, changesOf(name, c.a.v, old, p.lost)...)
+	moved := changesOf(name, c.b.v, now, p.moved)
+	for i := range moved {
+		moved[i].Before = p.before[i]
+	}
+	d.Moved = append(d.Moved, moved...)
 }
 
-// add tells differences of a machine, through the doors that it has in a view.
-func (d *Difference) add(name string, v *View, m int32, opened, closed []shared, p *pair) {
-	if len(opened)+len(closed) == 0 && (p == nil || len(p.moved) == 0) {
-		return
+// changesOf tells entries as those of one machine, through the doors that it has in a view.
+func changesOf(name string, v *View, m int32, list []shared) []Change {
+	if len(list) == 0 {
+		return nil
 	}
 	doors := v.Plan.DoorsTo(m)
-	entry := func(s shared) Entry {
-		e := s.entry
-		e.Door = doors[s.door]
-		return e
+	out := make([]Change, len(list))
+	for i, s := range list {
+		out[i] = Change{Machine: name, Entry: s.entry}
+		out[i].Entry.Door = doors[s.door]
 	}
-	for _, s := range opened {
-		d.Opened = append(d.Opened, Change{Machine: name, Entry: entry(s)})
-	}
-	for _, s := range closed {
-		d.Closed = append(d.Closed, Change{Machine: name, Entry: entry(s)})
-	}
-	if p != nil {
-		for i, s := range p.moved {
-			d.Moved = append(d.Moved, Change{Machine: name, Entry: entry(s), Before: p.before[i]})
+	return out
+}
+
+// elsewhere divides flows that one side does not have through a door into those that it
+// has through no door at all, and those that it has through another for as long at least.
+// Of flows that it has through others for less long, moved is told, with both sides.
+func elsewhere(list, others []shared, moved func(here, there shared)) (none, other []shared) {
+	others = slices.Clone(others)
+	slices.SortStableFunc(others, func(a, b shared) int { return compareEnds(b.entry.Until, a.entry.Until) })
+	for _, s := range list {
+		left := []Entry{s.entry}
+		for _, o := range others {
+			var next []Entry
+			for _, l := range left {
+				services, from := l.Services.Intersect(o.entry.Services), l.From.Intersect(o.entry.From)
+				if services.IsEmpty() || from.IsEmpty() {
+					next = append(next, l)
+					continue
+				}
+				here := shared{entry: with(l, services, from), door: s.door}
+				if compareEnds(o.entry.Until, s.entry.Until) >= 0 {
+					other = append(other, here)
+				} else {
+					moved(here, shared{entry: with(o.entry, services, from), door: o.door})
+				}
+				next = append(next, less(l, []Entry{here.entry})...)
+			}
+			left = next
+		}
+		for _, e := range left {
+			none = append(none, shared{entry: e, door: s.door})
 		}
 	}
+	return none, other
+}
+
+// compareEnds orders ends; the zero Time, which is no end, is the last.
+func compareEnds(a, b time.Time) int {
+	switch {
+	case a.IsZero() && b.IsZero():
+		return 0
+	case a.IsZero():
+		return 1
+	case b.IsZero():
+		return -1
+	}
+	return a.Compare(b)
 }
 
 // all lists what is open at a machine that only one view has.

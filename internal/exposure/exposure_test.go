@@ -1,6 +1,7 @@
 package exposure_test
 
 import (
+	"cmp"
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
@@ -227,14 +228,28 @@ func TestTheDifferenceAppliedToOneGivesTheOther(t *testing.T) {
 		before, after := exposure.NewView(pa, rapid.SampledFrom(oracle.Moments).Draw(t, "before")), exposure.NewView(pb, rapid.SampledFrom(oracle.Moments).Draw(t, "after"))
 		own := pa.Own().Union(pb.Own())
 		d := exposure.Compare(before, after)
-		was, is := boxes(before, own), boxes(after, own)
-		opened, closed := changes(d.Opened), changes(d.Closed)
+		// As flows, through whichever door.
+		was, is, opened, closed := boxes(before, own, flat), boxes(after, own, flat), changes(d.Opened, flat), changes(d.Closed, flat)
 		for key := range keys(was, is, opened, closed) {
 			for _, s := range points(was[key], is[key], opened[key], closed[key]) {
 				x, y, plus, minus := at(was[key], s), at(is[key], s), at(opened[key], s), at(closed[key], s)
 				require.True(t, x.Subtract(minus).Union(plus).Equal(y), "%s %v: was %v, is %v, opened %v, closed %v\n%s\n=====\n%s", key, s, x, y, plus, minus, a.Text, b.Text)
 				require.False(t, plus.Overlaps(x), "what opened was not open before")
 				require.True(t, x.Covers(minus) && !minus.Overlaps(y), "what closed was open, and is not")
+			}
+		}
+		// Door by door: what is told is there, and nothing is left out.
+		was, is, opened, closed = boxes(before, own, byDoor), boxes(after, own, byDoor), changes(d.Opened, byDoor), changes(d.Closed, byDoor)
+		gained, lost, moved := changes(d.Gained, byDoor), changes(d.Lost, byDoor), changes(d.Moved, byDoor)
+		ends := changes(d.Moved, flat)
+		for key := range keys(was, is, opened, closed, gained, lost) {
+			for _, s := range points(was[key], is[key], opened[key], closed[key], gained[key], lost[key]) {
+				x, y := at(was[key], s), at(is[key], s)
+				require.True(t, x.Union(at(opened[key], s)).Union(at(gained[key], s)).Union(at(moved[key], s)).Covers(y), "%s %v", key, s)
+				require.True(t, x.Covers(at(lost[key], s)) && !at(lost[key], s).Overlaps(y), "%s %v: lost is what this door led to", key, s)
+				require.True(t, y.Covers(at(gained[key], s)) && !at(gained[key], s).Overlaps(x), "%s %v: gained is what this door leads to now", key, s)
+				machine, _, _ := strings.Cut(key, " ")
+				require.True(t, y.Union(at(closed[key], s)).Union(at(lost[key], s)).Union(at(ends[machine], s)).Covers(x), "%s %v", key, s)
 			}
 		}
 	})
@@ -246,11 +261,16 @@ type box struct {
 	from     flow.Addrs
 }
 
-func key(machine string, d flow.Door) string {
-	return fmt.Sprint(machine, d.Kind, d.Via, d.V4, d.Service)
+// byDoor tells flows apart by their doors, flat by their machines or gateways alone.
+func byDoor(machine string, d flow.Door) string {
+	return fmt.Sprint(flat(machine, d), " ", d.Kind, d.Via, d.V4, d.Service)
 }
 
-func boxes(v *exposure.View, own flow.Addrs) map[string][]box {
+func flat(machine string, d flow.Door) string { return cmp.Or(machine, d.Via) }
+
+type keyed func(machine string, d flow.Door) string
+
+func boxes(v *exposure.View, own flow.Addrs, key keyed) map[string][]box {
 	out := map[string][]box{}
 	for e := range v.ReachAll() {
 		machine := ""
@@ -263,7 +283,7 @@ func boxes(v *exposure.View, own flow.Addrs) map[string][]box {
 	return out
 }
 
-func changes(list []exposure.Change) map[string][]box {
+func changes(list []exposure.Change, key keyed) map[string][]box {
 	out := map[string][]box{}
 	for _, c := range list {
 		k := key(c.Machine, c.Entry.Door)
@@ -363,9 +383,14 @@ func TestASentenceIsInForceIfItsAbsenceIsNoticed(t *testing.T) {
 			}
 			without := *p
 			without.Rules = slices.Delete(slices.Clone(p.Rules), i, i+1)
-			d := exposure.Compare(view, exposure.NewView(&without, oracle.Epoch))
+			was, is := boxes(view, flow.Addrs{}, byDoor), boxes(exposure.NewView(&without, oracle.Epoch), flow.Addrs{}, byDoor)
 			for _, m := range r.To.Machines {
-				noticed := slices.ContainsFunc(slices.Concat(d.Opened, d.Closed), func(c exposure.Change) bool { return c.Machine == p.Machines[m].Name })
+				noticed := false
+				for key := range keys(was, is) {
+					for _, s := range points(was[key], is[key]) {
+						noticed = noticed || strings.HasPrefix(key, p.Machines[m].Name+" ") && !at(was[key], s).Equal(at(is[key], s))
+					}
+				}
 				for _, e := range view.Effects(m) {
 					if e.Origin == r.Origin && e.Opening == r.Opening {
 						count[e.State]++

@@ -99,6 +99,24 @@ func NewNames(e *estate.Estate, p *flow.Plan) *Names {
 	return n
 }
 
+// Number has a name printed with the numbers that it stands for beside it. It must be called
+// before anything is put into words.
+func (n *Names) Number(name string) {
+	numbered := func(one *named) {
+		if one.name == name || strings.HasPrefix(one.name, name+" (IPv") {
+			one.name += " (" + strings.Join(flow.AddrRuns(one.set), " ") + ")"
+		}
+	}
+	for _, list := range n.exact {
+		for i := range list {
+			numbered(&list[i])
+		}
+	}
+	for i := range n.wide {
+		numbered(&n.wide[i])
+	}
+}
+
 // Plain puts a set of sources into the shortest words: a name, a name in one
 // family, everywhere or internet except something, and at last a list.
 func (n *Names) Plain(s flow.Addrs) string {

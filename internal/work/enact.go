@@ -142,7 +142,7 @@ func (r *Review) closes() bool {
 	if r.same || r.FirstEnactment {
 		return false
 	}
-	return len(r.Exposure.Closed)+len(r.Exposure.Moved) > 0 || slices.ContainsFunc(r.Changes, func(c change.Change) bool { return c.Verb != change.Make })
+	return len(r.Exposure.Closed)+len(r.Exposure.Moved)+len(r.Exposure.Lost) > 0 || slices.ContainsFunc(r.Changes, func(c change.Change) bool { return c.Verb != change.Make })
 }
 
 type enacting struct {
@@ -249,6 +249,9 @@ func (w *Work) Settle(ctx context.Context, names []string, limit time.Duration, 
 // mostTold is how many sentences a summary quotes.
 const mostTold = 5
 
+// done is what was done, by verb.
+var done = map[change.Verb]string{change.Make: "made", change.Alter: "altered", change.Remove: "removed"}
+
 // summary tells in a line what an enactment came to.
 func (r *Review) summary() string {
 	count := map[change.Verb]int{}
@@ -256,12 +259,9 @@ func (r *Review) summary() string {
 		count[c.Verb]++
 	}
 	text := "finished"
-	for _, v := range []struct {
-		verb change.Verb
-		word string
-	}{{change.Make, "made"}, {change.Alter, "altered"}, {change.Remove, "removed"}} {
-		if n := count[v.verb]; n > 0 {
-			text += fmt.Sprintf(", %s %d", v.word, n)
+	for _, v := range []change.Verb{change.Make, change.Alter, change.Remove} {
+		if n := count[v]; n > 0 {
+			text += fmt.Sprintf(", %s %d", done[v], n)
 		}
 	}
 	quote := func(word string, list []sentence.Stated) {
@@ -275,6 +275,13 @@ func (r *Review) summary() string {
 	}
 	quote("said", r.Added)
 	quote("retracted", r.Retracted)
+	for i, m := range r.Meanings {
+		if i == mostTold {
+			text += fmt.Sprintf("; %d more words mean something else", len(r.Meanings)-mostTold)
+			break
+		}
+		text += fmt.Sprintf("; %s %s %s: %s", done[m.Verb], m.Kind, m.Name, m)
+	}
 	if r.Drift.putRight() {
 		text += "; put right what others had changed"
 	}

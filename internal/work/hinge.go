@@ -107,6 +107,12 @@ func (w *Work) compare(r *Review, old, now *estate.Estate) error {
 			on = append(on, id+" is another one there")
 		}
 	}
+	meant := change.Meanings(old, now)
+	for _, m := range r.Meanings {
+		if !slices.ContainsFunc(meant, func(o change.Meaning) bool { return o.Kind == m.Kind && o.Name == m.Name && o.After == m.After }) {
+			on = append(on, fmt.Sprintf("%s %s means something else there", m.Kind, m.Name))
+		}
+	}
 	plan := flow.Compile(now, change.Assigned(has))
 	for _, st := range r.Added {
 		if meaning(st.Sentence, r.Estate, r.after.Plan) != meaning(st.Sentence, now, plan) {

@@ -13,6 +13,7 @@ import (
 	"ironbark/internal/flow"
 	"ironbark/internal/ledger"
 	"ironbark/internal/opening"
+	"ironbark/internal/rights"
 	"ironbark/internal/sentence"
 	"ironbark/internal/site"
 )
@@ -137,7 +138,7 @@ func (u *UnknownPersonError) ExitStatus() int { return 6 }
 // leads reports whether the person may close anybody's openings.
 func (w *Work) leads(ctx context.Context) bool {
 	st, err := w.installed(ctx, w.Site.Judged)
-	return err == nil && st.Estate.Belongs(w.Person, "leads")
+	return err == nil && st.Estate.Belongs(w.Person, rights.Leads)
 }
 
 // Close ends openings early: those that which reports true for. It returns them,

@@ -12,6 +12,7 @@ import (
 	"ironbark/internal/exposure"
 	"ironbark/internal/findings"
 	"ironbark/internal/opening"
+	"ironbark/internal/rights"
 	"ironbark/internal/sentence"
 )
 
@@ -91,6 +92,10 @@ func (w *Work) reviewOf(before *State, files Files, e *estate.Estate, edit bool)
 		Exposure: exposure.Compare(exposure.NewView(before.Plan, now), exposure.NewView(after.Plan, now)),
 		Broken:   exposure.Guarantees(e, after.Plan, now), Findings: found(before, after, now),
 	}
+	r.Rights = rights.Compare(rights.State{Estate: before.Estate, Plan: before.Plan}, rights.State{Estate: e, Plan: after.Plan})
+	r.Weakened = exposure.CoverageLost(exposure.Side{Estate: before.Estate, Plan: before.Plan}, exposure.Side{Estate: e, Plan: after.Plan})
+	r.Meanings = change.Meanings(before.Estate, e)
+	r.Freed = freed(before, after)
 	r.Notes = w.notes(r)
 	r.QuotaExceeded = r.After.Used.Over(r.Limits)
 	if len(r.Broken)+len(r.QuotaExceeded) > 0 {
@@ -99,7 +104,7 @@ func (w *Work) reviewOf(before *State, files Files, e *estate.Estate, edit bool)
 	}
 	base := after.Plan.WithoutOpenings(func(int64) bool { return true })
 	r.same = slices.Equal(base.Rows(), before.Report.Base())
-	r.NoEffect = len(changes) == 0 && r.same && len(r.Ending) == 0 && len(r.Added) == 0 && len(r.Retracted) == 0
+	r.NoEffect = len(changes) == 0 && r.same && len(r.Ending)+len(r.Added)+len(r.Retracted)+len(r.Meanings) == 0
 	return r, nil
 }
 

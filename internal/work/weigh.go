@@ -32,7 +32,8 @@ func (r *Review) newlyWrong(now time.Time, edit bool) (broken, over []string) {
 }
 
 // opensNothing reports whether nothing is open or may be opened after the review that
-// was not, or not for as long, and nothing is made that could.
+// was not, or not for as long, nobody may more, nothing is made that could, and no guarantee
+// speaks of less.
 func (r *Review) opensNothing(now time.Time) bool {
 	grows := func(c change.Change) bool { return c.Verb == change.Make || c.Verb == change.Alter }
 	if slices.ContainsFunc(r.Changes, grows) {
@@ -45,22 +46,11 @@ func (r *Review) opensNothing(now time.Time) bool {
 		later := func(c exposure.Change) bool {
 			return !c.Before.IsZero() && (c.Entry.Until.IsZero() || c.Entry.Until.After(c.Before))
 		}
-		if len(d.Opened) > 0 || slices.ContainsFunc(d.Moved, later) {
+		if len(d.Opened)+len(d.Gained) > 0 || slices.ContainsFunc(d.Moved, later) {
 			return false
 		}
 	}
-	return reflect.DeepEqual(rights(r.before.Estate), rights(r.Estate)) || len(rights(r.Estate)) < len(rights(r.before.Estate))
-}
-
-// rights are what an estate says of people beside its permits' reach.
-func rights(e *estate.Estate) []string {
-	var list []string
-	for _, p := range e.People {
-		for _, g := range p.Groups {
-			list = append(list, p.Name+" "+g)
-		}
-	}
-	return list
+	return len(r.Rights.Gained)+len(r.Weakened) == 0
 }
 
 // touched lists by ID the resources that two estates ask for differently.

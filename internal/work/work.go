@@ -14,6 +14,7 @@ import (
 	"ironbark/internal/flow"
 	"ironbark/internal/ledger"
 	"ironbark/internal/opening"
+	"ironbark/internal/rights"
 	"ironbark/internal/sentence"
 	"ironbark/internal/site"
 )
@@ -201,7 +202,7 @@ type Review struct {
 	Estate         *estate.Estate
 	Basis          site.Basis // what it was worked out on
 	FirstEnactment bool       // nothing was ever enacted
-	NoEffect       bool       // nothing but words that change nothing: comments, order, people
+	NoEffect       bool       // nothing but words that change nothing: comments and order
 	Changes        []change.Change
 	Added          []sentence.Stated // sentences that are new
 	Retracted      []sentence.Stated // sentences that were enacted and are not in the files any more
@@ -209,7 +210,11 @@ type Review struct {
 	Ending         []Ending // openings that would end or lose something
 	Findings       []Found
 	Broken         []exposure.Broken
-	QuotaExceeded  []string // limits that would be exceeded
+	Rights         rights.Difference
+	Weakened       []exposure.Uncovered // what guarantees speak of no more
+	Meanings       []change.Meaning     // words that stand for something else
+	Freed          []Freed              // public addresses of the estate that are its no more
+	QuotaExceeded  []string             // limits that would be exceeded
 	Before         cost.Bill
 	After          cost.Bill
 	Limits         cost.Amounts

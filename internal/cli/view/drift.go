@@ -61,6 +61,10 @@ func driftLines(d *work.Drift, ph *Phrasing) (lines []driftLine) {
 	if d.Enacted != nil { // what was closed may be of a machine that is not there any more
 		tell(NewPhrasing(d.Enacted, ph.now), d.Exposure.Closed, "%s to %s has been closed to %s since %s", false)
 	}
+	tell(ph, d.Exposure.Gained, "%s to %s is open to %s by another door too since %s", true)
+	if d.Enacted != nil {
+		tell(NewPhrasing(d.Enacted, ph.now), d.Exposure.Lost, "%s to %s is open to %s by a door less since %s", false)
+	}
 	for _, c := range d.Exposure.Moved {
 		since := d.Since(c.Entry)
 		lines = append(lines, driftLine{text: fmt.Sprintf("%s to %s is open to %s until %s, and not until %s, since %s", ph.service(c.Entry.Services), ph.machine(c.Entry.Door.Machine, c.Entry.Door),

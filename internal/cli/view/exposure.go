@@ -1,13 +1,14 @@
 package view
 
 import (
-	"cmp"
 	"fmt"
 	"iter"
+	"math"
 	"slices"
 	"strings"
 	"time"
 
+	"ironbark/internal/change"
 	"ironbark/internal/driver"
 	"ironbark/internal/exposure"
 	"ironbark/internal/flow"
@@ -45,6 +46,7 @@ type Phrasing struct {
 	plan     *flow.Plan
 	openings []opening.Opening
 	now      time.Time
+	mark     string // before places in files, where they are not those of now
 }
 
 // NewPhrasing collects the names that a state's listings use.
@@ -56,6 +58,25 @@ func NewPhrasing(st *work.State, now time.Time) *Phrasing {
 	return &Phrasing{
 		names: exposure.NewNames(st.Estate, st.Plan), namings: flow.Namings(own, st.Estate), plan: st.Plan,
 		openings: st.Report.Openings, now: now,
+	}
+}
+
+// Numbered prints numbers beside words that mean something else on the other side.
+func (ph *Phrasing) Numbered(changed []change.Meaning) {
+	for _, m := range changed {
+		if m.Verb != change.Alter {
+			continue
+		}
+		switch m.Kind {
+		case "source":
+			ph.names.Number(m.Name)
+		case "service":
+			for i, n := range ph.namings {
+				if n.Name == m.Name {
+					ph.namings[i].Name = fmt.Sprintf("%s (%s)", n.Name, strings.Join(flow.ServiceRuns(n.Set), " "))
+				}
+			}
+		}
 	}
 }
 
@@ -111,6 +132,7 @@ type entryRow struct {
 	from     flow.Addrs
 	doors    []string
 	services flow.Services
+	before   time.Time // of a difference in ends
 }
 
 // gather joins entries of one machine, service and sentence over their doors.
@@ -185,23 +207,17 @@ func administrativeFirst(a, b entryRow) int {
 
 // Reach prints what is open.
 func (p *Printer) Reach(list []exposure.Entry, ph *Phrasing) {
-	var rows [][]string
-	gathered := ph.gather(list)
-	slices.SortStableFunc(gathered, func(a, b entryRow) int { return cmp.Or(cmp.Compare(a.machine, b.machine), administrativeFirst(a, b)) })
-	for _, r := range gathered {
-		service := ph.service(r.services)
-		if r.entry.Administrative {
-			service = p.Open(service + " !")
-		}
-		rows = append(rows, []string{
-			ph.names.Plain(r.from), r.machine, service, strings.Join(r.doors, ", "), until(r.entry.Until, ph.now), ph.because(r.entry.Origin, r.entry.Opening),
-		})
-	}
+	c := &cited{}
+	rows := p.flowRows(ph.gather(list), math.MaxInt, ph, func(r entryRow) string { return until(r.entry.Until, ph.now) }, c)
 	if len(rows) == 0 {
 		p.Line("Nothing is reachable.")
 		return
 	}
-	p.Table([]string{"FROM", "TO", "SERVICE", "DOOR", "UNTIL", "BECAUSE OF"}, rows)
+	p.Table([]string{"TO", "SERVICE", "FROM", "DOOR", "UNTIL", "BY"}, rows)
+	if len(c.list) > 0 {
+		p.Line("")
+		c.tell(p, "")
+	}
 }
 
 // reachJSON is an entry as programs read it.

@@ -26,11 +26,7 @@ func (p *Printer) Paths(found []PathsTo, ask sentence.Ask, ph *Phrasing) {
 		for _, path := range to.Paths {
 			text := ask.From.String()
 			for _, hop := range path {
-				service := ph.service(hop.Entry.Services)
-				if hop.Entry.Administrative {
-					service = p.Open(service + " !")
-				}
-				text += fmt.Sprintf(" → %s %s", hop.To, service)
+				text += fmt.Sprintf(" → %s %s", hop.To, p.marked(hop.Entry.Services, ph))
 			}
 			p.Wrap("", text)
 			for _, hop := range path {

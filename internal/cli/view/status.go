@@ -55,11 +55,7 @@ func (p *Printer) Status(st *work.State, drift *work.Drift, reach iter.Seq[expos
 		p.Line("  nothing")
 	}
 	for _, r := range rows {
-		service := ph.service(r.services)
-		if r.entry.Administrative {
-			service = p.Open(service + " !")
-		}
-		text := fmt.Sprintf("%s → %s %s", ph.names.Plain(r.from), r.machine, service)
+		text := fmt.Sprintf("%s → %s %s", ph.names.Plain(r.from), r.machine, p.marked(r.services, ph))
 		if t := r.entry.Until; !t.IsZero() {
 			text += ", " + Left(t, now) + " left"
 		}

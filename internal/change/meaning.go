@@ -1,0 +1,130 @@
+package change
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+
+	"ironbark/internal/estate"
+	"ironbark/internal/sentence"
+)
+
+// Meaning is a word of an estate that stands for something else in the next one, or that
+// only one of them has: sentences that name it mean something else though their words stay.
+type Meaning struct {
+	Verb          Verb
+	Kind          string // service, source, person, admin, limit or console
+	Name          string
+	Before, After string // what it stands for; "": it is not there
+}
+
+// String tells how it changes.
+func (m Meaning) String() string {
+	switch m.Verb {
+	case Make:
+		return m.After
+	case Remove:
+		return m.Before
+	}
+	return fmt.Sprintf("%s → %s", cmp.Or(m.Before, "nothing"), cmp.Or(m.After, "nothing"))
+}
+
+// Meanings lists the words that stand for something else in b than in a: services, sources,
+// what is administrative, people with their groups and keys, and limits. What is made of
+// resources is told by [Diff].
+func Meanings(a, b *estate.Estate) (list []Meaning) {
+	compare := func(kind string, before, after []Meaning) {
+		find := func(in []Meaning, name string) (Meaning, bool) {
+			i := slices.IndexFunc(in, func(m Meaning) bool { return m.Name == name })
+			if i < 0 {
+				return Meaning{}, false
+			}
+			return in[i], true
+		}
+		for _, m := range after {
+			old, there := find(before, m.Name)
+			switch {
+			case !there:
+				list = append(list, Meaning{Verb: Make, Kind: kind, Name: m.Name, After: m.After})
+			case old.After != m.After:
+				list = append(list, Meaning{Verb: Alter, Kind: kind, Name: m.Name, Before: old.After, After: m.After})
+			}
+		}
+		for _, m := range before {
+			if _, there := find(after, m.Name); !there {
+				list = append(list, Meaning{Verb: Remove, Kind: kind, Name: m.Name, Before: m.After})
+			}
+		}
+	}
+	compare("service", services(a), services(b))
+	compare("source", sources(a), sources(b))
+	compare("admin", admin(a), admin(b))
+	compare("person", people(a), people(b))
+	compare("limit", limits(a), limits(b))
+	return list
+}
+
+func services(e *estate.Estate) (list []Meaning) {
+	for _, s := range e.Services {
+		list = append(list, Meaning{Name: s.Name, After: joined(s.Ports)})
+	}
+	return list
+}
+
+func sources(e *estate.Estate) (list []Meaning) {
+	for _, s := range e.Sources {
+		list = append(list, Meaning{Name: s.Name, After: joined(s.Ranges)})
+	}
+	return list
+}
+
+// admin tells each service that the estate adds to the administrative ones, with its ports.
+func admin(e *estate.Estate) (list []Meaning) {
+	for _, s := range e.Admin {
+		m := Meaning{Name: s.String(), After: "administrative"}
+		if name, named := s.Name(); named {
+			ports, _ := e.Ports(name)
+			m.After += ", " + joined(ports)
+		}
+		list = append(list, m)
+	}
+	return list
+}
+
+func people(e *estate.Estate) (list []Meaning) {
+	for _, p := range e.People {
+		groups := slices.Sorted(slices.Values(p.Groups))
+		what := "in no group"
+		if len(groups) > 0 {
+			what = "in " + strings.Join(groups, ", ")
+		}
+		for _, key := range p.Keys {
+			what += ", key " + tail(key)
+		}
+		list = append(list, Meaning{Name: p.Name, After: what})
+	}
+	return list
+}
+
+// tail is the end of a public key, by which people tell keys apart.
+func tail(key string) string {
+	words := strings.Fields(key)
+	if len(words) < 2 {
+		return key
+	}
+	blob := strings.TrimRight(words[1], "=")
+	return "…" + blob[max(0, len(blob)-8):]
+}
+
+func limits(e *estate.Estate) []Meaning {
+	return []Meaning{{Name: "opening", After: sentence.DurationOf(e.Limits.Opening()).String()}}
+}
+
+func joined[T fmt.Stringer](items []T) string {
+	words := make([]string, len(items))
+	for i, item := range items {
+		words[i] = item.String()
+	}
+	return strings.Join(words, ", ")
+}

@@ -1,0 +1,134 @@
+package view
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"ironbark/internal/estate"
+	"ironbark/internal/flow"
+)
+
+// cited are the sentences that rows of a listing refer to by their places. Each is told
+// once, below.
+type cited struct {
+	list  [][]string // places and words
+	known map[string]bool
+}
+
+// cite returns the place of what decided about something, as rows refer to it: “:7” of
+// estate.rules, team.rules:7, or an opening's number.
+func (c *cited) cite(ph *Phrasing, o flow.Origin, opening int64) string {
+	ref, words := "", o.Sentence
+	switch at := place(o); {
+	case opening > 0:
+		ref = fmt.Sprintf("opening %d", opening)
+		words = strings.TrimPrefix(ph.because(o, opening), ref+" ")
+	case o.File == estate.RulesName:
+		ref = fmt.Sprintf("%s:%d", ph.mark, o.Line)
+	case at != "":
+		ref = ph.mark + at
+	case len(o.Sentence) <= len("bastion ")+16: // it stands in no file, and is short: bastion beacon
+		return o.Sentence
+	default: // done by somebody else
+		ref = "others"
+		for n := 2; c.known[ref] && !c.told(ref, words); n++ {
+			ref = fmt.Sprintf("others %d", n)
+		}
+	}
+	if c.known == nil {
+		c.known = map[string]bool{}
+	}
+	if !c.known[ref] {
+		c.known[ref] = true
+		c.list = append(c.list, []string{ref, words})
+	}
+	return ref
+}
+
+// told reports whether a place was cited with these words.
+func (c *cited) told(ref, words string) bool {
+	return slices.ContainsFunc(c.list, func(one []string) bool { return one[0] == ref && one[1] == words })
+}
+
+// tell prints the sentences that were cited, each with its place.
+func (c *cited) tell(p *Printer, indent string) {
+	wide := 0
+	for _, one := range c.list {
+		wide = max(wide, len(one[0]))
+	}
+	for _, one := range c.list {
+		p.Wrap(fmt.Sprintf("%s%-*s  ", indent, wide, one[0]), one[1])
+	}
+}
+
+// flowRows are the cells of the first rows of what is open: machine, services, source,
+// doors, end, and what decided. A machine that has several rows is named in the first.
+func (p *Printer) flowRows(rows []entryRow, most int, ph *Phrasing, end func(entryRow) string, c *cited) (cells [][]string) {
+	slices.SortStableFunc(rows, func(a, b entryRow) int { return cmp.Or(cmp.Compare(a.machine, b.machine), administrativeFirst(a, b)) })
+	rows = rows[:min(len(rows), most)]
+	last := ""
+	for _, r := range rows {
+		machine := r.machine
+		if machine == last {
+			machine = ""
+		}
+		last = r.machine
+		cells = append(cells, []string{
+			machine, p.marked(r.services, ph), ph.names.Plain(r.from), strings.Join(r.doors, ", "), end(r), c.cite(ph, r.entry.Origin, r.entry.Opening),
+		})
+	}
+	return cells
+}
+
+// marked prints services with a mark behind each administrative one.
+func (p *Printer) marked(s flow.Services, ph *Phrasing) string {
+	admin := s.Intersect(ph.plan.Guard)
+	if admin.IsEmpty() {
+		return ph.service(s)
+	}
+	text := ph.service(s)
+	if strings.HasPrefix(text, "any") { // the exceptions may be administrative too
+		return p.Open(strings.Replace(text, "any", "any!", 1))
+	}
+	words := strings.Split(ph.service(admin), ", ")
+	for i, w := range words {
+		words[i] = p.Open(w + "!")
+	}
+	if rest := s.Subtract(admin); !rest.IsEmpty() {
+		words = append(words, ph.service(rest))
+	}
+	return strings.Join(words, ", ")
+}
+
+// people lists people by name, a group's name in place of all of its members.
+func people(names []string, e *estate.Estate) string {
+	members := map[string][]string{}
+	for _, p := range e.People {
+		for _, g := range p.Groups {
+			members[g] = append(members[g], p.Name)
+		}
+	}
+	for _, g := range slices.Sorted(maps.Keys(members)) {
+		if list := members[g]; len(list) > 1 && sameSet(list, names) {
+			return g
+		}
+	}
+	return few(names)
+}
+
+func sameSet(a, b []string) bool {
+	return slices.Equal(slices.Sorted(slices.Values(a)), slices.Sorted(slices.Values(b)))
+}
+
+// mostNamed is how many machines or people are named one by one.
+const mostNamed = 5
+
+func few(names []string) string {
+	if len(names) > mostNamed+1 {
+		return fmt.Sprintf("%s and %d more", strings.Join(names[:mostNamed], ", "), len(names)-mostNamed)
+	}
+	return strings.Join(names, ", ")
+}

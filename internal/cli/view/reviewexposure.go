@@ -1,0 +1,143 @@
+package view
+
+import (
+	"fmt"
+	"strings"
+
+	"ironbark/internal/exposure"
+	"ironbark/internal/rights"
+	"ironbark/internal/sentence"
+	"ironbark/internal/work"
+)
+
+// exposureDifference prints what opens and closes, and what people may more and less.
+func (p *Printer) exposureDifference(r *work.Review, before, after *Phrasing) {
+	p.Line("")
+	p.Head("2  Exposure: who can newly reach what, and who no longer can")
+	d := r.Exposure
+	if d.IsEmpty() {
+		p.Line("   nothing opens and nothing closes")
+	}
+	c := &cited{}
+	ends := func(ph *Phrasing) func(exposure.Change) string {
+		return func(x exposure.Change) string { return until(x.Entry.Until, ph.now) }
+	}
+	p.changes(p.Open("newly open"), d.Opened, after, ends(after), c)
+	p.changes("no longer open", d.Closed, before, ends(before), c)
+	p.changes("open until another moment", d.Moved, after, func(x exposure.Change) string {
+		return fmt.Sprintf("%s, was %s", orEver(x.Entry.Until, after.now), orEver(x.Before, after.now))
+	}, c)
+	p.changes("open through a further door", d.Gained, after, ends(after), c)
+	p.changes("open as before, but through this door no more", d.Lost, before, ends(before), c)
+	c.tell(p, "   ")
+	p.rights("may do more", r.Rights.Gained, after, r)
+	p.rights("may do less", r.Rights.Lost, before, r)
+	p.freed(r)
+}
+
+// changes prints differences of one sort, a row a machine and service; end tells the end.
+func (p *Printer) changes(head string, list []exposure.Change, ph *Phrasing, end func(exposure.Change) string, c *cited) {
+	if len(list) == 0 {
+		return
+	}
+	p.Line("   %s", head)
+	var rows []entryRow
+	for first := 0; first < len(list); { // those of one end are gathered: rows of other ends are others
+		last := first
+		var entries []exposure.Entry
+		for ; last < len(list) && list[last].Before.Equal(list[first].Before); last++ {
+			entries = append(entries, list[last].Entry)
+		}
+		for _, row := range ph.gather(entries) {
+			row.before = list[first].Before
+			rows = append(rows, row)
+		}
+		first = last
+	}
+	p.TableIn("     ", nil, p.flowRows(rows, mostChanges, ph, func(r entryRow) string {
+		return end(exposure.Change{Entry: r.entry, Before: r.before})
+	}, c))
+	if len(rows) > mostChanges {
+		p.Line("     … and %d more: --json tells all of them", len(rows)-mostChanges)
+	}
+}
+
+// rights prints what people may more, or less.
+func (p *Printer) rights(head string, list []rights.Right, ph *Phrasing, r *work.Review) {
+	if len(list) == 0 {
+		return
+	}
+	before, after := r.States()
+	e := after.Estate
+	if ph.mark != "" {
+		e = before.Estate
+	}
+	p.Line("   %s", head)
+	var rows [][]string
+	for i, one := range list {
+		if i == mostChanges {
+			break
+		}
+		rows = append(rows, []string{people(one.People, e), p.rightWords(one, ph)})
+	}
+	p.TableIn("     ", nil, rows)
+	if len(list) > mostChanges {
+		p.Line("     … and %d more: --json tells all of them", len(list)-mostChanges)
+	}
+}
+
+func (p *Printer) rightWords(r rights.Right, ph *Phrasing) string {
+	if r.Kind == rights.Close {
+		return "close what others opened"
+	}
+	what := fmt.Sprintf("%s to %s from %s", p.marked(r.Flows.Services, ph), few(r.Machines), ph.names.Plain(r.Flows.From))
+	switch r.Kind {
+	case rights.Reach:
+		return fmt.Sprintf("reach %s through %s", what, r.Via)
+	case rights.Approve:
+		return "approve that others open " + what
+	}
+	text := fmt.Sprintf("open %s, for %s at most", what, sentence.DurationOf(r.Length))
+	if r.Approvals > 0 {
+		text += ", with " + count(r.Approvals, "approval")
+	}
+	if r.Emergency {
+		text += ", in an emergency"
+	}
+	return text
+}
+
+// freed tells public addresses that the estate gives back, those first that are named as
+// sources.
+func (p *Printer) freed(r *work.Review) {
+	var quiet []string
+	for _, f := range r.Freed {
+		if len(f.NamedBy) > 0 {
+			p.Wrap("   "+p.Bad("given back")+"  ", fmt.Sprintf("%s, and whoever gets it next is let in by %s", f.Address, strings.Join(f.NamedBy, ", ")))
+		} else {
+			quiet = append(quiet, f.Address.String())
+		}
+	}
+	if len(quiet) > 0 {
+		p.Wrap("   given back  ", few(quiet))
+	}
+}
+
+// weakened tells what guarantees speak of no more.
+func (p *Printer) weakened(list []exposure.Uncovered, before *Phrasing) {
+	for i, u := range list {
+		if i == mostChanges {
+			p.Line("   … and %d more: --json tells all of them", len(list)-mostChanges)
+			return
+		}
+		what := "may be open: no guarantee speaks of it any more"
+		switch {
+		case u.Always:
+			what = "need not be open: no guarantee speaks of it any more"
+		case u.Standing:
+			what = "may be open for a while or by a bastion: what is left speaks of standing sentences only"
+		}
+		p.Wrap("   "+p.Bad("weaker")+"  ", fmt.Sprintf("%s from %s to %s %s", p.marked(u.Flows.Services, before), before.names.Plain(u.Flows.From), few(u.Targets), what))
+		p.Wrap("           ", fmt.Sprintf("for example %s from %s to %s, as it was by %s", u.Example.Service, u.Example.Source, u.Targets[0], sentenceAt(u.Guarantee)))
+	}
+}

@@ -1,0 +1,228 @@
+package view
+
+import (
+	"time"
+
+	"ironbark/internal/cost"
+	"ironbark/internal/exposure"
+	"ironbark/internal/findings"
+	"ironbark/internal/flow"
+	"ironbark/internal/rights"
+	"ironbark/internal/sentence"
+	"ironbark/internal/work"
+)
+
+// ReviewJSON is the document of a review.
+func ReviewJSON(r *work.Review, before, after *Phrasing) any {
+	type resource struct {
+		Verb   string   `json:"verb"`
+		Kind   string   `json:"kind"`
+		Name   string   `json:"name"`
+		Detail []string `json:"detail"`
+	}
+	type broken struct {
+		Guarantee string    `json:"guarantee"`
+		File      string    `json:"file"`
+		Line      int       `json:"line"`
+		At        time.Time `json:"at"`
+		Source    string    `json:"source"`
+		Service   string    `json:"service"`
+		Target    string    `json:"target"`
+		Potential bool      `json:"potential"`
+		By        string    `json:"by"`
+	}
+	type meaning struct {
+		Verb   string `json:"verb"`
+		Kind   string `json:"kind"`
+		Name   string `json:"name"`
+		Before string `json:"before"`
+		After  string `json:"after"`
+	}
+	type ending struct {
+		Opening  int64      `json:"opening"`
+		Narrowed bool       `json:"narrowed"`
+		Why      string     `json:"why"`
+		Lost     []lossJSON `json:"lost"`
+	}
+	type weakened struct {
+		Guarantee string   `json:"guarantee"`
+		File      string   `json:"file"`
+		Line      int      `json:"line"`
+		Always    bool     `json:"always"`
+		Standing  bool     `json:"standing"`
+		Targets   []string `json:"targets"`
+		Services  []string `json:"services"`
+		From      []string `json:"from"`
+		Source    string   `json:"source"`
+		Service   string   `json:"service"`
+		Door      bool     `json:"door"`
+	}
+	doc := struct {
+		Verdict   string      `json:"verdict"`
+		Nothing   bool        `json:"nothing"`
+		Stopped   []string    `json:"stopped"`
+		Resources []resource  `json:"resources"`
+		Said      []string    `json:"said"`
+		Back      []string    `json:"retracted"`
+		Meanings  []meaning   `json:"meanings"`
+		Ending    []ending    `json:"ending"`
+		Opened    []reachJSON `json:"opened"`
+		Closed    []reachJSON `json:"closed"`
+		Moved     []movedJSON `json:"moved"`
+		Gained    []reachJSON `json:"gainedDoors"`
+		Lost      []reachJSON `json:"lostDoors"`
+		More      []rightJSON `json:"mayMore"`
+		Less      []rightJSON `json:"mayLess"`
+		Freed     []freedJSON `json:"givenBack"`
+		Weakened  []weakened  `json:"weakened"`
+		Findings  any         `json:"findings"`
+		Broken    []broken    `json:"broken"`
+		Before    any         `json:"before"`
+		After     any         `json:"after"`
+		Drift     any         `json:"drift"`
+		Notes     []string    `json:"notes"`
+	}{
+		Nothing: r.IsEmpty(), Stopped: append([]string{}, r.Stopped()...), Resources: []resource{}, Said: texts(r.Added), Back: texts(r.Retracted), Broken: []broken{},
+		Opened: changesJSON(r.Exposure.Opened, after), Closed: changesJSON(r.Exposure.Closed, before), Moved: movedDocs(r.Exposure.Moved, after),
+		Verdict: verdict(r), Gained: changesJSON(r.Exposure.Gained, after), Lost: changesJSON(r.Exposure.Lost, before),
+		More: rightsJSON(r.Rights.Gained), Less: rightsJSON(r.Rights.Lost), Freed: []freedJSON{}, Weakened: []weakened{}, Meanings: []meaning{}, Ending: []ending{},
+		Before: BillJSON(r.Before), After: BillJSON(r.After), Drift: DriftJSON(r.Drift, before), Notes: append([]string{}, r.Notes...),
+	}
+	for _, c := range r.Changes {
+		detail := c.How
+		if len(detail) == 0 {
+			detail = []string{c.Resource.Describe()}
+		}
+		doc.Resources = append(doc.Resources, resource{string(c.Verb), string(c.Resource.Kind), c.Resource.Name, detail})
+	}
+	for _, m := range r.Meanings {
+		doc.Meanings = append(doc.Meanings, meaning{string(m.Verb), m.Kind, m.Name, m.Before, m.After})
+	}
+	for _, e := range r.Ending {
+		one := ending{e.Opening.ID, e.Narrowed, e.Why, []lossJSON{}}
+		for _, l := range e.Lost {
+			one.Lost = append(one.Lost, lossJSON{l.Part.Machines, flow.ServiceRuns(l.Part.Services), flow.AddrRuns(l.Part.From), moment(l.End), l.By})
+		}
+		doc.Ending = append(doc.Ending, one)
+	}
+	for _, u := range r.Weakened {
+		doc.Weakened = append(doc.Weakened, weakened{
+			u.Guarantee.Sentence, u.Guarantee.File, u.Guarantee.Line, u.Always, u.Standing, u.Targets,
+			flow.ServiceRuns(u.Flows.Services), flow.AddrRuns(u.Flows.From), u.Example.Source.String(), u.Example.Service.String(), u.Door,
+		})
+	}
+	for _, f := range r.Freed {
+		doc.Freed = append(doc.Freed, freedJSON{f.Address.String(), append([]string{}, f.NamedBy...)})
+	}
+	var list []findings.Finding
+	for _, f := range r.Findings {
+		list = append(list, f.Finding)
+	}
+	doc.Findings = FindingsJSON(list)
+	for _, b := range r.Broken {
+		doc.Broken = append(doc.Broken, broken{
+			b.Guarantee.Sentence, b.Guarantee.File, b.Guarantee.Line, b.At.UTC(), b.Flow.Source.String(), b.Flow.Service.String(), b.Target, b.Potential, b.By.Origin.Sentence,
+		})
+	}
+	return doc
+}
+
+// lossJSON is what an opening loses; with an end it is lost from then on.
+type lossJSON struct {
+	Machines []string   `json:"machines"`
+	Services []string   `json:"services"`
+	From     []string   `json:"from"`
+	End      *time.Time `json:"end"`
+	Permit   string     `json:"permit"`
+}
+
+type freedJSON struct {
+	Address string   `json:"address"`
+	NamedBy []string `json:"namedBy"`
+}
+
+// movedJSON is a difference of ends: before is the end that it had.
+type movedJSON struct {
+	reachJSON
+	Before *time.Time `json:"before"`
+}
+
+func movedDocs(list []exposure.Change, ph *Phrasing) []movedJSON {
+	out := make([]movedJSON, 0, len(list))
+	for _, c := range list {
+		out = append(out, movedJSON{entryJSON(c.Entry, ph), moment(c.Before)})
+	}
+	return out
+}
+
+// rightJSON is what some people may do.
+type rightJSON struct {
+	May       string   `json:"may"`
+	People    []string `json:"people"`
+	Machines  []string `json:"machines"`
+	Services  []string `json:"services"`
+	From      []string `json:"from"`
+	Via       string   `json:"via"`
+	Length    string   `json:"length"`
+	Approvals int      `json:"approvals"`
+	Emergency bool     `json:"emergency"`
+	Sentence  string   `json:"sentence"`
+	File      string   `json:"file"`
+	Line      int      `json:"line"`
+}
+
+func rightsJSON(list []rights.Right) []rightJSON {
+	out := make([]rightJSON, 0, len(list))
+	for _, r := range list {
+		one := rightJSON{
+			May: r.Kind.String(), People: r.People, Machines: append([]string{}, r.Machines...), Services: flow.ServiceRuns(r.Flows.Services), From: flow.AddrRuns(r.Flows.From),
+			Via: r.Via, Approvals: r.Approvals, Emergency: r.Emergency, Sentence: r.Origin.Sentence, File: r.Origin.File, Line: r.Origin.Line,
+		}
+		if r.Kind == rights.Open {
+			one.Length = sentence.DurationOf(r.Length).String()
+		}
+		out = append(out, one)
+	}
+	return out
+}
+
+func texts(list []sentence.Stated) []string {
+	out := make([]string, 0, len(list))
+	for _, s := range list {
+		out = append(out, s.Sentence.String())
+	}
+	return out
+}
+
+func changesJSON(list []exposure.Change, ph *Phrasing) []reachJSON {
+	out := make([]reachJSON, 0, len(list))
+	for _, c := range list {
+		out = append(out, entryJSON(c.Entry, ph))
+	}
+	return out
+}
+
+// FindingsJSON is the list of findings as programs read it.
+func FindingsJSON(list []findings.Finding) any {
+	type finding struct {
+		Level string `json:"level"`
+		What  string `json:"what"`
+		Mend  string `json:"mend"`
+		File  string `json:"file"`
+		Line  int    `json:"line"`
+	}
+	out := make([]finding, 0, len(list))
+	for _, f := range list {
+		out = append(out, finding{f.Level.String(), f.What, f.Mend, f.At.File, f.At.Line})
+	}
+	return out
+}
+
+// BillJSON is a bill as programs read it: money as decimal strings with their currency.
+func BillJSON(b cost.Bill) any {
+	money := func(m cost.Money) string { return m.String() + " " + b.Currency }
+	return struct {
+		Month string       `json:"month"`
+		Used  cost.Amounts `json:"used"`
+	}{money(b.Month()), b.Used}
+}

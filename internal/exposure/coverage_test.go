@@ -1,0 +1,89 @@
+package exposure_test
+
+import (
+	"fmt"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"ironbark/internal/exposure"
+	"ironbark/internal/flow"
+	"ironbark/internal/oracle"
+	"ironbark/internal/sentence"
+)
+
+// guaranteed draws an estate with guarantees, in which names mean one thing or another.
+func guaranteed(t *rapid.T) oracle.World {
+	pick := func(list ...string) string { return rapid.SampledFrom(list).Draw(t, "word") }
+	file := fmt.Sprintf(`estate: small
+site: sim
+sources: {office: [%s]}
+admin: [%s]
+networks: {estuary: {space: [10.60.0.0/16], outside: true, subnets: {landing: {range: [10.60.1.0/24]}}}}
+machines:
+  web-1: {image: i, size: s, at: landing, address: auto, tags: {role: web}}
+  web-2: {image: i, size: s, at: landing, tags: {role: %s}}
+fronts: {pier: {network: estuary, address: auto}}
+`, pick("203.0.113.64/27", "198.51.100.0/24"), pick("tcp/5432", "tcp/6432"), pick("web", "db"))
+	var rules []string
+	for range rapid.IntRange(0, 4).Draw(t, "guarantees") {
+		verb, standing := "never", ""
+		if rapid.IntRange(0, 3).Draw(t, "always") == 0 {
+			verb = "always"
+		} else if rapid.Bool().Draw(t, "standing") {
+			standing = " standing"
+		}
+		rules = append(rules, fmt.Sprintf("%s %s from %s to %s%s", verb, pick("ssh", "admin", "any", "https"), pick("office", "internet", "everywhere", "198.51.100.7"), pick("all", "web-1", "role=web", "pier"), standing))
+	}
+	return oracle.WorldOf(file, rules...)
+}
+
+// TestCoverageIsLostAsSets compares what is told as lost with what each guarantee says, flow
+// by flow.
+func TestCoverageIsLostAsSets(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		a, b := guaranteed(t), guaranteed(t)
+		pa, pb := a.Plan(), b.Plan()
+		list := exposure.CoverageLost(exposure.Side{Estate: a.Estate, Plan: pa}, exposure.Side{Estate: b.Estate, Plan: pb})
+		// What kinds of guarantee speak of a flow: 0 never, 1 never of what stands and more, 2 always.
+		speaks := func(w oracle.World, p *flow.Plan, target string, service flow.Service, from flow.Point) (kinds [3]bool) {
+			resolve := flow.NewResolver(w.Estate, p)
+			for _, st := range w.Estate.Sentences {
+				about := func(services sentence.Services, source, to sentence.Set) bool {
+					names := slices.ContainsFunc(exposure.Targets(w.Estate, p, to), func(t exposure.Target) bool { return exposure.TargetName(p, t) == target })
+					return names && resolve.Services(services).Contains(service) && resolve.Source(source).Contains(from)
+				}
+				switch s := st.Sentence.(type) {
+				case sentence.Never:
+					kinds[0] = kinds[0] || about(s.Services, s.From, s.To)
+					kinds[1] = kinds[1] || !s.Standing && about(s.Services, s.From, s.To)
+				case sentence.Always:
+					kinds[2] = kinds[2] || about(s.Services, s.From, s.To)
+				}
+			}
+			return kinds
+		}
+		for _, target := range []string{"web-1", "web-2", "pier"} {
+			for _, service := range []flow.Service{flow.TCPPort(22), flow.TCPPort(443), flow.TCPPort(5432), flow.TCPPort(6432)} {
+				for _, text := range []string{"203.0.113.65", "198.51.100.7", "198.51.100.9", "192.0.2.1", "10.60.1.9"} {
+					address, err := sentence.ParseAddress(text)
+					require.NoError(t, err)
+					from := flow.PointOf(address)
+					was, is := speaks(a, pa, target, service, from), speaks(b, pb, target, service, from)
+					var told [3]bool
+					for _, u := range list {
+						if slices.Contains(u.Targets, target) && u.Flows.Services.Contains(service) && u.Flows.From.Contains(from) {
+							told[map[bool]int{true: 2, false: map[bool]int{true: 1}[u.Standing]}[u.Always]] = true
+						}
+					}
+					words := fmt.Sprintf("%s %v from %s\n%s\n=====\n%s", target, service, text, a.Text, b.Text)
+					require.Equal(t, was[0] && !is[0], told[0], words)
+					require.Equal(t, was[1] && !is[1] && !told[0], told[1], words)
+					require.Equal(t, was[2] && !is[2], told[2], words)
+				}
+			}
+		}
+	})
+}

@@ -1,0 +1,309 @@
+// Package rights tells what people may do that is not open by itself, and how that differs
+// between two estates: what they may open for a while, reach through a bastion, approve,
+// and close for others.
+//
+// What somebody may is the union of all sentences that concern them, so a difference is one
+// of sets and not of texts: a permit that is retracted while another covers the same takes
+// nothing away, and a group, a tag or a source that changes its meaning gives or takes
+// without a word of the permits being altered.
+//
+// The package is pure.
+package rights
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"ironbark/internal/estate"
+	"ironbark/internal/flow"
+	"ironbark/internal/opening"
+	"ironbark/internal/sentence"
+)
+
+// Kind says what a right is to do. The zero Kind is invalid.
+type Kind uint8
+
+// The kinds.
+const (
+	Open    Kind = iota + 1 // services for a while
+	Reach                   // services through a bastion
+	Approve                 // what others ask to open
+	Close                   // what others opened
+)
+
+// String names the kind.
+func (k Kind) String() string {
+	return [...]string{"invalid", "open", "reach", "approve", "close"}[min(k, 5)%5]
+}
+
+// Right is what some people may do.
+type Right struct {
+	Kind      Kind
+	People    []string // by name, in order
+	Machines  []string // by name, in order; none for Close
+	Flows     flow.Box // nothing for Close
+	Via       string   // the bastion, for Reach
+	Length    time.Duration
+	Approvals int  // how many an opening needs
+	Emergency bool // in an emergency alone
+	Origin    flow.Origin
+}
+
+// Difference is what people may do after and not before, and the other way round.
+type Difference struct{ Gained, Lost []Right }
+
+// IsEmpty reports whether nobody may more or less.
+func (d Difference) IsEmpty() bool { return len(d.Gained)+len(d.Lost) == 0 }
+
+// State is an estate with its plan.
+type State struct {
+	Estate *estate.Estate
+	Plan   *flow.Plan
+}
+
+// Leads is the group whose members may close what others opened.
+const Leads = "leads"
+
+// Compare finds the difference from a to b. What is lost with a machine that is removed is
+// not told. Cost: linear in sentences × people of different memberships, and sentences that
+// differ × sentences × machines for each of those.
+func Compare(a, b State) Difference {
+	own := a.Plan.Own().Union(b.Plan.Own()) // no sources on either side
+	before, after := grantsOf(a, own), grantsOf(b, own)
+	removed := func(machine string) bool { _, there := b.Plan.MachineByName(machine); return !there }
+	type class struct {
+		mine, theirs held
+		people       []string
+	}
+	var classes []*class
+	alike := map[string]*class{}
+	for _, person := range people(a.Estate, b.Estate) {
+		mine, theirs := before.of(person, a.Estate), after.of(person, b.Estate)
+		key := fmt.Sprint(mine.list, theirs.list)
+		if alike[key] == nil {
+			alike[key] = &class{mine: mine, theirs: theirs}
+			classes = append(classes, alike[key])
+		}
+		alike[key].people = append(alike[key].people, person)
+	}
+	var gained, lost gathered
+	for _, c := range classes {
+		gained.add(c.people, more(c.theirs, c.mine, nil))
+		lost.add(c.people, more(c.mine, c.theirs, removed))
+	}
+	return Difference{Gained: gained.list, Lost: lost.list}
+}
+
+// people lists the people of two estates, each once, in order.
+func people(a, b *estate.Estate) (names []string) {
+	for _, p := range slices.Concat(a.People, b.People) {
+		names = append(names, p.Name)
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
+}
+
+// grant is a right with what makes it the same as another.
+type grant struct {
+	Right
+	key string
+	to  []sentence.Name
+}
+
+// grants are all rights that an estate's sentences give, whoever they give them to.
+type grants struct{ list []grant }
+
+// held are grants that one person has, by their places.
+type held struct {
+	all  *grants
+	list []int
+}
+
+// reader puts the words of sentences into sets, each of the same words once.
+type reader struct {
+	State
+	resolve  flow.Resolver
+	own      flow.Addrs
+	machines map[string][]string
+	flows    map[string]flow.Box
+	keys     map[string]string
+}
+
+func (r *reader) machinesOf(to sentence.Set) []string {
+	text := to.String()
+	names, known := r.machines[text]
+	if !known {
+		for _, m := range r.resolve.Group(to).Machines {
+			names = append(names, r.Plan.Machines[m].Name)
+		}
+		slices.Sort(names)
+		r.machines[text] = names
+	}
+	return names
+}
+
+func (r *reader) box(services sentence.Services, from sentence.Set) flow.Box {
+	text := services.String() + " from " + from.String()
+	box, known := r.flows[text]
+	if !known {
+		box = flow.Box{Services: r.resolve.Services(services), From: r.resolve.Source(from).Subtract(r.own)}
+		r.flows[text] = box
+	}
+	return box
+}
+
+// key tells rights of the same sets by the same text.
+func (r *reader) key(right Right, services sentence.Services, from, to sentence.Set) string {
+	of := func(text string, print func() string) string {
+		if r.keys[text] == "" {
+			r.keys[text] = print()
+		}
+		return r.keys[text]
+	}
+	return fmt.Sprint(right.Kind, right.Via, right.Length, right.Approvals, right.Emergency,
+		of("to "+to.String(), func() string { return strings.Join(right.Machines, " ") }), "|",
+		of(services.String()+" from "+from.String(), func() string {
+			return fmt.Sprint(flow.ServiceRuns(right.Flows.Services), flow.AddrRuns(right.Flows.From))
+		}))
+}
+
+func grantsOf(s State, own flow.Addrs) *grants {
+	g := &grants{}
+	r := &reader{State: s, resolve: flow.NewResolver(s.Estate, s.Plan), own: own, machines: map[string][]string{}, flows: map[string]flow.Box{}, keys: map[string]string{}}
+	add := func(people []sentence.Name, services sentence.Services, to, from sentence.Set, right Right) {
+		right.Flows, right.Machines = r.box(services, from), r.machinesOf(to)
+		if !right.Flows.IsEmpty() && len(right.Machines) > 0 {
+			g.list = append(g.list, grant{Right: right, key: r.key(right, services, from, to), to: people})
+		}
+	}
+	for _, st := range s.Estate.Sentences {
+		switch m := st.Sentence.(type) {
+		case sentence.Permit:
+			origin := originOf(st)
+			add(m.People, m.Services, m.To, m.From, Right{Kind: Open, Length: opening.Longest(m, s.Estate.Limits), Approvals: m.Approvals, Origin: origin})
+			if m.Approvals > 0 {
+				add(m.Approvers, m.Services, m.To, m.From, Right{Kind: Approve, Origin: origin})
+			}
+		case sentence.Route:
+			if n, ok := s.Estate.Lookup(m.Via.Text); ok && n.Kind == estate.KindBastion {
+				add(m.For, m.Services, m.To, s.Estate.Bastions[n.I].From, Right{Kind: Reach, Via: m.Via.Text, Origin: originOf(st)})
+			}
+		}
+	}
+	g.list = append(g.list, grant{Right: Right{Kind: Close}, key: "close", to: []sentence.Name{{Text: Leads}}})
+	return g
+}
+
+func originOf(st sentence.Stated) flow.Origin {
+	return flow.Origin{Sentence: st.Sentence.String(), File: st.At.File, Line: st.At.Line}
+}
+
+// of lists what one person is granted.
+func (g *grants) of(person string, e *estate.Estate) held {
+	h := held{all: g}
+	if !e.PersonKnown(person) {
+		return h
+	}
+	for i, one := range g.list {
+		if slices.ContainsFunc(one.to, func(n sentence.Name) bool { return e.Belongs(person, n.Text) }) {
+			h.list = append(h.list, i)
+		}
+	}
+	return h
+}
+
+// covers reports whether what r gives in its flows g gives at least as generously.
+func (r Right) covers(g Right) bool {
+	return r.Kind == g.Kind && r.Via == g.Via && r.Emergency == g.Emergency && r.Length >= g.Length && r.Approvals <= g.Approvals
+}
+
+// more lists what the first has and the second has not, leaving out some machines.
+func more(mine, theirs held, without func(machine string) bool) (list []Right) {
+	same := make(map[string]bool, len(theirs.list))
+	for _, j := range theirs.list {
+		same[theirs.all.list[j].key] = true
+	}
+	for _, i := range mine.list {
+		r := mine.all.list[i]
+		switch {
+		case same[r.key]:
+		case r.Kind == Close:
+			list = append(list, r.Right)
+		default:
+			var others []Right
+			for _, j := range theirs.list {
+				if o := theirs.all.list[j]; o.covers(r.Right) && o.Flows.Services.Overlaps(r.Flows.Services) && o.Flows.From.Overlaps(r.Flows.From) {
+					others = append(others, o.Right)
+				}
+			}
+			list = append(list, beyond(r.Right, others, without)...)
+		}
+	}
+	return list
+}
+
+// beyond lists what of a right no other covers, a right for each set of machines that fare alike.
+func beyond(r Right, others []Right, without func(machine string) bool) (list []Right) {
+	alike := map[string][]string{}
+	covering := map[string][]flow.Box{}
+	for _, machine := range r.Machines {
+		if without != nil && without(machine) {
+			continue
+		}
+		var boxes []flow.Box
+		var key strings.Builder
+		for i, o := range others {
+			if _, has := slices.BinarySearch(o.Machines, machine); has {
+				boxes = append(boxes, o.Flows)
+				fmt.Fprint(&key, i, " ")
+			}
+		}
+		alike[key.String()] = append(alike[key.String()], machine)
+		covering[key.String()] = boxes
+	}
+	for key, machines := range alike {
+		for _, rest := range r.Flows.Less(covering[key]) {
+			one := r
+			one.Machines, one.Flows = machines, rest
+			list = append(list, one)
+		}
+	}
+	slices.SortFunc(list, func(a, b Right) int {
+		return cmp.Or(slices.Compare(a.Machines, b.Machines), cmp.Compare(a.text(), b.text()))
+	})
+	return list
+}
+
+// text is what a right is of, but for people: two of the same text are one right.
+func (r Right) text() string {
+	return fmt.Sprint(r.Kind, r.Machines, flow.ServiceRuns(r.Flows.Services), flow.AddrRuns(r.Flows.From), r.Via, r.Length, r.Approvals, r.Emergency)
+}
+
+// gathered are rights of people, those of the same sentence and sets together.
+type gathered struct {
+	list []Right
+	at   map[string]int
+}
+
+func (g *gathered) add(people []string, rights []Right) {
+	if g.at == nil {
+		g.at = map[string]int{}
+	}
+	for _, r := range rights {
+		key := fmt.Sprint(r.Origin.File, r.Origin.Line, r.text())
+		i, known := g.at[key]
+		if !known {
+			i = len(g.list)
+			g.at[key] = i
+			g.list = append(g.list, r)
+		}
+		for _, p := range people {
+			if !slices.Contains(g.list[i].People, p) {
+				g.list[i].People = append(g.list[i].People, p)
+			}
+		}
+	}
+}

@@ -1,0 +1,189 @@
+package rights_test
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"ironbark/internal/flow"
+	"ironbark/internal/oracle"
+	"ironbark/internal/rights"
+	"ironbark/internal/sentence"
+)
+
+const nouns = `estate: small
+site: sim
+sources: {office: [%s]}
+services: {sealog: %s}
+limits: {opening: %s}
+people: {mara: {groups: [%s]}, ilse: {groups: [leads, ops]}, tom: {groups: [ops]}%s}
+networks:
+  estuary: {space: [10.60.0.0/16], outside: true, subnets: {landing: {range: [10.60.1.0/24]}, lookout: {range: [10.60.9.0/27], for: bastion}}}
+machines:
+  web-1: {image: i, size: s, at: landing, tags: {role: web}}
+  web-2: {image: i, size: s, at: landing, tags: {role: %s}}
+%sbastions: {beacon: {subnet: lookout, address: auto, from: [%s]}}
+`
+
+// world is an estate, compiled once.
+type world struct {
+	oracle.World
+	plan    *flow.Plan
+	resolve flow.Resolver
+}
+
+func worldOf(file string, rules ...string) world {
+	w := world{World: oracle.WorldOf(file, rules...)}
+	w.plan = w.Plan()
+	w.resolve = flow.NewResolver(w.Estate, w.plan)
+	return w
+}
+
+func (w world) state() rights.State { return rights.State{Estate: w.Estate, Plan: w.plan} }
+
+// draw draws an estate in which names mean one thing or another.
+func draw(t *rapid.T) world {
+	pick := func(list ...string) string { return rapid.SampledFrom(list).Draw(t, "word") }
+	var rules []string
+	for range rapid.IntRange(0, 5).Draw(t, "sentences") {
+		who, what := pick("ops", "leads", "mara", "tom, ilse"), pick("ssh", "ssh, rdp", "sealog", "any", "admin")
+		to, from := pick("all", "web-1", "web-*", "role=web", "web-3"), pick("office", "everywhere", "203.0.113.64/28", "198.51.100.7")
+		switch rapid.IntRange(0, 3).Draw(t, "verb") {
+		case 0:
+			rules = append(rules, fmt.Sprintf("route %s to %s via beacon for %s", what, to, who))
+		case 1:
+			rules = append(rules, fmt.Sprintf("permit %s to open %s to %s from %s up to %s needing %s approvals from %s", who, what, to, from, pick("1h", "2h"), pick("1", "2"), pick("leads", "ilse, mara")))
+		default:
+			rules = append(rules, fmt.Sprintf("permit %s to open %s to %s from %s up to %s", who, what, to, from, pick("1h", "2h")))
+		}
+	}
+	file := fmt.Sprintf(nouns, pick("203.0.113.64/27", "203.0.113.64/28", "198.51.100.0/24"), pick("tcp/5433", "tcp/15433"), pick("90m", "4h"), pick("ops", "leads", ""),
+		pick("", ", eve: {groups: [ops]}"), pick("web", "db"), pick("", "  web-3: {image: i, size: s, at: landing}\n"), pick("office", "everywhere"))
+	return worldOf(file, rules...)
+}
+
+// asked is one thing that somebody might do.
+type asked struct {
+	kind      rights.Kind
+	person    string
+	machine   string
+	service   flow.Service
+	from      flow.Point
+	length    time.Duration
+	approvals int // that are had
+}
+
+// may judges one thing by the words of each sentence alone.
+func may(w world, a asked) bool {
+	m, there := w.plan.MachineByName(a.machine)
+	if !w.Estate.PersonKnown(a.person) || !there {
+		return false
+	}
+	one := func(names []sentence.Name) bool {
+		return slices.ContainsFunc(names, func(n sentence.Name) bool { return w.Estate.Belongs(a.person, n.Text) })
+	}
+	speaks := func(services sentence.Services, to, from sentence.Set) bool {
+		return w.resolve.Services(services).Contains(a.service) && w.resolve.Group(to).Has(m) && w.resolve.Source(from).Contains(a.from)
+	}
+	for _, st := range w.Estate.Sentences {
+		switch s := st.Sentence.(type) {
+		case sentence.Permit:
+			fits := speaks(s.Services, s.To, s.From)
+			if a.kind == rights.Open && fits && one(s.People) && a.length <= min(s.UpTo.Length(), w.Estate.Limits.Opening()) && s.Approvals <= a.approvals {
+				return true
+			}
+			if a.kind == rights.Approve && fits && s.Approvals > 0 && one(s.Approvers) {
+				return true
+			}
+		case sentence.Route:
+			if a.kind == rights.Reach && one(s.For) && speaks(s.Services, s.To, w.Estate.Bastions[0].From) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func told(list []rights.Right, a asked) bool {
+	return slices.ContainsFunc(list, func(r rights.Right) bool {
+		return r.Kind == a.kind && slices.Contains(r.People, a.person) && slices.Contains(r.Machines, a.machine) &&
+			r.Flows.Services.Contains(a.service) && r.Flows.From.Contains(a.from) && a.length <= r.Length && r.Approvals <= a.approvals
+	})
+}
+
+// TestRightsDifferByWhatSomebodyMay compares the difference of two estates with trying
+// everything in both.
+func TestRightsDifferByWhatSomebodyMay(t *testing.T) {
+	differ := 0
+	rapid.Check(t, func(t *rapid.T) {
+		a, b := draw(t), draw(t)
+		own := a.plan.Own().Union(b.plan.Own())
+		d := rights.Compare(a.state(), b.state())
+		for _, r := range slices.Concat(d.Gained, d.Lost) {
+			require.False(t, r.Flows.From.Overlaps(own), "what is the estate's own is no source")
+			differ++
+		}
+		for _, person := range []string{"mara", "ilse", "tom", "eve"} {
+			for _, machine := range []string{"web-1", "web-2", "web-3"} {
+				for _, service := range []flow.Service{flow.TCPPort(22), flow.TCPPort(3389), flow.TCPPort(5433), flow.TCPPort(15433), flow.TCPPort(80)} {
+					for _, from := range []string{"203.0.113.65", "203.0.113.90", "198.51.100.7", "192.0.2.1"} {
+						address, err := sentence.ParseAddress(from)
+						require.NoError(t, err)
+						for _, one := range []asked{
+							{kind: rights.Open, length: time.Hour}, {kind: rights.Open, length: 2 * time.Hour}, {kind: rights.Open, length: 90 * time.Minute, approvals: 1},
+							{kind: rights.Open, length: time.Hour, approvals: 2}, {kind: rights.Reach}, {kind: rights.Approve},
+						} {
+							one.person, one.machine, one.service, one.from = person, machine, service, flow.PointOf(address)
+							if own.Contains(one.from) {
+								continue
+							}
+							was, is := may(a, one), may(b, one)
+							_, left := b.plan.MachineByName(machine)
+							words := strings.Join([]string{a.Text, b.Text}, "\n=====\n")
+							if is && !was {
+								require.True(t, told(d.Gained, one), "%+v\n%s", one, words)
+							}
+							if was && !is && left {
+								require.True(t, told(d.Lost, one), "%+v\n%s", one, words)
+							}
+							if was == is && told(d.Gained, one) {
+								require.True(t, gainsMore(a, b, one), "%+v is told as gained\n%s", one, words)
+							}
+						}
+					}
+				}
+			}
+		}
+	})
+	require.Positive(t, differ)
+}
+
+// gainsMore reports whether somebody may do a thing more generously than before, of which
+// what was asked is a part: for longer, or with fewer approvals.
+func gainsMore(a, b world, one asked) bool {
+	for _, length := range []time.Duration{time.Hour, 90 * time.Minute, 2 * time.Hour} {
+		for approvals := range 3 {
+			more := one
+			more.length, more.approvals = max(one.length, length), min(one.approvals, approvals)
+			if may(b, more) && !may(a, more) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func TestClosingForOthersIsARight(t *testing.T) {
+	of := func(people string) rights.State {
+		return worldOf("estate: small\nsite: sim\npeople: {" + people + "}\nnetworks: {estuary: {space: [10.60.0.0/16]}}\n").state()
+	}
+	d := rights.Compare(of("mara: {groups: [ops]}, tom: {groups: [leads]}"), of("mara: {groups: [leads]}"))
+	require.Equal(t, []rights.Right{{Kind: rights.Close, People: []string{"mara"}}}, d.Gained)
+	require.Equal(t, []rights.Right{{Kind: rights.Close, People: []string{"tom"}}}, d.Lost)
+	require.True(t, rights.Compare(of("mara: {}"), of("mara: {}")).IsEmpty())
+}
