@@ -393,3 +393,13 @@ func (a *app) since(text string) (time.Time, error) {
 	}
 	return time.Time{}, usage("--since takes a time such as 2026-11-20T00:00:00Z, or a length back from now such as 7d, not %q", text)
 }
+
+// typed reads a sentence as a person typed it, and says how it was read where its words are
+// not those of the grammar.
+func (a *app) typed(verb string, args []string) (sentence.Sentence, error) {
+	s, read, err := sentence.ParseTyped(append([]string{verb}, args...), a.now())
+	if err == nil && read {
+		a.print.NoteWrap("read as  ", s.String())
+	}
+	return s, err
+}

@@ -98,7 +98,7 @@ func (a *app) whyCommand() *cobra.Command {
 }
 
 func (a *app) question(verb string, args []string) (sentence.Ask, error) {
-	s, err := sentence.ParseArgs(append([]string{verb}, args...), a.now())
+	s, err := a.typed(verb, args)
 	if err != nil {
 		return sentence.Ask{}, err
 	}

@@ -339,7 +339,7 @@ func (a *app) stateCommand(v sentence.Verb) *cobra.Command {
 		Long:              stateShort[v] + ".\n\nThe words are one sentence of the language; docs/language.md tells it.",
 		ValidArgsFunction: a.completeSentence,
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
-			s, err := sentence.ParseArgs(append([]string{v.String()}, args...), a.now())
+			s, err := a.typed(v.String(), args)
 			if err != nil {
 				return err
 			}

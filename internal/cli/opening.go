@@ -20,22 +20,34 @@ import (
 )
 
 func (a *app) openCommand() *cobra.Command {
-	return &cobra.Command{
+	var account string
+	c := &cobra.Command{
 		Use: "open SERVICES to TARGET from SOURCE for LENGTH because REASON", Short: "Open services for a while",
 		Long: "Open services for a while. A permit must cover the person, the services, the machines, the whole source and\n" +
 			"the length. The opening ends on time by itself, whether or not any part of ironbark runs.\n\n" +
 			"Exit status 3: refused; 6: this person may not.",
 		Example: "  ironbark open ssh to gauge-web-1 from me for 1h because \"rotate keys\"", ValidArgsFunction: a.completeSentence,
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
-			s, err := sentence.ParseArgs(append([]string{"open"}, args...), a.now())
+			s, err := a.typed("open", args)
 			if err != nil {
 				return err
+			}
+			if err := accountShows(account); err != nil {
+				return err
+			}
+			if account != "" && !s.(sentence.Open).Emergency {
+				return usage("--account is for an emergency: … in emergency because …")
 			}
 			granted, err := w.Open(ctx, s.(sentence.Open))
 			if err != nil {
 				return err
 			}
 			o := granted.Opening
+			if account != "" {
+				if o, err = w.Account(ctx, o.ID, account); err != nil {
+					return err
+				}
+			}
 			if a.json {
 				return a.print.JSON(struct {
 					openingDoc
@@ -52,27 +64,77 @@ func (a *app) openCommand() *cobra.Command {
 			for _, n := range granted.Notes {
 				a.print.Wrap("        but ", n)
 			}
+			if o.Owes() {
+				a.print.Wrap("        "+a.print.Bad("emergency")+"  ", fmt.Sprintf("an account of it is owed by %s: ironbark account %d \"what happened, and what was done\"", view.Moment(o.Account.Due, a.clock.Now()), o.ID))
+			}
+			return nil
+		}),
+	}
+	c.Flags().StringVar(&account, "account", "", "in an emergency: what happened and what is done, so that no account is owed")
+	return c
+}
+
+// accountShows refuses an account that would act on the terminal of whoever reads it.
+func accountShows(text string) error {
+	if name, bad := sentence.FirstInvisible(text); bad {
+		return usage("the account holds %s, which does not show; it is words in one line", name)
+	}
+	return nil
+}
+
+func (a *app) accountCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "account NUMBER TEXT", Short: "Give the account that an emergency owes",
+		Long: "Give the account of an opening that was asked for in an emergency: what happened, and what was done. Until then\n" +
+			"the same person opens nothing else in an emergency. It is kept in the journal.",
+		Example: "  ironbark account 3 \"the archive's disk was full; old charts were removed\"",
+		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
+			if len(args) < 2 {
+				return usage("account takes an opening's number and what happened")
+			}
+			id, err := strconv.ParseInt(args[0], 10, 64)
+			if err != nil || id < 1 {
+				return usage("“%s” is no opening's number", args[0])
+			}
+			text := strings.TrimSpace(strings.Join(args[1:], " "))
+			if text == "" {
+				return usage("the account is empty: tell what happened, and what was done")
+			}
+			if err := accountShows(text); err != nil {
+				return err
+			}
+			o, err := w.Account(ctx, id, text)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.print.JSON(openingJSON(o, a.clock.Now()))
+			}
+			a.print.Line("kept  the account of opening %d", o.ID)
 			return nil
 		}),
 	}
 }
 
 type openingDoc struct {
-	ID       int64      `json:"id"`
-	Person   string     `json:"person"`
-	Sentence string     `json:"sentence"`
-	Machines []string   `json:"machines"`
-	Services string     `json:"services"`
-	From     string     `json:"from"`
-	Begin    time.Time  `json:"begin"`
-	End      time.Time  `json:"end"`
-	Left     int64      `json:"left"`
-	State    string     `json:"state"`
-	Because  string     `json:"because"`
-	Permit   string     `json:"permit"`
-	Ended    *time.Time `json:"ended,omitempty"`
-	EndedBy  string     `json:"endedBy,omitempty"`
-	Parts    []partDoc  `json:"parts"`
+	ID         int64      `json:"id"`
+	Person     string     `json:"person"`
+	Sentence   string     `json:"sentence"`
+	Machines   []string   `json:"machines"`
+	Services   string     `json:"services"`
+	From       string     `json:"from"`
+	Begin      time.Time  `json:"begin"`
+	End        time.Time  `json:"end"`
+	Left       int64      `json:"left"`
+	State      string     `json:"state"`
+	Because    string     `json:"because"`
+	Permit     string     `json:"permit"`
+	Ended      *time.Time `json:"ended,omitempty"`
+	EndedBy    string     `json:"endedBy,omitempty"`
+	Emergency  bool       `json:"emergency,omitempty"`
+	AccountDue *time.Time `json:"accountDue,omitempty"`
+	Account    string     `json:"account,omitempty"`
+	Parts      []partDoc  `json:"parts"`
 }
 
 // partDoc is what of an opening one permit covers, in numbers.
@@ -95,6 +157,10 @@ func openingJSON(o opening.Opening, now time.Time) openingDoc {
 	if o.Active(now) {
 		d.State, d.Left = string(o.StateAt(now)), int64(o.End().Sub(now).Seconds())
 	}
+	d.Emergency, d.Account = o.Emergency, o.Account.Text
+	if o.Owes() {
+		d.AccountDue = &o.Account.Due
+	}
 	if !o.Ended.IsZero() {
 		d.State, d.Ended = "closed", &o.Ended
 	}
@@ -116,6 +182,8 @@ func (a *app) openingsCommand() *cobra.Command {
 				if list, err = w.Site.Openings(ctx); err != nil {
 					return err
 				}
+			} else if list, err = w.WithOwed(ctx, st, list); err != nil {
+				return err
 			}
 			overridden := work.Overridden(st, now)
 			if a.json {
@@ -144,6 +212,12 @@ func (a *app) openingsCommand() *cobra.Command {
 					state = "over"
 				case overridden[o.ID] != "":
 					state += ", overridden by “" + overridden[o.ID] + "”"
+				}
+				if o.Emergency {
+					state = "emergency, " + state
+				}
+				if o.Owes() {
+					state += ", account owed"
 				}
 				for _, part := range o.Parts {
 					services, from := ph.Passing(o, part)
@@ -206,7 +280,7 @@ func (a *app) toClose(ctx context.Context, w *work.Work, args []string, all bool
 		return func(opening.Opening) bool { return true }, "for a while", nil
 	}
 	if len(args) != 1 {
-		return nil, "", usage("close takes the number of an opening, a machine, or --all")
+		return nil, "", usage("close takes the number of an opening, a machine, or --all; what is not open for a while is closed by deny, or by retract")
 	}
 	held, err := w.Held(ctx)
 	if err != nil {

@@ -54,7 +54,7 @@ func (a *app) root() *cobra.Command {
 	}
 	add("say", a.retractCommand())
 	add("enact", a.reviewCommand(), a.enactCommand())
-	add("open", a.openCommand(), a.openingsCommand(), a.closeCommand())
+	add("open", a.openCommand(), a.openingsCommand(), a.closeCommand(), a.accountCommand())
 	add("use", a.connectCommand(), a.copyCommand(), a.consoleCommand(), a.startCommand(), a.stopCommand(), a.restartCommand())
 	add("look", a.whyCommand(), a.probeCommand(), a.reachCommand(), a.pathsCommand(), a.showCommand(), a.statusCommand(), a.mapCommand(), a.costCommand(), a.quotaCommand(), a.findingsCommand(), a.journalCommand(), a.acknowledgeCommand())
 	root.AddCommand(a.simCommand(), a.siteCommand(), a.schemaCommand(), a.versionCommand())
@@ -68,6 +68,13 @@ func (a *app) root() *cobra.Command {
 	return root
 }
 
+// otherWords are commands by the words that people try first.
+var otherWords = map[string]string{
+	"list": "show", "ls": "show", "get": "show", "machines": "show machine", "delete": "remove", "rm": "remove", "create": "add", "make": "add",
+	"ssh": "connect MACHINE", "login": "connect MACHINE", "scp": "copy FROM TO", "who": "reach --to MACHINE", "history": "journal", "log": "journal", "undo": "retract SENTENCE",
+	"revoke": "close NUMBER, or: ironbark retract SENTENCE", "lock": "close --all", "price": "cost", "rules": "show", "edit": "change", "run": "start MACHINE",
+}
+
 // unknownCommand refuses a word that is no command, and offers the nearest.
 func unknownCommand(c *cobra.Command, args []string) error {
 	if len(args) == 0 {
@@ -79,7 +86,14 @@ func unknownCommand(c *cobra.Command, args []string) error {
 			known = append(known, sub.Name())
 		}
 	}
-	if near, ok := sentence.Nearest(args[0], known); ok {
+	near, ok := sentence.Nearest(args[0], known)
+	if probably := sentence.Guess(args); probably != "" {
+		return usage("there is no command “%s”; perhaps you mean: ironbark %s", args[0], probably)
+	}
+	if other, known := otherWords[args[0]]; known {
+		return usage("there is no command “%s”; perhaps you mean: ironbark %s", args[0], other)
+	}
+	if ok {
 		return usage("there is no command “%s”; did you mean “%s”?", args[0], near)
 	}
 	return usage("there is no command “%s”", args[0])

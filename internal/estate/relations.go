@@ -160,6 +160,9 @@ func (r *reader) sourceNames(s sentence.Set, further ...Kind) {
 		if a.Kind() == sentence.Named {
 			r.noun(a.At(), a.Text(), kinds...)
 		}
+		if n, named := r.estate.Lookup(a.Said()); named && a.Said() != "" {
+			r.fail(a.At(), fmt.Sprintf("“%s” is said for everywhere, and is the name of a %s here", a.Said(), n.Kind), "write everywhere, or name it in a rules file")
+		}
 	}
 }
 

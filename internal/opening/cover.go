@@ -28,7 +28,7 @@ type Loss struct {
 // question of coverage. An opening of which nothing is covered has no parts. Cost: parts ×
 // permits of the person.
 func Covered(o Opening, e *estate.Estate, p *flow.Plan) (kept Opening, lost []Loss) {
-	permits := granting(o.Person, e, p)
+	permits := granting(o, e, p)
 	kept, kept.Parts = o, nil
 	for _, part := range o.Parts {
 		rest := []Part{part}
@@ -70,7 +70,7 @@ func reworded(o Opening, e *estate.Estate, p *flow.Plan) sentence.Open {
 	if !resolve.Source(words.From).Equal(part.From) {
 		from = strings.Join(flow.AddrRuns(part.From), ", ")
 	}
-	text := "open " + services + " to " + strings.Join(part.Machines, ", ") + " from " + from + " until " + part.End.UTC().Format(time.RFC3339) + ` because "x"`
+	text := "open " + services + " to " + strings.Join(part.Machines, ", ") + " from " + from + " until " + part.End.UTC().Format(time.RFC3339) + map[bool]string{true: " in emergency"}[words.Emergency] + ` because "x"`
 	if s, err := sentence.ParseArgs([]string{text}, time.Time{}); err == nil {
 		because := words.Because
 		words = s.(sentence.Open)
@@ -88,15 +88,16 @@ type grant struct {
 	length   time.Duration
 }
 
-// granting lists the permits that concern a person, the most generous first.
-func granting(person string, e *estate.Estate, p *flow.Plan) (list []grant) {
-	if !e.PersonKnown(person) {
+// granting lists the permits that concern the person of an opening, the most generous
+// first: those for emergencies where it is one, and otherwise the others.
+func granting(o Opening, e *estate.Estate, p *flow.Plan) (list []grant) {
+	if !e.PersonKnown(o.Person) {
 		return nil
 	}
 	resolve := flow.NewResolver(e, p)
 	for _, st := range e.Sentences {
 		m, ok := st.Sentence.(sentence.Permit)
-		if !ok || !slices.ContainsFunc(m.People, func(n sentence.Name) bool { return e.Belongs(person, n.Text) }) {
+		if !ok || m.Emergency != o.Emergency || !slices.ContainsFunc(m.People, func(n sentence.Name) bool { return e.Belongs(o.Person, n.Text) }) {
 			continue
 		}
 		g := grant{words: m.String(), to: map[string]bool{}, services: resolve.Services(m.Services), from: resolve.Source(m.From), length: Longest(m, e.Limits)}

@@ -51,6 +51,9 @@ type Account struct {
 	Given time.Time `json:"given,omitzero"`
 }
 
+// Owes reports whether an account is owed.
+func (o Opening) Owes() bool { return !o.Account.Due.IsZero() && o.Account.Given.IsZero() }
+
 // State is how an opening stands at a moment.
 type State string
 

@@ -62,6 +62,7 @@ type Request struct {
 	Plan    *flow.Plan     // as installed, openings included
 	Running func(machine string) bool
 	Active  []Opening // active ones, of everybody
+	Owed    []Opening // those of the person of which an account is owed
 }
 
 // Granted is the answer to a request that is not refused.
@@ -74,12 +75,13 @@ type Granted struct {
 // Judge decides a request. The error is a *Refusal.
 func Judge(r Request) (Granted, error) {
 	j := &judge{Request: r, resolve: flow.NewResolver(r.Estate, r.Plan)}
-	j.o = Opening{Person: r.Person, Request: r.Words.String(), Words: r.Words, Begin: r.Now}
+	j.o = Opening{Person: r.Person, Request: r.Words.String(), Words: r.Words, Begin: r.Now, Emergency: r.Words.Emergency}
 	j.part = Part{From: j.resolve.Source(r.Words.From), Services: j.resolve.Services(r.Words.Services)}
 	for _, m := range j.resolve.Group(r.Words.To).Machines {
 		j.part.Machines = append(j.part.Machines, r.Plan.Machines[m].Name)
 	}
 	extends := j.begin()
+	j.judgeAccount()
 	j.judgeTarget()
 	j.judgePermits()
 	j.judgeGuarantees()
@@ -120,7 +122,7 @@ func (j *judge) begin() (extends bool) {
 		j.part.End = j.Now // what is refused is still told
 	}
 	for _, a := range j.Active {
-		if a.Person == j.Person && len(a.Parts) == 1 && a.Parts[0].SameFlows(j.part) {
+		if a.Person == j.Person && a.Emergency == j.o.Emergency && len(a.Parts) == 1 && a.Parts[0].SameFlows(j.part) {
 			j.o.ID, j.o.Begin = a.ID, a.Begin
 			if j.part.End.Before(a.End()) {
 				j.refuse(fmt.Sprintf("close %d ends it", a.ID), "your opening %d holds until %s already, which is later", a.ID, a.End().UTC().Format(time.RFC3339))
@@ -129,6 +131,23 @@ func (j *judge) begin() (extends bool) {
 		}
 	}
 	return false
+}
+
+// AccountTime is how long somebody has to give an account of an emergency before it is told
+// as overdue.
+const AccountTime = 24 * time.Hour
+
+// judgeAccount holds an emergency to the accounts of those before.
+func (j *judge) judgeAccount() {
+	if !j.o.Emergency {
+		return
+	}
+	for _, o := range j.Owed {
+		if o.ID != j.o.ID {
+			j.refuse(fmt.Sprintf(`account %d "what happened, and what was done"`, o.ID), "you owe an account of the emergency of opening %d", o.ID)
+		}
+	}
+	j.o.Account.Due = j.Now.Add(AccountTime).UTC()
 }
 
 // judgeTarget asks for each machine whether anything would come of the opening.
@@ -187,6 +206,7 @@ func (j *judge) judgePermits() {
 		return
 	}
 	var near []Reason
+	var emergency sentence.Permit // one that would cover it as an emergency
 	length := j.part.End.Sub(j.o.Begin)
 	for _, st := range j.Estate.Sentences {
 		m, ok := st.Sentence.(sentence.Permit)
@@ -194,6 +214,10 @@ func (j *judge) judgePermits() {
 			continue
 		}
 		lacks := j.lacks(m, length)
+		if len(lacks) == 0 && m.Emergency && !j.o.Emergency {
+			emergency = m
+			lacks = append(lacks, "it is for emergencies")
+		}
 		if len(lacks) == 0 {
 			j.part.Permit = m.String()
 			return
@@ -203,6 +227,9 @@ func (j *judge) judgePermits() {
 	j.refusal.Person = len(j.refusal.Reasons) == 0
 	if len(near) > 0 {
 		near[0].Mend = "ask for what it covers, or have the permit widened"
+		if emergency.Emergency {
+			near[0].Mend = "if it is an emergency, say so: … in emergency because …; an account of it is owed then"
+		}
 		j.refusal.Reasons = append(j.refusal.Reasons, near...)
 		return
 	}
@@ -229,7 +256,10 @@ func (j *judge) lacks(m sentence.Permit, length time.Duration) (list []string) {
 		if longest < m.UpTo.Length() {
 			limit = " by the estate's limits"
 		}
-		list = append(list, fmt.Sprintf("it is up to %s%s, and this is %s", sentence.DurationOf(longest), limit, sentence.DurationOf(length)))
+		list = append(list, fmt.Sprintf("it is up to %s%s, and this is %s", sentence.DurationOf(longest), limit, sentence.DurationOf(length+time.Second-1)))
+	}
+	if j.o.Emergency && !m.Emergency {
+		list = append(list, "it is not for emergencies")
 	}
 	if m.Approvals > 0 {
 		list = append(list, "it needs approvals, which cannot be given yet")

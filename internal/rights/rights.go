@@ -183,7 +183,7 @@ func grantsOf(s State, own flow.Addrs) *grants {
 		switch m := st.Sentence.(type) {
 		case sentence.Permit:
 			origin := originOf(st)
-			add(m.People, m.Services, m.To, m.From, Right{Kind: Open, Length: opening.Longest(m, s.Estate.Limits), Approvals: m.Approvals, Origin: origin})
+			add(m.People, m.Services, m.To, m.From, Right{Kind: Open, Length: opening.Longest(m, s.Estate.Limits), Approvals: m.Approvals, Emergency: m.Emergency, Origin: origin})
 			if m.Approvals > 0 {
 				add(m.Approvers, m.Services, m.To, m.From, Right{Kind: Approve, Origin: origin})
 			}

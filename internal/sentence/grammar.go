@@ -2,6 +2,7 @@ package sentence
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 )
 
@@ -50,6 +51,13 @@ func (p *parser) sentence() Sentence {
 // servicesFromTo parses the middle that several sentences share.
 func (p *parser) servicesFromTo() (s Services, from, to Set) {
 	s = p.services()
+	if t := p.peek(); p.natural && t.kind == tokenWord && t.text == "to" {
+		p.advance()
+		to = p.set(WantTarget)
+		p.need("from")
+		p.read = true
+		return s, p.set(WantSource), to
+	}
 	p.need("from")
 	from = p.set(WantSource)
 	p.need("to")
@@ -151,14 +159,24 @@ func (p *parser) permit() Sentence {
 	m.To = p.set(WantTarget)
 	p.need("from")
 	m.From = p.set(WantSource)
-	p.need("up")
-	p.need("to")
+	if p.natural && p.word("for") {
+		p.read = true
+	} else {
+		p.need("up")
+		p.need("to")
+	}
 	m.UpTo = p.duration()
 	if p.word("needing") {
 		m.Approvals = p.number()
 		p.need("approval", "approvals")
 		p.need("from")
 		m.Approvers = p.people()
+	}
+	if at := p.peek().at; p.word("in") {
+		m.Emergency = p.need("emergency") != ""
+		if m.Approvals > 0 {
+			p.fail(at, "a permit for emergencies needs no approvals", "say it in two permits: one with approvals, one in emergency")
+		}
 	}
 	return m
 }
@@ -193,16 +211,31 @@ func (p *parser) always() Sentence {
 
 func (p *parser) open() Sentence {
 	o := Open{Services: p.services()}
+	if p.natural {
+		return p.openAnyOrder(o)
+	}
 	p.need("to")
 	o.To = p.set(WantTarget)
 	p.need("from")
 	o.From = p.set(WantSource)
-	switch p.need("for", "until") {
+	p.openLength(&o, p.need("for", "until"))
+	if p.word("in") {
+		o.Emergency = p.need("emergency") != ""
+	}
+	p.openReason(&o)
+	return o
+}
+
+func (p *parser) openLength(o *Open, word string) {
+	switch word {
 	case "for":
 		o.For = p.duration()
 	case "until":
 		o.Until = p.time()
 	}
+}
+
+func (p *parser) openReason(o *Open) {
 	switch {
 	case p.word("because"):
 		o.Because = p.reason()
@@ -211,7 +244,56 @@ func (p *parser) open() Sentence {
 	default:
 		p.unexpected()
 	}
+}
+
+// openAnyOrder parses the parts of an opening, each once, in any order; what is missing is
+// told in the canonical one.
+func (p *parser) openAnyOrder(o Open) Sentence {
+	order := 0
+	for p.err == nil {
+		part := 0
+		switch {
+		case o.To.Absent() && p.word("to"):
+			o.To, part = p.set(WantTarget), 1
+		case o.From.Absent() && p.word("from"):
+			o.From, part = p.set(WantSource), 2
+		case o.For.IsZero() && o.Until.IsZero() && p.word("for"):
+			p.openLength(&o, "for")
+			part = 3
+		case o.For.IsZero() && o.Until.IsZero() && p.word("until"):
+			p.openLength(&o, "until")
+			part = 3
+		case !o.Emergency && p.word("in"):
+			o.Emergency, part = p.need("emergency") != "", 4
+		case o.Because == "" && p.word("because"):
+			o.Because, part = p.reason(), 5
+		}
+		if part == 0 {
+			break
+		}
+		p.read = p.read || part < order
+		order = part
+	}
+	switch {
+	case p.err != nil:
+	case o.To.Absent():
+		p.missing("to")
+	case o.From.Absent():
+		p.missing("from")
+	case o.For.IsZero() && o.Until.IsZero():
+		p.missing("for", "until")
+	case o.Because == "":
+		p.openReason(&o)
+	}
 	return o
+}
+
+// missing fails because one of some words is nowhere.
+func (p *parser) missing(words ...string) {
+	p.wants = slices.DeleteFunc(p.wants, func(w Want) bool {
+		return w.Kind == WantWord && !slices.Contains(words, w.Word) && w.Word != "except"
+	})
+	p.unexpected()
 }
 
 func (p *parser) ask(probe bool) Sentence {

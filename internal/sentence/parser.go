@@ -80,6 +80,9 @@ type parser struct {
 	err    *Error
 	typed  bool
 	now    time.Time
+
+	natural bool // words are understood as people type them first
+	read    bool // some were
 }
 
 func (p *parser) peek() token { return p.tokens[p.i] }
@@ -248,6 +251,11 @@ func (p *parser) people() []Name {
 }
 
 func (p *parser) atom(w WantKind) Atom {
+	if w == WantSource {
+		if a, ok := p.naturalAtom(); ok {
+			return a
+		}
+	}
 	if p.err == nil && p.stops("everywhere", "internet", "all", "me") {
 		p.want(Want{Kind: w})
 		p.unexpected()
@@ -287,6 +295,9 @@ func (p *parser) set(w WantKind) Set {
 }
 
 func (p *parser) service(w WantKind) Service {
+	if s, ok := p.naturalPort(); ok {
+		return s
+	}
 	if p.err == nil && p.stops("ping", "http", "any") {
 		p.want(Want{Kind: w})
 		p.unexpected()
@@ -319,7 +330,7 @@ func (p *parser) serviceList() []Service {
 
 // services parses Svcs.
 func (p *parser) services() Services {
-	if !p.word("any") {
+	if !p.naturalAny() && !p.word("any") {
 		return Services{List: p.serviceList()}
 	}
 	s := Services{Any: true}
@@ -343,6 +354,9 @@ func (p *parser) port(ranges bool) Service {
 }
 
 func (p *parser) duration() Duration {
+	if d, ok := p.naturalDuration(); ok {
+		return d
+	}
 	t, ok := p.take(WantDuration)
 	if !ok {
 		return Duration{}

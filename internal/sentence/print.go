@@ -39,7 +39,7 @@ func (m Permit) String() string {
 		}
 		p += phrase(" needing ", string(rune('0'+m.Approvals)), word, joined(m.Approvers))
 	}
-	return p.after("permit ")
+	return (p + emergency(m.Emergency)).after("permit ")
 }
 
 // String prints the sentence in its canonical form.
@@ -60,7 +60,7 @@ func (o Open) String() string {
 	} else {
 		p += phrase(" until ", printTime(o.Until))
 	}
-	return (p + phrase(" because ", Quote(o.Because))).after("open ")
+	return (p + emergency(o.Emergency) + phrase(" because ", Quote(o.Because))).after("open ")
 }
 
 // String prints the question in its canonical form.
@@ -101,6 +101,13 @@ func (w words) after(verb string) string { return verb + string(w) }
 func standing(is bool) string {
 	if is {
 		return " standing"
+	}
+	return ""
+}
+
+func emergency(is bool) words {
+	if is {
+		return " in emergency"
 	}
 	return ""
 }

@@ -130,6 +130,7 @@ type Permit struct {
 	UpTo      Duration
 	Approvals int    // how many approvals an opening needs; 0: none
 	Approvers []Name // who may give them; empty when Approvals is 0
+	Emergency bool   // only what is asked for as an emergency; then Approvals is 0
 }
 
 // Never is a guarantee: no such flow is open. Without Standing it also counts what
@@ -153,7 +154,9 @@ type Open struct {
 	To, From Set
 	For      Duration
 	Until    time.Time
-	Because  string
+	// Emergency asks for it by a permit for emergencies, and owes an account of it.
+	Emergency bool
+	Because   string
 }
 
 // Ask is a question about flows; Probe asks it with a real packet.

@@ -154,6 +154,14 @@ func (a Atom) Tag() (key, value string) { return a.text, a.value }
 // Bounds returns the first and last address of an Address, Prefix or Range atom.
 func (a Atom) Bounds() (lo, hi netip.Addr) { return a.lo, a.hi }
 
+// Said returns the word that was typed for everywhere, where another was.
+func (a Atom) Said() string {
+	if a.kind == Everywhere {
+		return a.text
+	}
+	return ""
+}
+
 // At tells where a was read.
 func (a Atom) At() Pos { return a.at }
 

@@ -36,7 +36,7 @@ func (s *Site) Open(ctx context.Context, on Basis, o opening.Opening) (_ opening
 		}
 	}
 	_, err = s.write(ctx, ledger.Decision{
-		Revision: on.Revision, Fence: -1, Opens: true, Finished: true, Move: true,
+		Revision: on.Revision, Fence: -1, Opens: true, Finished: !o.Emergency, Move: true,
 		Person: o.Person, Action: action, Text: fmt.Sprintf("opening %d: %s", o.ID, o.Words), Openings: []opening.Opening{o}, Intended: true,
 	})
 	if err != nil {

@@ -105,6 +105,9 @@ func TestNothingIsOpenOnTheWay(t *testing.T) {
 				if kill > 0 {
 					_, err = w.Open(ctx, sentence.Open{})
 					require.ErrorIs(t, err, ledger.ErrUnfinished, "nothing is opened while an enactment is unfinished")
+					_, err = w.Open(ctx, sentence.Open{Emergency: true})
+					_, judged := errors.AsType[*opening.RefusalError](err)
+					require.True(t, judged, "but in an emergency it is judged: %v", err)
 				}
 				require.NoError(t, w.Enact(ctx, again, nil))
 			}

@@ -40,7 +40,7 @@ func (w *Work) openOnce(ctx context.Context, words sentence.Open) (opening.Grant
 	if err != nil {
 		return opening.Granted{}, err
 	}
-	if st.Report.Unfinished != nil {
+	if st.Report.Unfinished != nil && !words.Emergency {
 		return opening.Granted{}, ledger.ErrUnfinished
 	}
 	if err := st.Estate.CheckSentence(words); err != nil {
@@ -60,8 +60,12 @@ func (w *Work) openOnce(ctx context.Context, words sentence.Open) (opening.Grant
 	if err != nil {
 		return opening.Granted{}, err
 	}
+	owed, err := w.Owed(ctx, words.Emergency)
+	if err != nil {
+		return opening.Granted{}, err
+	}
 	granted, err := opening.Judge(opening.Request{
-		Person: w.Person, Words: words, Now: now, Estate: st.Estate, Plan: st.Plan, Active: Active(st.Report.Openings, now),
+		Person: w.Person, Words: words, Now: now, Estate: st.Estate, Plan: st.Plan, Active: Active(st.Report.Openings, now), Owed: owed[w.Person],
 		Running: func(name string) bool { return machines[name].State == driver.Running },
 	})
 	if err != nil {

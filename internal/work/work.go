@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/netip"
+	"slices"
 	"time"
 
 	"ironbark/internal/change"
@@ -248,13 +249,17 @@ func (r *Review) IsEmpty() bool {
 func (r *Review) IsNoOp() bool { return r.NoEffect && r.Unfinished == nil && !r.FirstEnactment }
 
 // Stopped lists in words what keeps the review from being enacted: what it newly
-// breaks or exceeds. What only closes is never stopped.
+// breaks or exceeds. What only closes is never stopped; but a guarantee that is newly said
+// must hold.
 func (r *Review) Stopped() (list []string) {
-	if r.onlyCloses {
-		return nil
-	}
 	for _, g := range r.broken {
-		list = append(list, fmt.Sprintf("the guarantee “%s” would be broken", g))
+		said := slices.ContainsFunc(r.Added, func(st sentence.Stated) bool { return st.Sentence.String() == g })
+		if said || !r.onlyCloses {
+			list = append(list, fmt.Sprintf("the guarantee “%s” would be broken", g))
+		}
+	}
+	if r.onlyCloses {
+		return list
 	}
 	return append(list, r.overNewly...)
 }

@@ -32,10 +32,11 @@ func Left(until, now time.Time) string {
 	if d <= 0 {
 		return "over"
 	}
+	d = (d + time.Second - 1).Truncate(time.Second) // an hour asked for is told as an hour
 	if d >= time.Hour {
 		d = d.Truncate(time.Minute)
 	}
-	return sentence.DurationOf(max(d, time.Second)).String()
+	return sentence.DurationOf(d).String()
 }
 
 // Phrasing knows the names of a state: what services, sources, machines and

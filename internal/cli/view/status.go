@@ -71,7 +71,11 @@ func (p *Printer) Status(st *work.State, drift *work.Drift, reach iter.Seq[expos
 		p.Line("  nothing")
 	}
 	for _, o := range active {
-		p.Wrap("  ", fmt.Sprintf("%d  %s to %s from %s, %s left, by %s because %q", o.ID, o.Words.Services, strings.Join(o.Machines(), ", "), o.Words.From, Left(o.End(), now), cmp.Or(o.Person, "somebody"), o.Words.Because))
+		mark := "  "
+		if o.Emergency {
+			mark += p.Bad("emergency") + "  "
+		}
+		p.Wrap(mark, fmt.Sprintf("%d  %s to %s from %s, %s left, by %s because %q", o.ID, o.Words.Services, strings.Join(o.Machines(), ", "), o.Words.From, Left(o.End(), now), cmp.Or(o.Person, "somebody"), o.Words.Because))
 	}
 	p.Line("")
 	p.Head("Findings")
