@@ -459,9 +459,7 @@ func (a *app) findingsCommand() *cobra.Command {
 				for _, b := range broken {
 					a.print.Broken(b)
 				}
-				for _, f := range list {
-					a.print.Finding(f)
-				}
+				a.print.Findings(list)
 				if len(list)+len(broken) == 0 {
 					a.print.Line("Nothing found.")
 				}

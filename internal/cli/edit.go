@@ -14,6 +14,7 @@ import (
 	"ironbark/internal/driver"
 	"ironbark/internal/estate"
 	"ironbark/internal/exposure"
+	"ironbark/internal/findings"
 	"ironbark/internal/ledger"
 	"ironbark/internal/sentence"
 	"ironbark/internal/work"
@@ -107,17 +108,36 @@ func (a *app) enactEdit(ctx context.Context, w *work.Work, e work.Edit, r *work.
 
 // draft puts an edit into the files, and no more.
 func (a *app) draft(ctx context.Context, w *work.Work, e work.Edit, told string, opt *editing) error {
-	if _, err := w.Review(ctx, e.New); err != nil {
+	r, err := w.Review(ctx, e.New)
+	if err != nil {
 		return err
 	}
+	brought := a.brought(ctx, w, e, r)
 	written, _, err := a.write(w, e, opt)
 	if err != nil {
 		return err
 	}
 	written.Done()
 	a.print.Note("edited: %s", told)
+	a.print.Findings(brought)
 	a.print.Note("nothing is enacted yet: ironbark review, ironbark enact")
 	return nil
+}
+
+// brought lists what an edit of the files brings about that is seldom meant.
+func (a *app) brought(ctx context.Context, w *work.Work, e work.Edit, r *work.Review) (list []findings.Finding) {
+	old := map[string]bool{}
+	if before, err := w.Review(ctx, e.Old); err == nil {
+		for _, f := range before.Findings {
+			old[f.What()] = true
+		}
+	}
+	for _, f := range r.Findings {
+		if f.New && !old[f.What()] {
+			list = append(list, f.Finding)
+		}
+	}
+	return list
 }
 
 // write puts an edit into the files, and what goes with it beside them: beside takes

@@ -74,6 +74,9 @@ func (w *Ways) spread(name string, from flow.Addrs, length int, gateways bool) {
 		} else if !gateways {
 			continue
 		}
+		if !gateways && e.Reason == ByRoute { // it is a person's, by the gateway alone
+			continue
+		}
 		if to == name || w.level[to] > 0 && w.level[to] < length {
 			continue
 		}

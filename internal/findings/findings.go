@@ -1,12 +1,11 @@
 // Package findings looks over an estate for what is allowed by the language and
 // still seldom meant: sentences that do nothing, exceptions that stand, machines
-// that nobody can administer. The package is pure.
+// that nobody can administer, services that are hardly ever meant for everybody. The
+// package is pure.
 package findings
 
 import (
-	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"ironbark/internal/estate"
@@ -29,23 +28,53 @@ func (l Level) String() string {
 	return [...]string{"invalid", "note", "caution", "serious"}[min(l, 4)%4]
 }
 
-// Finding is one thing found.
+// Finding is one thing found. Those of one problem differ in their subjects.
 type Finding struct {
-	Level Level
-	What  string
-	Mend  string // what to do; may be empty
-	At    sentence.Pos
+	Level   Level
+	Kind    Kind
+	Problem string // in words, without its subject
+	Subject string // a sentence or the name of a thing
+	Mend    string // what to do; may be empty
+	At      sentence.Pos
 }
 
+// What tells the whole finding in a line.
+func (f Finding) What() string { return f.Problem + ": " + f.Subject }
+
+// Kind says what a finding is of, for programs.
+type Kind string
+
+// The kinds.
+const (
+	Ended           Kind = "ended"            // a sentence whose end has passed
+	Empty           Kind = "empty"            // a sentence whose words stand for nothing
+	Guarded         Kind = "guarded"          // an allow that names what is administrative
+	Standing        Kind = "standing"         // a standing exception
+	NoDoor          Kind = "no-door"          // a sentence of flows to which no door leads
+	NoFamily        Kind = "no-family"        // addresses of a family that leads nowhere
+	Useless         Kind = "useless-door"     // a door by which nobody gets in
+	Nobody          Kind = "nobody"           // a group without members
+	NoAdministrator Kind = "no-administrator" // a machine that nobody has a way to administer
+	NoLogin         Kind = "no-login"         // a machine that nobody can log in to
+	TooLong         Kind = "too-long"         // a permit beyond the estate's limits
+	Private         Kind = "private-service"  // a service hardly ever meant for everybody, open to the internet
+	AnyService      Kind = "any-service"      // any service from the internet
+	WideSource      Kind = "wide-source"      // a permit from the whole internet
+	WideBastion     Kind = "wide-bastion"     // a bastion that answers everywhere
+	Unusable        Kind = "unusable-permit"  // a permit that nobody can use
+)
+
 // Look returns what is found in an estate and its plan at a moment, in the order
-// of the files.
+// of the files. Cost: that of a view of the plan, and linear in the sentences.
 func Look(e *estate.Estate, p *flow.Plan, at time.Time) []Finding {
-	l := &looker{e: e, p: p, at: at, resolve: flow.NewResolver(e, p), namings: flow.Namings(nil, e), doors: map[int32]flow.Addrs{}}
+	l := &looker{e: e, p: p, at: at, resolve: flow.NewResolver(e, p), namings: flow.Namings(nil, e), doors: map[int32]flow.Addrs{}, led: map[*flow.Group]flow.Addrs{}}
 	for _, st := range e.Sentences {
 		l.pos = st.At
 		l.sentence(st.Sentence)
 	}
+	l.bastions()
 	l.withoutAdministrator()
+	l.withoutLogin()
 	return l.list
 }
 
@@ -56,52 +85,59 @@ type looker struct {
 	resolve flow.Resolver
 	namings []flow.Naming
 	doors   map[int32]flow.Addrs // the sources of all doors of a machine
+	led     map[*flow.Group]flow.Addrs
+	private flow.Services // worked out when first asked for
 	pos     sentence.Pos
 	list    []Finding
 }
 
-func (l *looker) find(level Level, mend, format string, args ...any) {
-	l.list = append(l.list, Finding{Level: level, What: fmt.Sprintf(format, args...), Mend: mend, At: l.pos})
+func (l *looker) find(level Level, kind Kind, subject, mend, problem string) {
+	l.list = append(l.list, Finding{Level: level, Kind: kind, Problem: problem, Subject: subject, Mend: mend, At: l.pos})
 }
 
 func (l *looker) sentence(s sentence.Sentence) {
 	switch s := s.(type) {
 	case sentence.Allow:
-		l.expired(s, s.Until)
+		l.ended(s, s.Until)
 		if l.empty(s, &s.From, &s.To) {
 			return
+		}
+		if flow.Active(s.Until, l.at) {
+			l.open(s, s.Services, s.From, l.resolve.Group(s.To))
 		}
 		l.guarded(s)
 		l.reaches(s, s.From, s.To)
 	case sentence.Deny:
-		l.expired(s, s.Until)
+		l.ended(s, s.Until)
 	case sentence.Forward:
-		l.expired(s, s.Until)
-		if !l.empty(s, nil, &s.To) && s.Standing && flow.Active(s.Until, l.at) {
+		l.ended(s, s.Until)
+		if l.empty(s, nil, &s.To) {
+			return
+		}
+		if s.Standing && flow.Active(s.Until, l.at) {
 			l.standing(s, s.Until)
 		}
+		l.door(s, s.On, s.From, s.To)
 	case sentence.Spread:
 		if !l.empty(s, nil, &s.Over) {
 			l.spread(s)
+			l.door(s, s.On, s.From, s.Over)
 		}
 	case sentence.Route:
 		l.empty(s, nil, &s.To)
 		l.members(s, s.For)
 	case sentence.Permit:
-		l.empty(s, &s.From, &s.To)
-		if limit := l.e.Limits.Opening(); s.UpTo.Length() > limit {
-			cut := s
-			cut.UpTo = sentence.DurationOf(limit)
-			l.find(Caution, "write it as: "+cut.String(), "this permit is for longer than the estate's limit of %s, and grants no more than that: %s", cut.UpTo, s)
+		if !l.empty(s, &s.From, &s.To) {
+			l.permit(s)
 		}
 		l.members(s, s.People)
 		l.members(s, s.Approvers)
 	}
 }
 
-func (l *looker) expired(s sentence.Sentence, until time.Time) {
+func (l *looker) ended(s sentence.Sentence, until time.Time) {
 	if !flow.Active(until, l.at) {
-		l.find(Note, "retract it", "this sentence ended at %s and does nothing: %s", until.UTC().Format(time.RFC3339), s)
+		l.find(Note, Ended, s.String(), "retract it", "this sentence ended at "+until.UTC().Format(time.RFC3339)+" and does nothing")
 	}
 }
 
@@ -109,9 +145,9 @@ func (l *looker) expired(s sentence.Sentence, until time.Time) {
 func (l *looker) empty(s sentence.Sentence, from, to *sentence.Set) bool {
 	switch {
 	case to != nil && len(l.resolve.Group(*to).Machines) == 0:
-		l.find(Caution, "", "“%s” stands for no machine, so this sentence does nothing: %s", to, s)
+		l.find(Caution, Empty, s.String(), "retract it, or name machines that are there", "“"+to.String()+"” stands for no machine, so this sentence does nothing")
 	case from != nil && l.resolve.Source(*from).IsEmpty():
-		l.find(Caution, "", "“from %s” stands for no address, so this sentence does nothing: %s", from, s)
+		l.find(Caution, Empty, s.String(), "retract it, or name addresses", "“from "+from.String()+"” stands for no address, so this sentence does nothing")
 	default:
 		return false
 	}
@@ -135,11 +171,11 @@ func (l *looker) guarded(s sentence.Allow) {
 	if l.resolve.Services(s.Services).Equal(inside) {
 		level, mend = Caution, "let people open it for a while: permit … to open …"
 	}
-	l.find(level, mend, "administrative services stay closed to an “allow”: %s in: %s", flow.PrintServices(inside, l.namings), s)
+	l.find(level, Guarded, s.String(), mend, "administrative services stay closed to an “allow”: "+flow.PrintServices(inside, l.namings)+" in")
 }
 
 func (l *looker) standing(s sentence.Sentence, until time.Time) {
-	l.find(Serious, "retract it as soon as it is not needed", "an administrative service is left open until %s: %s", until.UTC().Format(time.RFC3339), s)
+	l.find(Serious, Standing, s.String(), "retract it as soon as it is not needed", "an administrative service is left open until "+until.UTC().Format(time.RFC3339))
 }
 
 // reaches finds an allow that no door leads to, and one whose names cover both
@@ -148,13 +184,13 @@ func (l *looker) reaches(s sentence.Allow, from, to sentence.Set) {
 	source := l.resolve.Source(from)
 	uses := l.leads(l.resolve.Group(to)).Intersect(source)
 	if uses.IsEmpty() {
-		l.find(Caution, "give the machines a public address, a forward or a spread", "no door leads from there to there, so this sentence opens nothing: %s", s)
+		l.find(Caution, NoDoor, s.String(), "give the machines a public address, a forward or a spread", "no door leads from there to there, so this sentence opens nothing")
 		return
 	}
 	for _, all := range []flow.Addrs{flow.AllIPv4, flow.AllIPv6} {
 		word := map[bool]string{true: "IPv4", false: "IPv6"}[all.Equal(flow.AllIPv4)]
 		if source.Overlaps(all) && !uses.Overlaps(all) && !general(from) {
-			l.find(Note, "", "“%s” has %s addresses, from which no door leads there: %s", from, word, s)
+			l.find(Note, NoFamily, s.String(), "", "“"+from.String()+"” has "+word+" addresses, from which no door leads there")
 		}
 	}
 }
@@ -162,6 +198,9 @@ func (l *looker) reaches(s sentence.Allow, from, to sentence.Set) {
 // leads returns the sources from which a door leads to any machine of a group.
 // Machines are looked at once, however many sentences speak of them.
 func (l *looker) leads(g *flow.Group) (all flow.Addrs) {
+	if known, ok := l.led[g]; ok {
+		return known
+	}
 	var last flow.Addrs
 	for _, m := range g.Machines {
 		from, known := l.doors[m]
@@ -175,6 +214,7 @@ func (l *looker) leads(g *flow.Group) (all flow.Addrs) {
 			all, last = all.Union(from), from
 		}
 	}
+	l.led[g] = all
 	return all
 }
 
@@ -191,7 +231,7 @@ func (l *looker) spread(s sentence.Spread) {
 	for _, m := range l.resolve.Group(s.Over).Machines {
 		led := slices.ContainsFunc(l.p.DoorsTo(m), func(d flow.Door) bool { return d.Via == s.Front.Text })
 		if !led {
-			l.find(Caution, "", "%s cannot be reached by front %s: they share no network or family: %s", l.p.Machines[m].Name, s.Front, s)
+			l.find(Caution, NoFamily, s.String(), "", l.p.Machines[m].Name+" cannot be reached by front "+s.Front.Text+": they share no network or family")
 		}
 	}
 }
@@ -200,7 +240,7 @@ func (l *looker) spread(s sentence.Spread) {
 func (l *looker) members(s sentence.Sentence, names []sentence.Name) {
 	for _, n := range names {
 		if !slices.ContainsFunc(l.e.People, func(p estate.Person) bool { return l.e.Belongs(p.Name, n.Text) }) {
-			l.find(Caution, "", "nobody is in “%s”: %s", n, s)
+			l.find(Caution, Nobody, s.String(), "ironbark change person NAME --group "+n.Text, "nobody is in “"+n.Text+"”")
 		}
 	}
 }
@@ -228,23 +268,16 @@ func (l *looker) withoutAdministrator() {
 			}
 		}
 	}
-	var names []string
-	l.pos = sentence.Pos{}
 	for i, m := range l.p.Machines {
 		if !way[i] {
-			names = append(names, m.Name)
-			if l.pos.File == "" {
-				n, _ := l.e.Lookup(m.Name)
-				l.pos = n.At
-			}
+			l.machine(Note, NoAdministrator, m.Name, "permit … to open ssh to …", "nobody has a way to administer, by permit, route or standing exception")
 		}
 	}
-	if len(names) == 0 {
-		return
-	}
-	who := strings.Join(names, ", ")
-	if len(names) > 5 {
-		who = fmt.Sprintf("%s and %d more", strings.Join(names[:5], ", "), len(names)-5)
-	}
-	l.find(Note, "permit … to open ssh to …", "nobody has a way to administer %s: no permit, route or standing exception", who)
+}
+
+// machine finds something of a machine, at its place in the files.
+func (l *looker) machine(level Level, kind Kind, name, mend, problem string) {
+	n, _ := l.e.Lookup(name)
+	l.pos = n.At
+	l.find(level, kind, name, mend, problem)
 }

@@ -85,6 +85,9 @@ func Judge(r Request) (Granted, error) {
 	j.judgeTarget()
 	j.judgePermits()
 	j.judgeGuarantees()
+	if slices.ContainsFunc(r.Words.From.List, func(a sentence.Atom) bool { return a.Kind() == sentence.Everywhere || a.Kind() == sentence.Internet }) {
+		j.notes = append(j.notes, "that is open to whoever finds it; “from me” opens it to you alone")
+	}
 	if len(j.refusal.Reasons) > 0 {
 		return Granted{}, &j.refusal
 	}

@@ -205,10 +205,10 @@ const uncovered = "no permit covers it any more"
 func found(before, after *State, now time.Time) (list []Found) {
 	old := map[string]bool{}
 	for _, f := range findings.Look(before.Estate, before.Plan, now) {
-		old[f.What] = true
+		old[f.What()] = true
 	}
 	for _, f := range findings.Look(after.Estate, after.Plan, now) {
-		list = append(list, Found{Finding: f, New: !old[f.What]})
+		list = append(list, Found{Finding: f, New: !old[f.What()]})
 	}
 	return list
 }

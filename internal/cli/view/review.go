@@ -139,20 +139,17 @@ func (p *Printer) found(r *work.Review, before *Phrasing) {
 	}
 	p.weakened(r.Weakened, before)
 	none = none && len(r.Weakened) == 0
-	old, told := 0, 0
+	old := 0
+	var told []findings.Finding
 	for _, f := range r.Findings {
 		if !f.New && f.Level < findings.Serious {
 			old++
 			continue
 		}
-		none = false
-		if told++; told <= mostChanges {
-			p.Finding(f.Finding)
-		}
+		told = append(told, f.Finding)
 	}
-	if told > mostChanges {
-		p.Line("   … and %d more: ironbark findings --draft", told-mostChanges)
-	}
+	none = none && len(told) == 0
+	p.Findings(told)
 	if old > 0 {
 		p.Line("   and %s from before: ironbark findings", count(old, "finding"))
 	} else if none {
@@ -182,22 +179,6 @@ func sentenceAt(o flow.Origin) string {
 		return o.Sentence + "  (" + at + ")"
 	}
 	return o.Sentence
-}
-
-// Finding tells one finding.
-func (p *Printer) Finding(f findings.Finding) {
-	text := f.What
-	if at := f.At.String(); at != "" {
-		text += "  (" + at + ")"
-	}
-	level := f.Level.String()
-	if f.Level == findings.Serious {
-		level = p.Bad(level)
-	}
-	p.Wrap("   "+level+"  ", text)
-	if f.Mend != "" {
-		p.Wrap("         ", "to mend it: "+f.Mend)
-	}
 }
 
 func (p *Printer) costs(r *work.Review) {

@@ -205,15 +205,17 @@ func changesJSON(list []exposure.Change, ph *Phrasing) []reachJSON {
 // FindingsJSON is the list of findings as programs read it.
 func FindingsJSON(list []findings.Finding) any {
 	type finding struct {
-		Level string `json:"level"`
-		What  string `json:"what"`
-		Mend  string `json:"mend"`
-		File  string `json:"file"`
-		Line  int    `json:"line"`
+		Level   string `json:"level"`
+		Kind    string `json:"kind"`
+		What    string `json:"what"`
+		Subject string `json:"subject"`
+		Mend    string `json:"mend"`
+		File    string `json:"file"`
+		Line    int    `json:"line"`
 	}
 	out := make([]finding, 0, len(list))
 	for _, f := range list {
-		out = append(out, finding{f.Level.String(), f.What, f.Mend, f.At.File, f.At.Line})
+		out = append(out, finding{f.Level.String(), string(f.Kind), f.What(), f.Subject, f.Mend, f.At.File, f.At.Line})
 	}
 	return out
 }

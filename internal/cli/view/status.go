@@ -87,12 +87,14 @@ func (p *Printer) Status(st *work.State, drift *work.Drift, reach iter.Seq[expos
 		return
 	}
 	levels := map[findings.Level]int{}
+	var serious []findings.Finding
 	for _, f := range found {
 		levels[f.Level]++
 		if f.Level == findings.Serious {
-			p.Finding(f)
+			serious = append(serious, f)
 		}
 	}
+	p.Findings(serious)
 	p.Line("  %d serious, %s, %s: ironbark findings", levels[findings.Serious], count(levels[findings.Caution], "caution"), count(levels[findings.Note], "note"))
 }
 
