@@ -1,14 +1,18 @@
 package main
 
 import (
+	"encoding/json"
 	"flag"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"testing"
 
+	"github.com/google/jsonschema-go/jsonschema"
 	"github.com/rogpeppe/go-internal/testscript"
 )
 
@@ -62,7 +66,7 @@ func TestScripts(t *testing.T) {
 			}
 			return os.Getuid() == 0, nil
 		},
-		Cmds: map[string]func(*testscript.TestScript, bool, []string){"exits": exits, "clock": clock},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){"exits": exits, "clock": clock, "document": document},
 	})
 }
 
@@ -91,4 +95,28 @@ func clock(ts *testscript.TestScript, neg bool, args []string) {
 		ts.Fatalf("usage: clock HH:MM")
 	}
 	ts.Setenv("IRONBARK_CLOCK", fmt.Sprintf("2026-11-23T%s:00Z", args[0]))
+}
+
+// document runs the program with --json and holds what it prints to be one document of a
+// schema, as mara: document review 0 review
+func document(ts *testscript.TestScript, neg bool, args []string) {
+	if neg || len(args) < 3 {
+		ts.Fatalf("usage: document SCHEMA STATUS ARG…")
+	}
+	exits(ts, false, append([]string{args[1], "ironbark"}, append(args[2:], "--json", "--person", "mara")...))
+	printed := ts.ReadFile("stdout")
+	d := json.NewDecoder(strings.NewReader(printed))
+	var doc any
+	ts.Check(d.Decode(&doc))
+	if rest, err := io.ReadAll(io.MultiReader(d.Buffered())); err != nil || strings.TrimSpace(string(rest)) != "" {
+		ts.Fatalf("more than one document: %s", rest)
+	}
+	ts.Check(ts.Exec("ironbark", "schema", args[0]))
+	var schema jsonschema.Schema
+	ts.Check(json.Unmarshal([]byte(ts.ReadFile("stdout")), &schema))
+	resolved, err := schema.Resolve(nil)
+	ts.Check(err)
+	if err := resolved.Validate(doc); err != nil {
+		ts.Fatalf("%s is no document of %s: %v", printed, args[0], err)
+	}
 }

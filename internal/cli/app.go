@@ -47,6 +47,7 @@ type app struct {
 	estateDir string
 	person    string
 	json      bool
+	review    *view.ReviewDoc // for the document of what an edit came to
 }
 
 // errNo is the answer no: everything is told already, and the exit status is 3.
@@ -93,12 +94,36 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 		return exitWords
 	}
 	a.clock = clock
+	if asksForJSON(args) {
+		a.print.Told = &[]string{}
+	}
 	root := a.root()
 	root.SetArgs(hideReasons(args))
 	root.SetIn(in)
 	root.SetOut(out)
 	root.SetErr(errOut)
-	return a.status(root.ExecuteContext(context.Background()))
+	err = root.ExecuteContext(context.Background())
+	status := a.status(err)
+	if a.print.Told != nil && a.print.Documents == 0 {
+		if err := a.print.JSON(a.result(err, status)); err != nil && status == exitDone {
+			return exitFailed
+		}
+	}
+	return status
+}
+
+// asksForJSON reports whether a document is asked for, also where the rest of the words is
+// wrong.
+func asksForJSON(args []string) bool {
+	for i, arg := range args {
+		if arg == "--" || strings.HasPrefix(arg, "__complete") {
+			return false
+		}
+		if (arg == "--json" || arg == "--json=true") && (i == 0 || args[i-1] != "because") {
+			return true
+		}
+	}
+	return false
 }
 
 // reasonMark stands before a reason, so that one that begins with a hyphen is

@@ -218,16 +218,7 @@ func (a *app) probeCommand() *cobra.Command {
 
 // probe sends a packet from each single source to each address of the targets.
 func (a *app) probe(ctx context.Context, w *work.Work, q *work.Answer) error {
-	type sent struct {
-		Source  string `json:"source"`
-		Address string `json:"address"`
-		Service string `json:"service"`
-		Open    bool   `json:"open"`
-		Machine string `json:"machine"`
-		Reason  string `json:"reason"`
-		By      string `json:"by"`
-	}
-	list := []sent{}
+	list := []packetDoc{}
 	through := false
 	for _, source := range q.From.Runs() {
 		from := source.Lo.Addr()
@@ -245,13 +236,13 @@ func (a *app) probe(ctx context.Context, w *work.Work, q *work.Answer) error {
 				}
 				for _, f := range fates {
 					through = through || f.Open
-					list = append(list, sent{from.String(), d.Address.String(), d.Calls(service.Lo).String(), f.Open, f.Machine, f.Reason, f.By})
+					list = append(list, packetDoc{from.String(), d.Address.String(), d.Calls(service.Lo).String(), f.Open, f.Machine, f.Reason, f.By})
 				}
 			}
 		}
 	}
 	if a.json {
-		if err := a.print.JSON(map[string]any{"probes": list}); err != nil {
+		if err := a.print.JSON(probesDoc{list}); err != nil {
 			return err
 		}
 	} else {
@@ -444,17 +435,11 @@ func (a *app) findingsCommand() *cobra.Command {
 			list := findings.Look(st.Estate, st.Plan, at)
 			broken := exposure.Guarantees(st.Estate, st.Plan, at)
 			if a.json {
-				type guarantee struct {
-					Sentence string `json:"sentence"`
-					Source   string `json:"source"`
-					Service  string `json:"service"`
-					Target   string `json:"target"`
-				}
-				out := []guarantee{}
+				out := []brokenDoc{}
 				for _, b := range broken {
-					out = append(out, guarantee{b.Guarantee.Sentence, b.Flow.Source.String(), b.Flow.Service.String(), b.Target})
+					out = append(out, brokenDoc{b.Guarantee.Sentence, b.Flow.Source.String(), b.Flow.Service.String(), b.Target})
 				}
-				err = a.print.JSON(map[string]any{"findings": view.FindingsJSON(list), "broken": out})
+				err = a.print.JSON(findingsDoc{view.FindingsJSON(list), out})
 			} else {
 				for _, b := range broken {
 					a.print.Broken(b)

@@ -48,6 +48,9 @@ func (a *app) connectCommand() *cobra.Command {
 			if len(args) == 0 {
 				return usage("connect takes a machine")
 			}
+			if a.json && !config {
+				return usage("a session has no document: leave --json out")
+			}
 			if config {
 				return a.clientConfig(ctx, w, args[0], opt)
 			}

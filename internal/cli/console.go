@@ -27,6 +27,9 @@ func (a *app) consoleCommand() *cobra.Command {
 			if len(args) != 1 {
 				return usage("console takes one machine")
 			}
+			if a.json && !log {
+				return usage("a session has no document: leave --json out, or say --log")
+			}
 			if names, err := machinesNamed(ctx, w, args); err != nil {
 				return err
 			} else if len(names) > 1 {
@@ -38,7 +41,7 @@ func (a *app) consoleCommand() *cobra.Command {
 					return err
 				}
 				if a.json {
-					return a.print.JSON(map[string]any{"machine": args[0], "log": boot.Log})
+					return a.print.JSON(bootLogDoc{args[0], boot.Log})
 				}
 				a.print.Text(boot.Log)
 				return nil

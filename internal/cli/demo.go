@@ -81,6 +81,9 @@ func (a *app) demoCommand() *cobra.Command {
 		Long: "Show the whole story, narrated: on the stand-in cloud, or with --site linux on this very host, in network namespaces\n" +
 			"that are taken away at the end. That needs root.",
 		RunE: func(*cobra.Command, []string) error {
+			if a.json {
+				return usage("the demo is told in words: leave --json out")
+			}
 			if place != estate.Sim && place != estate.Linux {
 				return usage("--site is %s or %s, not “%s”", estate.Sim, estate.Linux, place)
 			}

@@ -182,7 +182,9 @@ func (a *app) confirmWeaker(r *work.Review, yes, weaken bool) error {
 func (a *app) showReview(w *work.Work, r *work.Review) error {
 	before, after := a.reviewPhrasing(r)
 	if a.json {
-		return a.print.JSON(view.ReviewJSON(r, before, after))
+		doc := view.ReviewJSON(r, before, after)
+		a.review = &doc
+		return nil
 	}
 	a.print.Review(r, before, after)
 	return nil
@@ -283,6 +285,11 @@ func (a *app) reviewCommand() *cobra.Command {
 			}
 			if err := a.showReview(w, r); err != nil {
 				return err
+			}
+			if a.json {
+				if err := a.print.JSON(a.review); err != nil {
+					return err
+				}
 			}
 			if stopped := r.Stopped(); len(stopped) > 0 {
 				a.print.Note("\nthis cannot be enacted: %s", strings.Join(stopped, "; "))

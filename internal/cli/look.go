@@ -43,19 +43,11 @@ func (a *app) journalCommand() *cobra.Command {
 			return err
 		}
 		if a.json {
-			type entry struct {
-				Seq    int64     `json:"seq"`
-				At     time.Time `json:"at"`
-				Person string    `json:"person"`
-				Action string    `json:"action"`
-				Text   string    `json:"text"`
-				Hash   string    `json:"hash"`
-			}
-			list := make([]entry, 0, len(shown))
+			list := make([]entryDoc, 0, len(shown))
 			for _, e := range shown {
-				list = append(list, entry{e.Seq, e.At.UTC(), e.Person, e.Action, e.Text, e.Hash})
+				list = append(list, entryDoc{e.Seq, e.At.UTC(), e.Person, e.Action, e.Text, e.Hash})
 			}
-			err = a.print.JSON(map[string]any{"whole": len(broken) == 0, "breaks": breakTexts(broken), "entries": list})
+			err = a.print.JSON(journalDoc{len(broken) == 0, breakTexts(broken), list})
 		} else {
 			var rows [][]string
 			for _, e := range shown {
@@ -113,7 +105,7 @@ func (a *app) acknowledgeCommand() *cobra.Command {
 				return err
 			}
 			if a.json {
-				return a.print.JSON(map[string]any{"acknowledged": breakTexts(list)})
+				return a.print.JSON(acknowledgedDoc{Acknowledged: breakTexts(list)})
 			}
 			for _, b := range list {
 				a.print.Line("noted: %s", b)
@@ -137,7 +129,7 @@ func (a *app) acceptClock(ctx context.Context, w *work.Work, st *work.State) err
 	now := st.Clock(a.clock.Now()).UTC()
 	switch {
 	case a.json:
-		return a.print.JSON(map[string]any{"accepted": back, "now": now})
+		return a.print.JSON(acknowledgedDoc{Acknowledged: []string{}, ClockAccepted: &back, Now: &now})
 	case back:
 		a.print.Line("accepted: it is %s", now.Format(time.RFC3339))
 	default:

@@ -49,10 +49,7 @@ func (a *app) openCommand() *cobra.Command {
 				}
 			}
 			if a.json {
-				return a.print.JSON(struct {
-					openingDoc
-					Notes []string `json:"notes,omitempty"`
-				}{openingJSON(o, a.clock.Now()), granted.Notes})
+				return a.print.JSON(openedDoc{openingJSON(o, a.clock.Now()), granted.Notes})
 			}
 			verb := "opened"
 			if granted.Extends {
@@ -195,7 +192,7 @@ func (a *app) openingsCommand() *cobra.Command {
 					}
 					docs = append(docs, d)
 				}
-				return a.print.JSON(map[string]any{"at": now.UTC(), "openings": docs})
+				return a.print.JSON(openingsDoc{now.UTC(), docs})
 			}
 			if len(list) == 0 {
 				a.print.Line("Nothing is open for a while.")
@@ -255,7 +252,7 @@ func (a *app) closeCommand() *cobra.Command {
 				for _, o := range list {
 					docs = append(docs, openingJSON(o, a.clock.Now()))
 				}
-				return a.print.JSON(map[string]any{"closed": docs})
+				return a.print.JSON(closedDoc{docs})
 			}
 			for _, o := range list {
 				a.print.Line("closed  opening %d: %s to %s from %s", o.ID, o.Words.Services, strings.Join(o.Machines(), ", "), o.Words.From)

@@ -121,16 +121,10 @@ func (a *app) restore(ctx context.Context, w *work.Work) error {
 }
 
 func (a *app) checkHost() error {
-	type doc struct {
-		What   string `json:"what"`
-		There  bool   `json:"there"`
-		Why    string `json:"why,omitempty"`
-		Remedy string `json:"remedy,omitempty"`
-	}
-	docs := []doc{}
+	docs := []requirementDoc{}
 	missing := false
 	for _, r := range append(linux.Check(a.clock), a.checkUplink()...) {
-		d := doc{What: r.What, There: r.Err == nil}
+		d := requirementDoc{What: r.What, There: r.Err == nil}
 		if r.Err != nil {
 			missing = true
 			d.Why, d.Remedy = r.Err.Error(), r.Remedy
@@ -138,7 +132,7 @@ func (a *app) checkHost() error {
 		docs = append(docs, d)
 	}
 	if a.json {
-		if err := a.print.JSON(map[string]any{"requirements": docs}); err != nil {
+		if err := a.print.JSON(requirementsDoc{docs}); err != nil {
 			return err
 		}
 	} else {

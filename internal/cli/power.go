@@ -132,7 +132,7 @@ func (a *app) power(ctx context.Context, w *work.Work, names []string, act drive
 		return err
 	}
 	if a.json {
-		if err := a.print.JSON(map[string]any{"machines": done}); err != nil {
+		if err := a.print.JSON(powerDoc{done}); err != nil {
 			return err
 		}
 	}

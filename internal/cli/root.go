@@ -6,7 +6,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironbark/internal/estate"
 	"ironbark/internal/sentence"
 )
 
@@ -112,19 +111,9 @@ func (a *app) versionCommand() *cobra.Command {
 		Use: "version", Short: "Tell the version", Args: noArgs,
 		RunE: func(*cobra.Command, []string) error {
 			if a.json {
-				return a.print.JSON(map[string]string{"version": Version, "commit": Commit, "go": runtime.Version()})
+				return a.print.JSON(versionDoc{Version, Commit, runtime.Version()})
 			}
 			a.print.Line("ironbark %s (%s, %s)", Version, Commit, runtime.Version())
-			return nil
-		},
-	}
-}
-
-func (a *app) schemaCommand() *cobra.Command {
-	return &cobra.Command{
-		Use: "schema", Short: "Print the JSON Schema of estate.yaml, for editors", Args: noArgs,
-		RunE: func(*cobra.Command, []string) error {
-			a.print.Text(string(estate.Schema()))
 			return nil
 		},
 	}

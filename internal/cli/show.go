@@ -130,13 +130,13 @@ func namesOf(st *work.State, kind change.Kind) (names []string) {
 // showThings lists the things of one kind, or of all kinds.
 func (a *app) showThings(st *work.State, kind change.Kind) error {
 	if a.json {
-		docs := []any{}
+		docs := []view.ThingDoc{}
 		for _, t := range st.Report.Resources {
 			if kind == "" || t.Kind == kind {
 				docs = append(docs, view.ThingJSON(t, st))
 			}
 		}
-		return a.print.JSON(map[string]any{"resources": docs})
+		return a.print.JSON(resourcesDoc{docs})
 	}
 	a.print.Resources(st, kind, a.phrasing(st))
 	return nil
@@ -193,18 +193,13 @@ func (a *app) showPeopleCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			type person struct {
-				Name   string   `json:"name"`
-				Groups []string `json:"groups"`
-				Keys   int      `json:"keys"`
-			}
-			docs, rows := []person{}, [][]string{}
+			docs, rows := []personDoc{}, [][]string{}
 			for _, p := range st.Estate.People {
-				docs = append(docs, person{p.Name, append([]string{}, p.Groups...), len(p.Keys)})
+				docs = append(docs, personDoc{p.Name, append([]string{}, p.Groups...), len(p.Keys)})
 				rows = append(rows, []string{p.Name, strings.Join(p.Groups, ", "), fmt.Sprint(len(p.Keys))})
 			}
 			if a.json {
-				return a.print.JSON(map[string]any{"people": docs})
+				return a.print.JSON(peopleDoc{docs})
 			}
 			a.print.Table([]string{"PERSON", "GROUPS", "KEYS"}, rows, 2)
 			return nil

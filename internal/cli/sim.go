@@ -52,7 +52,7 @@ func (a *app) simFaultsCommand() *cobra.Command {
 			}
 			words := a.sim.Faults().Words()
 			if a.json {
-				return a.print.JSON(map[string]any{"faults": append([]string{}, words...)})
+				return a.print.JSON(faultsDoc{append([]string{}, words...)})
 			}
 			if len(words) == 0 {
 				a.print.Line("The stand-in cloud does nothing wrong.")

@@ -84,25 +84,32 @@ func Clock(t, now time.Time) string {
 	return Moment(t, now)
 }
 
+// driftExposed is a part of the document DriftDoc.
+type driftExposed struct {
+	Text  string    `json:"text"`
+	Open  bool      `json:"open"`
+	Since time.Time `json:"since"`
+}
+
+// driftResource is a part of the document DriftDoc.
+type driftResource struct {
+	Kind string   `json:"kind"`
+	Name string   `json:"name"`
+	Is   string   `json:"is"` // stray, gone or altered
+	How  []string `json:"how"`
+}
+
+// DriftDoc is the document that DriftJSON makes.
+type DriftDoc struct {
+	Exposure  []driftExposed  `json:"exposure"`
+	Resources []driftResource `json:"resources"`
+}
+
 // DriftJSON is the document of a drift.
-func DriftJSON(d *work.Drift, ph *Phrasing) any {
-	type exposed struct {
-		Text  string    `json:"text"`
-		Open  bool      `json:"open"`
-		Since time.Time `json:"since"`
-	}
-	type resource struct {
-		Kind string   `json:"kind"`
-		Name string   `json:"name"`
-		Is   string   `json:"is"` // stray, gone or altered
-		How  []string `json:"how"`
-	}
-	doc := struct {
-		Exposure  []exposed  `json:"exposure"`
-		Resources []resource `json:"resources"`
-	}{[]exposed{}, []resource{}}
+func DriftJSON(d *work.Drift, ph *Phrasing) DriftDoc {
+	doc := DriftDoc{[]driftExposed{}, []driftResource{}}
 	for _, l := range driftLines(d, ph) {
-		doc.Exposure = append(doc.Exposure, exposed{l.text, l.open, l.since.UTC()})
+		doc.Exposure = append(doc.Exposure, driftExposed{l.text, l.open, l.since.UTC()})
 	}
 	for _, t := range d.Resources {
 		is := "altered"
@@ -112,7 +119,7 @@ func DriftJSON(d *work.Drift, ph *Phrasing) any {
 		case t.Resource.Unmanaged:
 			is = "stray"
 		}
-		doc.Resources = append(doc.Resources, resource{string(t.Resource.Kind), t.Resource.Name, is, append([]string{}, t.How...)})
+		doc.Resources = append(doc.Resources, driftResource{string(t.Resource.Kind), t.Resource.Name, is, append([]string{}, t.How...)})
 	}
 	return doc
 }

@@ -237,16 +237,19 @@ type reachJSON struct {
 	Opening        int64      `json:"opening,omitempty"`
 }
 
+// ReachDoc is the document that ReachJSON makes.
+type ReachDoc struct {
+	At    time.Time   `json:"at"`
+	Reach []reachJSON `json:"reach"`
+}
+
 // ReachJSON is the document of what is open at a moment.
-func ReachJSON(list []exposure.Entry, ph *Phrasing, at time.Time) any {
+func ReachJSON(list []exposure.Entry, ph *Phrasing, at time.Time) ReachDoc {
 	out := make([]reachJSON, 0, len(list))
 	for _, e := range list {
 		out = append(out, entryJSON(e, ph))
 	}
-	return struct {
-		At    time.Time   `json:"at"`
-		Reach []reachJSON `json:"reach"`
-	}{at.UTC(), out}
+	return ReachDoc{at.UTC(), out}
 }
 
 func entryJSON(e exposure.Entry, ph *Phrasing) reachJSON {
@@ -380,17 +383,23 @@ func reasonWords(part exposure.Part, ph *Phrasing) string {
 	return text
 }
 
-type whyJSON struct {
-	Flow      whyFlow   `json:"flow"`
-	Verdict   string    `json:"verdict"`
-	Reason    string    `json:"reason,omitempty"`
-	Door      *whyDoor  `json:"door,omitempty"`
-	DecidedBy *whyBy    `json:"decidedBy,omitempty"`
-	Until     any       `json:"until,omitempty"`
-	Steps     []whyStep `json:"steps,omitempty"`
-	Machine   any       `json:"machine,omitempty"`
-	Mend      []string  `json:"mend,omitempty"`
-	Parts     []whyPart `json:"parts,omitempty"`
+// AnswerDoc is the document of an answer: with parts, or with one part whose steps it tells.
+type AnswerDoc struct {
+	Flow      whyFlow     `json:"flow"`
+	Verdict   string      `json:"verdict"`
+	Reason    string      `json:"reason,omitempty"`
+	Door      *whyDoor    `json:"door,omitempty"`
+	DecidedBy *whyBy      `json:"decidedBy,omitempty"`
+	Until     *time.Time  `json:"until,omitempty"`
+	Steps     []whyStep   `json:"steps,omitempty"`
+	Machine   *whyMachine `json:"machine,omitempty"`
+	Mend      []string    `json:"mend,omitempty"`
+	Parts     []whyPart   `json:"parts,omitempty"`
+}
+
+type whyMachine struct {
+	Running   bool `json:"running"`
+	Listening bool `json:"listening"`
 }
 
 type whyFlow struct {
@@ -434,8 +443,8 @@ type whyPart struct {
 }
 
 // AnswerJSON is the document of an answer.
-func AnswerJSON(a *work.Answer, ph *Phrasing, person string, at time.Time) any {
-	doc := whyJSON{
+func AnswerJSON(a *work.Answer, ph *Phrasing, person string, at time.Time) AnswerDoc {
+	doc := AnswerDoc{
 		Flow:    whyFlow{a.Ask.From.String(), a.Ask.To.String(), strings.Join(flow.ServiceRuns(a.Service), ","), at.UTC()},
 		Verdict: a.Verdict,
 	}
@@ -460,17 +469,12 @@ func AnswerJSON(a *work.Answer, ph *Phrasing, person string, at time.Time) any {
 	part := a.Parts[0]
 	doc.Reason, doc.Door, doc.Mend = string(part.Reason), doorJSON(part), a.Mend(part, person)
 	doc.DecidedBy = &whyBy{part.Origin.Sentence, part.Origin.File, part.Origin.Line}
-	if !part.Until.IsZero() {
-		doc.Until = part.Until.UTC()
-	}
+	doc.Until = moment(part.Until)
 	for _, s := range a.View.Steps(part, ph.namings) {
 		doc.Steps = append(doc.Steps, whyStep{s.Question, s.Answer, s.Passed, s.Origin.Sentence})
 	}
 	if m, listens, known := a.Machine(part); known {
-		doc.Machine = struct {
-			Running   bool `json:"running"`
-			Listening bool `json:"listening"`
-		}{m.State == "running", listens}
+		doc.Machine = &whyMachine{m.State == "running", listens}
 	}
 	return doc
 }

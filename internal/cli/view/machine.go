@@ -105,28 +105,33 @@ func effectWhy(e exposure.Effect) string {
 	return e.Why + " by " + sentenceAt(e.By)
 }
 
+// machineEffect is a part of the document MachineDoc.
+type machineEffect struct {
+	State    string `json:"state"`
+	Sentence string `json:"sentence"`
+	File     string `json:"file"`
+	Line     int    `json:"line"`
+	Opening  int64  `json:"opening,omitempty"`
+	Why      string `json:"why"`
+	By       string `json:"by"`
+}
+
+// MachineDoc is the document that MachineJSON makes.
+type MachineDoc struct {
+	Name      string               `json:"name"`
+	What      string               `json:"what"`
+	State     string               `json:"state"`
+	Listens   []string             `json:"listens"`
+	Setup     []driver.SetupResult `json:"setup"`
+	Volumes   []string             `json:"volumes"`
+	Reach     []reachJSON          `json:"reach"`
+	Sentences []machineEffect      `json:"sentences"`
+	Used      []usedJSON           `json:"used,omitempty"`
+}
+
 // MachineJSON is the document of a machine.
-func MachineJSON(m Machine, ph *Phrasing) any {
-	type effect struct {
-		State    string `json:"state"`
-		Sentence string `json:"sentence"`
-		File     string `json:"file"`
-		Line     int    `json:"line"`
-		Opening  int64  `json:"opening,omitempty"`
-		Why      string `json:"why"`
-		By       string `json:"by"`
-	}
-	doc := struct {
-		Name      string               `json:"name"`
-		What      string               `json:"what"`
-		State     string               `json:"state"`
-		Listens   []string             `json:"listens"`
-		Setup     []driver.SetupResult `json:"setup"`
-		Volumes   []string             `json:"volumes"`
-		Reach     []reachJSON          `json:"reach"`
-		Sentences []effect             `json:"sentences"`
-		Used      []usedJSON           `json:"used,omitempty"`
-	}{m.Name, m.Resource.Describe(), string(m.State.State), flow.ServiceRuns(m.State.Listens), append([]driver.SetupResult{}, m.Boot.Setup...), []string{}, []reachJSON{}, []effect{}, nil}
+func MachineJSON(m Machine, ph *Phrasing) MachineDoc {
+	doc := MachineDoc{m.Name, m.Resource.Describe(), string(m.State.State), flow.ServiceRuns(m.State.Listens), append([]driver.SetupResult{}, m.Boot.Setup...), []string{}, []reachJSON{}, []machineEffect{}, nil}
 	for _, v := range m.Volumes {
 		doc.Volumes = append(doc.Volumes, v.Name)
 	}
@@ -134,7 +139,7 @@ func MachineJSON(m Machine, ph *Phrasing) any {
 		doc.Reach = append(doc.Reach, entryJSON(e, ph))
 	}
 	for _, e := range m.Effects {
-		doc.Sentences = append(doc.Sentences, effect{string(e.State), e.Origin.Sentence, e.Origin.File, e.Origin.Line, e.Opening, e.Why, e.By.Sentence})
+		doc.Sentences = append(doc.Sentences, machineEffect{string(e.State), e.Origin.Sentence, e.Origin.File, e.Origin.Line, e.Opening, e.Why, e.By.Sentence})
 	}
 	if m.Counts != nil {
 		for _, u := range UsedOf(m.Reach, m.Counts) {

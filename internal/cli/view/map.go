@@ -253,59 +253,74 @@ func (p *Printer) box(name, about string, body []string, width int) (lines []str
 	return append(lines, "└"+strings.Repeat("─", width-2)+"┘")
 }
 
+// mapLet is a part of the document MapDoc.
+type mapLet struct {
+	Service string `json:"service"`
+	From    string `json:"from"`
+	How     string `json:"how,omitempty"`
+	Level   string `json:"level"`
+}
+
+// mapLead is a part of the document MapDoc.
+type mapLead struct {
+	Service string `json:"service"`
+	To      string `json:"to"`
+}
+
+// mapNode is a part of the document MapDoc.
+type mapNode struct {
+	Kind    string    `json:"kind"`
+	Name    string    `json:"name"`
+	Running bool      `json:"running"`
+	Lets    []mapLet  `json:"lets"`
+	Leads   []mapLead `json:"leads,omitempty"`
+}
+
+// mapSubnet is a part of the document MapDoc.
+type mapSubnet struct {
+	Name  string    `json:"name"`
+	Range string    `json:"range"`
+	Nodes []mapNode `json:"nodes"`
+}
+
+// mapNetwork is a part of the document MapDoc.
+type mapNetwork struct {
+	Name    string      `json:"name"`
+	Space   string      `json:"space"`
+	Outside bool        `json:"outside"`
+	Fronts  []mapNode   `json:"fronts"`
+	Subnets []mapSubnet `json:"subnets"`
+}
+
+// MapDoc is the document of a map.
+type MapDoc struct {
+	Networks []mapNetwork `json:"networks"`
+}
+
 // MapJSON is the document of a map.
-func MapJSON(m picture.Map) any {
-	type let struct {
-		Service string `json:"service"`
-		From    string `json:"from"`
-		How     string `json:"how,omitempty"`
-		Level   string `json:"level"`
-	}
-	type lead struct {
-		Service string `json:"service"`
-		To      string `json:"to"`
-	}
-	type node struct {
-		Kind    string `json:"kind"`
-		Name    string `json:"name"`
-		Running bool   `json:"running"`
-		Lets    []let  `json:"lets"`
-		Leads   []lead `json:"leads,omitempty"`
-	}
-	type subnet struct {
-		Name  string `json:"name"`
-		Range string `json:"range"`
-		Nodes []node `json:"nodes"`
-	}
-	type network struct {
-		Name    string   `json:"name"`
-		Space   string   `json:"space"`
-		Outside bool     `json:"outside"`
-		Fronts  []node   `json:"fronts"`
-		Subnets []subnet `json:"subnets"`
-	}
-	nodes := func(list []picture.Node) []node {
-		out := []node{}
+func MapJSON(m picture.Map) MapDoc {
+	nodes := func(list []picture.Node) []mapNode {
+		out := []mapNode{}
 		for _, n := range list {
-			one := node{Kind: n.Kind, Name: n.Name, Running: !n.Down, Lets: []let{}}
+			one := mapNode{Kind: n.Kind, Name: n.Name, Running: !n.Down, Lets: []mapLet{}}
 			for _, l := range n.Lets {
 				if l.To != "" {
-					one.Leads = append(one.Leads, lead{l.Service, l.To})
+					one.Leads = append(one.Leads, mapLead{l.Service, l.To})
 					continue
 				}
-				one.Lets = append(one.Lets, let{l.Service, l.From, l.How, [...]string{"closed", "open", "administrative"}[l.Level]})
+				one.Lets = append(one.Lets, mapLet{l.Service, l.From, l.How, [...]string{"closed", "open", "administrative"}[l.Level]})
 			}
 			out = append(out, one)
 		}
 		return out
 	}
-	doc := []network{}
+	doc := []mapNetwork{}
 	for _, n := range m.Networks {
-		one := network{n.Name, n.Space, n.Outside, nodes(n.Fronts), []subnet{}}
+		one := mapNetwork{n.Name, n.Space, n.Outside, nodes(n.Fronts), []mapSubnet{}}
 		for _, s := range n.Subnets {
-			one.Subnets = append(one.Subnets, subnet{s.Name, s.About, nodes(s.Nodes)})
+			one.Subnets = append(one.Subnets, mapSubnet{s.Name, s.About, nodes(s.Nodes)})
 		}
 		doc = append(doc, one)
 	}
-	return map[string]any{"networks": doc}
+	return MapDoc{doc}
 }

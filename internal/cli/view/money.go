@@ -107,45 +107,54 @@ func (p *Printer) outward(prices cost.Prices, gb int, currency string) {
 	}
 }
 
+// costLine is a part of the document CostDoc.
+type costLine struct {
+	Kind  string `json:"kind"`
+	Name  string `json:"name"`
+	What  string `json:"what"`
+	Hour  string `json:"hour"`
+	Month string `json:"month"`
+}
+
+// costShare is a part of the document CostDoc.
+type costShare struct {
+	Tag   string `json:"tag"`
+	Value string `json:"value"`
+	Month string `json:"month"`
+}
+
+// costTier is a part of the document CostDoc.
+type costTier struct {
+	UpTo  int    `json:"upToGB,omitempty"`
+	PerGB string `json:"perGB"`
+	GB    int    `json:"gb"`
+	Cost  string `json:"cost"`
+}
+
+// CostDoc is the document that CostJSON makes.
+type CostDoc struct {
+	Before BillDoc     `json:"before"`
+	After  BillDoc     `json:"after"`
+	Lines  []costLine  `json:"lines"`
+	ByTag  []costShare `json:"byTag"`
+	Tiers  []costTier  `json:"outward"`
+}
+
 // CostJSON is the document of what an estate costs.
-func CostJSON(before, after cost.Bill, prices cost.Prices, gb int) any {
+func CostJSON(before, after cost.Bill, prices cost.Prices, gb int) CostDoc {
 	money := func(m cost.Money) string { return m.String() + " " + after.Currency }
-	type line struct {
-		Kind  string `json:"kind"`
-		Name  string `json:"name"`
-		What  string `json:"what"`
-		Hour  string `json:"hour"`
-		Month string `json:"month"`
-	}
-	type share struct {
-		Tag   string `json:"tag"`
-		Value string `json:"value"`
-		Month string `json:"month"`
-	}
-	type tier struct {
-		UpTo  int    `json:"upToGB,omitempty"`
-		PerGB string `json:"perGB"`
-		GB    int    `json:"gb"`
-		Cost  string `json:"cost"`
-	}
-	doc := struct {
-		Before any     `json:"before"`
-		After  any     `json:"after"`
-		Lines  []line  `json:"lines"`
-		ByTag  []share `json:"byTag"`
-		Tiers  []tier  `json:"outward"`
-	}{BillJSON(before), BillJSON(after), []line{}, []share{}, []tier{}}
+	doc := CostDoc{BillJSON(before), BillJSON(after), []costLine{}, []costShare{}, []costTier{}}
 	for _, l := range after.Lines {
-		doc.Lines = append(doc.Lines, line{l.Kind, l.Name, l.What, hourly(l.Hour) + " " + after.Currency, money(l.Hour * cost.HoursAMonth)})
+		doc.Lines = append(doc.Lines, costLine{l.Kind, l.Name, l.What, hourly(l.Hour) + " " + after.Currency, money(l.Hour * cost.HoursAMonth)})
 	}
 	for _, key := range after.TagKeys() {
 		for _, s := range after.ByTag(key) {
-			doc.ByTag = append(doc.ByTag, share{key, s.Value, money(s.Hour * cost.HoursAMonth)})
+			doc.ByTag = append(doc.ByTag, costShare{key, s.Value, money(s.Hour * cost.HoursAMonth)})
 		}
 	}
 	parts, _ := prices.Transfer(gb)
 	for _, t := range parts {
-		doc.Tiers = append(doc.Tiers, tier{t.UpTo, hourly(t.Tier.GB) + " " + after.Currency, t.GB, money(t.Cost)})
+		doc.Tiers = append(doc.Tiers, costTier{t.UpTo, hourly(t.Tier.GB) + " " + after.Currency, t.GB, money(t.Cost)})
 	}
 	return doc
 }
@@ -199,21 +208,26 @@ func (p *Printer) Quota(r *work.Review, st *work.State) {
 	p.Table([]string{"PUBLIC ADDRESS", "HELD BY"}, rows)
 }
 
+// quotaQuantity is a part of the document QuotaDoc.
+type quotaQuantity struct {
+	What  string `json:"what"`
+	Used  int    `json:"used"`
+	After int    `json:"after"`
+	Limit int    `json:"limit"`
+}
+
+// QuotaDoc is the document that QuotaJSON makes.
+type QuotaDoc struct {
+	Quota   []quotaQuantity `json:"quota"`
+	Holders []holder        `json:"addresses"`
+}
+
 // QuotaJSON is the document of the limits.
-func QuotaJSON(r *work.Review, st *work.State) any {
-	type quantity struct {
-		What  string `json:"what"`
-		Used  int    `json:"used"`
-		After int    `json:"after"`
-		Limit int    `json:"limit"`
-	}
-	doc := struct {
-		Quota   []quantity `json:"quota"`
-		Holders []holder   `json:"addresses"`
-	}{[]quantity{}, append([]holder{}, holders(st)...)}
+func QuotaJSON(r *work.Review, st *work.State) QuotaDoc {
+	doc := QuotaDoc{[]quotaQuantity{}, append([]holder{}, holders(st)...)}
 	before := r.Before.Used.Against(r.Limits)
 	for i, q := range r.After.Used.Against(r.Limits) {
-		doc.Quota = append(doc.Quota, quantity{q.What, before[i].Used, q.Used, q.Limit})
+		doc.Quota = append(doc.Quota, quotaQuantity{q.What, before[i].Used, q.Used, q.Limit})
 	}
 	return doc
 }

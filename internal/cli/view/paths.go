@@ -47,37 +47,44 @@ func doorWord(e exposure.Entry) string {
 	return text
 }
 
+// pathsHop is a part of the document PathsDoc.
+type pathsHop struct {
+	From string `json:"from"`
+	To   string `json:"to"`
+	reachJSON
+}
+
+// pathsTarget is a part of the document PathsDoc.
+type pathsTarget struct {
+	Target string       `json:"target"`
+	Hops   int          `json:"hops"`
+	Paths  [][]pathsHop `json:"paths"`
+}
+
+// PathsDoc is the document that PathsJSON makes.
+type PathsDoc struct {
+	From    string        `json:"source"`
+	Targets []pathsTarget `json:"targets"`
+}
+
 // PathsJSON is the document of paths.
-func PathsJSON(found []PathsTo, ask sentence.Ask, ph *Phrasing) any {
-	type hop struct {
-		From string `json:"from"`
-		To   string `json:"to"`
-		reachJSON
-	}
-	type target struct {
-		Target string  `json:"target"`
-		Hops   int     `json:"hops"`
-		Paths  [][]hop `json:"paths"`
-	}
-	out := make([]target, 0, len(found))
+func PathsJSON(found []PathsTo, ask sentence.Ask, ph *Phrasing) PathsDoc {
+	out := make([]pathsTarget, 0, len(found))
 	for _, f := range found {
-		t := target{Target: f.Target, Paths: [][]hop{}}
+		t := pathsTarget{Target: f.Target, Paths: [][]pathsHop{}}
 		for _, path := range f.Paths {
-			list := []hop{}
+			list := []pathsHop{}
 			for _, h := range path {
 				from := h.From
 				if from == "" {
 					from = ask.From.String()
 				}
-				list = append(list, hop{from, h.To, entryJSON(h.Entry, ph)})
+				list = append(list, pathsHop{from, h.To, entryJSON(h.Entry, ph)})
 			}
 			t.Hops = len(path)
 			t.Paths = append(t.Paths, list)
 		}
 		out = append(out, t)
 	}
-	return struct {
-		From    string   `json:"source"`
-		Targets []target `json:"targets"`
-	}{ask.From.String(), out}
+	return PathsDoc{ask.From.String(), out}
 }

@@ -19,6 +19,10 @@ type Printer struct {
 	Width    int  // columns of Out; at least 40 are used
 	ErrWidth int  // columns of Err; 0: its lines are not wrapped, as in a pipe or a log
 	Colour   bool // styles may be used
+	// Told collects what would be printed as data, where a document is printed in its place.
+	Told *[]string
+	// Documents counts those that were printed.
+	Documents int
 }
 
 // The styles. Closed is the quiet default, and open is what the eye meets.
@@ -59,7 +63,13 @@ func (p *Printer) Text(text string) { p.put(p.Out, text) }
 
 // put writes text of any origin: the only way to the terminal, but for the bytes of a
 // live session.
-func (p *Printer) put(w io.Writer, text string) { _, _ = io.WriteString(w, Escape(text)) }
+func (p *Printer) put(w io.Writer, text string) {
+	if w == p.Out && p.Told != nil {
+		*p.Told = append(*p.Told, ansi.Strip(strings.TrimSuffix(Escape(text), "\n")))
+		return
+	}
+	_, _ = io.WriteString(w, Escape(text))
+}
 
 // Head prints a heading of data.
 func (p *Printer) Head(text string) { p.Line("%s", p.style(styleHead, text)) }
@@ -133,6 +143,7 @@ func (p *Printer) json(v any, indent string) error {
 	if err := e.Encode(v); err != nil {
 		return err
 	}
+	p.Documents++
 	_, err := io.WriteString(p.Out, escapeJSON(b.String()))
 	return err
 }

@@ -141,18 +141,21 @@ func (p *Printer) Resource(t change.Resource, st *work.State) {
 	}
 }
 
+// ThingDoc is the document that ThingJSON makes.
+type ThingDoc struct {
+	Kind   string      `json:"kind"`
+	Name   string      `json:"name"`
+	What   string      `json:"what"`
+	State  string      `json:"state"`
+	Public []string    `json:"public"`
+	Stray  bool        `json:"stray"`
+	Drift  bool        `json:"altered"`
+	Asked  change.Spec `json:"spec"`
+}
+
 // ThingJSON is the document of a thing.
-func ThingJSON(t change.Resource, st *work.State) any {
-	return struct {
-		Kind   string      `json:"kind"`
-		Name   string      `json:"name"`
-		What   string      `json:"what"`
-		State  string      `json:"state"`
-		Public []string    `json:"public"`
-		Stray  bool        `json:"stray"`
-		Drift  bool        `json:"altered"`
-		Asked  change.Spec `json:"spec"`
-	}{string(t.Kind), t.Name, t.Describe(), thingState(t, st), publicWords(t), t.Unmanaged, t.LastEnacted != nil, t.Spec}
+func ThingJSON(t change.Resource, st *work.State) ThingDoc {
+	return ThingDoc{string(t.Kind), t.Name, t.Describe(), thingState(t, st), publicWords(t), t.Unmanaged, t.LastEnacted != nil, t.Spec}
 }
 
 func publicWords(t change.Resource) []string {
@@ -193,17 +196,27 @@ func (p *Printer) Offer(c cost.Catalogue) {
 	}, 1)
 }
 
+// offerPriced is a part of the document OfferDoc.
+type offerPriced struct {
+	Name      string `json:"name"`
+	CPUs      int    `json:"cpus"`
+	MemoryMiB int    `json:"memoryMiB"`
+	Month     string `json:"month"`
+}
+
+// OfferDoc is the document of what a site offers.
+type OfferDoc struct {
+	Images  []cost.Image  `json:"images"`
+	Sizes   []offerPriced `json:"sizes"`
+	Recipes []cost.Recipe `json:"recipes"`
+	Limits  cost.Amounts  `json:"limits"`
+}
+
 // OfferJSON is the document of what a site offers.
-func OfferJSON(c cost.Catalogue) any {
-	type priced struct {
-		Name      string `json:"name"`
-		CPUs      int    `json:"cpus"`
-		MemoryMiB int    `json:"memoryMiB"`
-		Month     string `json:"month"`
-	}
-	sizes := []priced{}
+func OfferJSON(c cost.Catalogue) OfferDoc {
+	sizes := []offerPriced{}
 	for _, s := range c.Sizes {
-		sizes = append(sizes, priced{s.Name, s.CPUs, s.MemoryMiB, (s.Hour * cost.HoursAMonth).String() + " " + c.Currency})
+		sizes = append(sizes, offerPriced{s.Name, s.CPUs, s.MemoryMiB, (s.Hour * cost.HoursAMonth).String() + " " + c.Currency})
 	}
-	return map[string]any{"images": c.Images, "sizes": sizes, "recipes": c.Recipes, "limits": c.Limits}
+	return OfferDoc{c.Images, sizes, c.Recipes, c.Limits}
 }

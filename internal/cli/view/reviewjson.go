@@ -12,80 +12,93 @@ import (
 	"ironbark/internal/work"
 )
 
+// reviewResource is a part of the document ReviewDoc.
+type reviewResource struct {
+	Verb   string   `json:"verb"`
+	Kind   string   `json:"kind"`
+	Name   string   `json:"name"`
+	Detail []string `json:"detail"`
+}
+
+// reviewBroken is a part of the document ReviewDoc.
+type reviewBroken struct {
+	Guarantee string    `json:"guarantee"`
+	File      string    `json:"file"`
+	Line      int       `json:"line"`
+	At        time.Time `json:"at"`
+	Source    string    `json:"source"`
+	Service   string    `json:"service"`
+	Target    string    `json:"target"`
+	Potential bool      `json:"potential"`
+	By        string    `json:"by"`
+}
+
+// reviewMeaning is a part of the document ReviewDoc.
+type reviewMeaning struct {
+	Verb   string `json:"verb"`
+	Kind   string `json:"kind"`
+	Name   string `json:"name"`
+	Before string `json:"before"`
+	After  string `json:"after"`
+}
+
+// reviewEnding is a part of the document ReviewDoc.
+type reviewEnding struct {
+	Opening  int64      `json:"opening"`
+	Narrowed bool       `json:"narrowed"`
+	Why      string     `json:"why"`
+	Lost     []lossJSON `json:"lost"`
+}
+
+// reviewWeakened is a part of the document ReviewDoc.
+type reviewWeakened struct {
+	Guarantee string   `json:"guarantee"`
+	File      string   `json:"file"`
+	Line      int      `json:"line"`
+	Always    bool     `json:"always"`
+	Standing  bool     `json:"standing"`
+	Targets   []string `json:"targets"`
+	Services  []string `json:"services"`
+	From      []string `json:"from"`
+	Source    string   `json:"source"`
+	Service   string   `json:"service"`
+	Door      bool     `json:"door"`
+}
+
+// ReviewDoc is the document that ReviewJSON makes.
+type ReviewDoc struct {
+	Verdict   string           `json:"verdict"`
+	Nothing   bool             `json:"nothing"`
+	Stopped   []string         `json:"stopped"`
+	Resources []reviewResource `json:"resources"`
+	Said      []string         `json:"said"`
+	Back      []string         `json:"retracted"`
+	Meanings  []reviewMeaning  `json:"meanings"`
+	Ending    []reviewEnding   `json:"ending"`
+	Opened    []reachJSON      `json:"opened"`
+	Closed    []reachJSON      `json:"closed"`
+	Moved     []movedJSON      `json:"moved"`
+	Gained    []reachJSON      `json:"gainedDoors"`
+	Lost      []reachJSON      `json:"lostDoors"`
+	More      []rightJSON      `json:"mayMore"`
+	Less      []rightJSON      `json:"mayLess"`
+	Freed     []freedJSON      `json:"givenBack"`
+	Weakened  []reviewWeakened `json:"weakened"`
+	Findings  []FindingDoc     `json:"findings"`
+	Broken    []reviewBroken   `json:"broken"`
+	Before    BillDoc          `json:"before"`
+	After     BillDoc          `json:"after"`
+	Drift     DriftDoc         `json:"drift"`
+	Notes     []string         `json:"notes"`
+}
+
 // ReviewJSON is the document of a review.
-func ReviewJSON(r *work.Review, before, after *Phrasing) any {
-	type resource struct {
-		Verb   string   `json:"verb"`
-		Kind   string   `json:"kind"`
-		Name   string   `json:"name"`
-		Detail []string `json:"detail"`
-	}
-	type broken struct {
-		Guarantee string    `json:"guarantee"`
-		File      string    `json:"file"`
-		Line      int       `json:"line"`
-		At        time.Time `json:"at"`
-		Source    string    `json:"source"`
-		Service   string    `json:"service"`
-		Target    string    `json:"target"`
-		Potential bool      `json:"potential"`
-		By        string    `json:"by"`
-	}
-	type meaning struct {
-		Verb   string `json:"verb"`
-		Kind   string `json:"kind"`
-		Name   string `json:"name"`
-		Before string `json:"before"`
-		After  string `json:"after"`
-	}
-	type ending struct {
-		Opening  int64      `json:"opening"`
-		Narrowed bool       `json:"narrowed"`
-		Why      string     `json:"why"`
-		Lost     []lossJSON `json:"lost"`
-	}
-	type weakened struct {
-		Guarantee string   `json:"guarantee"`
-		File      string   `json:"file"`
-		Line      int      `json:"line"`
-		Always    bool     `json:"always"`
-		Standing  bool     `json:"standing"`
-		Targets   []string `json:"targets"`
-		Services  []string `json:"services"`
-		From      []string `json:"from"`
-		Source    string   `json:"source"`
-		Service   string   `json:"service"`
-		Door      bool     `json:"door"`
-	}
-	doc := struct {
-		Verdict   string      `json:"verdict"`
-		Nothing   bool        `json:"nothing"`
-		Stopped   []string    `json:"stopped"`
-		Resources []resource  `json:"resources"`
-		Said      []string    `json:"said"`
-		Back      []string    `json:"retracted"`
-		Meanings  []meaning   `json:"meanings"`
-		Ending    []ending    `json:"ending"`
-		Opened    []reachJSON `json:"opened"`
-		Closed    []reachJSON `json:"closed"`
-		Moved     []movedJSON `json:"moved"`
-		Gained    []reachJSON `json:"gainedDoors"`
-		Lost      []reachJSON `json:"lostDoors"`
-		More      []rightJSON `json:"mayMore"`
-		Less      []rightJSON `json:"mayLess"`
-		Freed     []freedJSON `json:"givenBack"`
-		Weakened  []weakened  `json:"weakened"`
-		Findings  any         `json:"findings"`
-		Broken    []broken    `json:"broken"`
-		Before    any         `json:"before"`
-		After     any         `json:"after"`
-		Drift     any         `json:"drift"`
-		Notes     []string    `json:"notes"`
-	}{
-		Nothing: r.IsEmpty(), Stopped: append([]string{}, r.Stopped()...), Resources: []resource{}, Said: texts(r.Added), Back: texts(r.Retracted), Broken: []broken{},
+func ReviewJSON(r *work.Review, before, after *Phrasing) ReviewDoc {
+	doc := ReviewDoc{
+		Nothing: r.IsEmpty(), Stopped: append([]string{}, r.Stopped()...), Resources: []reviewResource{}, Said: texts(r.Added), Back: texts(r.Retracted), Broken: []reviewBroken{},
 		Opened: changesJSON(r.Exposure.Opened, after), Closed: changesJSON(r.Exposure.Closed, before), Moved: movedDocs(r.Exposure.Moved, after),
 		Verdict: verdict(r), Gained: changesJSON(r.Exposure.Gained, after), Lost: changesJSON(r.Exposure.Lost, before),
-		More: rightsJSON(r.Rights.Gained), Less: rightsJSON(r.Rights.Lost), Freed: []freedJSON{}, Weakened: []weakened{}, Meanings: []meaning{}, Ending: []ending{},
+		More: rightsJSON(r.Rights.Gained), Less: rightsJSON(r.Rights.Lost), Freed: []freedJSON{}, Weakened: []reviewWeakened{}, Meanings: []reviewMeaning{}, Ending: []reviewEnding{},
 		Before: BillJSON(r.Before), After: BillJSON(r.After), Drift: DriftJSON(r.Drift, before), Notes: append([]string{}, r.Notes...),
 	}
 	for _, c := range r.Changes {
@@ -93,20 +106,20 @@ func ReviewJSON(r *work.Review, before, after *Phrasing) any {
 		if len(detail) == 0 {
 			detail = []string{c.Resource.Describe()}
 		}
-		doc.Resources = append(doc.Resources, resource{string(c.Verb), string(c.Resource.Kind), c.Resource.Name, detail})
+		doc.Resources = append(doc.Resources, reviewResource{string(c.Verb), string(c.Resource.Kind), c.Resource.Name, detail})
 	}
 	for _, m := range r.Meanings {
-		doc.Meanings = append(doc.Meanings, meaning{string(m.Verb), m.Kind, m.Name, m.Before, m.After})
+		doc.Meanings = append(doc.Meanings, reviewMeaning{string(m.Verb), m.Kind, m.Name, m.Before, m.After})
 	}
 	for _, e := range r.Ending {
-		one := ending{e.Opening.ID, e.Narrowed, e.Why, []lossJSON{}}
+		one := reviewEnding{e.Opening.ID, e.Narrowed, e.Why, []lossJSON{}}
 		for _, l := range e.Lost {
 			one.Lost = append(one.Lost, lossJSON{l.Part.Machines, flow.ServiceRuns(l.Part.Services), flow.AddrRuns(l.Part.From), moment(l.End), l.By})
 		}
 		doc.Ending = append(doc.Ending, one)
 	}
 	for _, u := range r.Weakened {
-		doc.Weakened = append(doc.Weakened, weakened{
+		doc.Weakened = append(doc.Weakened, reviewWeakened{
 			u.Guarantee.Sentence, u.Guarantee.File, u.Guarantee.Line, u.Always, u.Standing, u.Targets,
 			flow.ServiceRuns(u.Flows.Services), flow.AddrRuns(u.Flows.From), u.Example.Source.String(), u.Example.Service.String(), u.Door,
 		})
@@ -120,7 +133,7 @@ func ReviewJSON(r *work.Review, before, after *Phrasing) any {
 	}
 	doc.Findings = FindingsJSON(list)
 	for _, b := range r.Broken {
-		doc.Broken = append(doc.Broken, broken{
+		doc.Broken = append(doc.Broken, reviewBroken{
 			b.Guarantee.Sentence, b.Guarantee.File, b.Guarantee.Line, b.At.UTC(), b.Flow.Source.String(), b.Flow.Service.String(), b.Target, b.Potential, b.By.Origin.Sentence,
 		})
 	}
@@ -202,29 +215,34 @@ func changesJSON(list []exposure.Change, ph *Phrasing) []reachJSON {
 	return out
 }
 
+// FindingDoc is one finding as programs read it.
+type FindingDoc struct {
+	Level   string `json:"level"`
+	Kind    string `json:"kind"`
+	What    string `json:"what"`
+	Subject string `json:"subject"`
+	Mend    string `json:"mend"`
+	File    string `json:"file"`
+	Line    int    `json:"line"`
+}
+
 // FindingsJSON is the list of findings as programs read it.
-func FindingsJSON(list []findings.Finding) any {
-	type finding struct {
-		Level   string `json:"level"`
-		Kind    string `json:"kind"`
-		What    string `json:"what"`
-		Subject string `json:"subject"`
-		Mend    string `json:"mend"`
-		File    string `json:"file"`
-		Line    int    `json:"line"`
-	}
-	out := make([]finding, 0, len(list))
+func FindingsJSON(list []findings.Finding) []FindingDoc {
+	out := make([]FindingDoc, 0, len(list))
 	for _, f := range list {
-		out = append(out, finding{f.Level.String(), string(f.Kind), f.What(), f.Subject, f.Mend, f.At.File, f.At.Line})
+		out = append(out, FindingDoc{f.Level.String(), string(f.Kind), f.What(), f.Subject, f.Mend, f.At.File, f.At.Line})
 	}
 	return out
 }
 
+// BillDoc is the document that BillJSON makes.
+type BillDoc struct {
+	Month string       `json:"month"`
+	Used  cost.Amounts `json:"used"`
+}
+
 // BillJSON is a bill as programs read it: money as decimal strings with their currency.
-func BillJSON(b cost.Bill) any {
+func BillJSON(b cost.Bill) BillDoc {
 	money := func(m cost.Money) string { return m.String() + " " + b.Currency }
-	return struct {
-		Month string       `json:"month"`
-		Used  cost.Amounts `json:"used"`
-	}{money(b.Month()), b.Used}
+	return BillDoc{money(b.Month()), b.Used}
 }

@@ -27,21 +27,26 @@ func (p *Printer) Spells(list []work.Spell, since, now time.Time) {
 	p.Table([]string{"BEGAN", "ENDED", "FROM", "TO", "SERVICE", "DOOR", "BY", "BECAUSE OF"}, rows)
 }
 
+// spellsSpell is a part of the document SpellsDoc.
+type spellsSpell struct {
+	Begin  time.Time  `json:"begin"`
+	End    *time.Time `json:"end"`
+	Person string     `json:"person"`
+	reachJSON
+}
+
+// SpellsDoc is the document that SpellsJSON makes.
+type SpellsDoc struct {
+	Since time.Time     `json:"since"`
+	Until time.Time     `json:"until"`
+	Open  []spellsSpell `json:"open"`
+}
+
 // SpellsJSON is the document of when administrative services were open.
-func SpellsJSON(list []work.Spell, since, now time.Time) any {
-	type spell struct {
-		Begin  time.Time  `json:"begin"`
-		End    *time.Time `json:"end"`
-		Person string     `json:"person"`
-		reachJSON
-	}
-	out := make([]spell, 0, len(list))
+func SpellsJSON(list []work.Spell, since, now time.Time) SpellsDoc {
+	out := make([]spellsSpell, 0, len(list))
 	for _, s := range list {
-		out = append(out, spell{s.Begin.UTC(), moment(s.End), s.By, entryJSON(s.Entry, NewPhrasing(s.State, now))})
+		out = append(out, spellsSpell{s.Begin.UTC(), moment(s.End), s.By, entryJSON(s.Entry, NewPhrasing(s.State, now))})
 	}
-	return struct {
-		Since time.Time `json:"since"`
-		Until time.Time `json:"until"`
-		Open  []spell   `json:"open"`
-	}{since.UTC(), now.UTC(), out}
+	return SpellsDoc{since.UTC(), now.UTC(), out}
 }

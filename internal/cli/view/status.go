@@ -186,45 +186,52 @@ func (ph *Phrasing) listens(m driver.Machine) string {
 	return ph.service(m.Listens)
 }
 
+// statusMachine is a part of the document StatusDoc.
+type statusMachine struct {
+	Name      string    `json:"name"`
+	State     string    `json:"state"`
+	Since     time.Time `json:"since"`
+	Addresses []string  `json:"addresses"`
+	Public    string    `json:"public,omitempty"`
+	Listens   []string  `json:"listens"`
+}
+
+// statusOpen is a part of the document StatusDoc.
+type statusOpen struct {
+	ID   int64     `json:"id"`
+	Text string    `json:"sentence"`
+	By   string    `json:"person"`
+	End  time.Time `json:"end"`
+	Left int64     `json:"left"`
+}
+
+// StatusDoc is the document that StatusJSON makes.
+type StatusDoc struct {
+	Estate     string          `json:"estate"`
+	At         time.Time       `json:"at"`
+	Differ     bool            `json:"differ"`
+	Unfinished bool            `json:"unfinished"`
+	Machines   []statusMachine `json:"machines"`
+	Reach      []reachJSON     `json:"reach"`
+	Openings   []statusOpen    `json:"openings"`
+	Findings   []FindingDoc    `json:"findings"`
+	Broken     int             `json:"broken"`
+	Drift      DriftDoc        `json:"drift"`
+}
+
 // StatusJSON is the document of a status.
-func StatusJSON(st *work.State, drift *work.Drift, reach []exposure.Entry, found []findings.Finding, broken []exposure.Broken, now time.Time) any {
-	type machine struct {
-		Name      string    `json:"name"`
-		State     string    `json:"state"`
-		Since     time.Time `json:"since"`
-		Addresses []string  `json:"addresses"`
-		Public    string    `json:"public,omitempty"`
-		Listens   []string  `json:"listens"`
-	}
-	type open struct {
-		ID   int64     `json:"id"`
-		Text string    `json:"sentence"`
-		By   string    `json:"person"`
-		End  time.Time `json:"end"`
-		Left int64     `json:"left"`
-	}
+func StatusJSON(st *work.State, drift *work.Drift, reach []exposure.Entry, found []findings.Finding, broken []exposure.Broken, now time.Time) StatusDoc {
 	ph := NewPhrasing(st, now)
-	doc := struct {
-		Estate     string      `json:"estate"`
-		At         time.Time   `json:"at"`
-		Differ     bool        `json:"differ"`
-		Unfinished bool        `json:"unfinished"`
-		Machines   []machine   `json:"machines"`
-		Reach      []reachJSON `json:"reach"`
-		Openings   []open      `json:"openings"`
-		Findings   any         `json:"findings"`
-		Broken     int         `json:"broken"`
-		Drift      any         `json:"drift"`
-	}{
+	doc := StatusDoc{
 		Estate: st.Estate.Name, At: now.UTC(), Differ: st.Differ, Unfinished: st.Report.Unfinished != nil,
-		Machines: []machine{}, Reach: []reachJSON{}, Openings: []open{}, Findings: FindingsJSON(found), Broken: len(broken), Drift: DriftJSON(drift, ph),
+		Machines: []statusMachine{}, Reach: []reachJSON{}, Openings: []statusOpen{}, Findings: FindingsJSON(found), Broken: len(broken), Drift: DriftJSON(drift, ph),
 	}
 	for _, t := range st.Report.Resources {
 		if t.Kind != change.Machine {
 			continue
 		}
 		m := st.Report.Machines[t.Name]
-		row := machine{Name: t.Name, State: string(m.State), Since: m.Since.UTC(), Addresses: t.InsideWords(), Listens: flow.ServiceRuns(m.Listens)}
+		row := statusMachine{Name: t.Name, State: string(m.State), Since: m.Since.UTC(), Addresses: t.InsideWords(), Listens: flow.ServiceRuns(m.Listens)}
 		if t.Given.Addr4.IsValid() {
 			row.Public = t.Given.Addr4.String()
 		}
@@ -234,7 +241,7 @@ func StatusJSON(st *work.State, drift *work.Drift, reach []exposure.Entry, found
 		doc.Reach = append(doc.Reach, entryJSON(e, ph))
 	}
 	for _, o := range work.Active(st.Report.Openings, now) {
-		doc.Openings = append(doc.Openings, open{o.ID, o.Words.String(), o.Person, o.End().UTC(), int64(o.End().Sub(now).Seconds())})
+		doc.Openings = append(doc.Openings, statusOpen{o.ID, o.Words.String(), o.Person, o.End().UTC(), int64(o.End().Sub(now).Seconds())})
 	}
 	return doc
 }

@@ -117,14 +117,17 @@ func (u Used) json() usedJSON {
 	return usedJSON{u.Origin.Sentence, u.Origin.File, u.Origin.Line, u.Opening, u.Count.Packets, u.Count.Bytes, moment(u.Count.After), moment(u.Count.Before), u.Count.Openings}
 }
 
+// UsedDoc is the document that UsedJSON makes.
+type UsedDoc struct {
+	Since *time.Time `json:"since"`
+	Used  []usedJSON `json:"used"`
+}
+
 // UsedJSON is the document of what sentences have let pass.
-func UsedJSON(list []Used, since time.Time) any {
+func UsedJSON(list []Used, since time.Time) UsedDoc {
 	out := []usedJSON{}
 	for _, u := range list {
 		out = append(out, u.json())
 	}
-	return struct {
-		Since *time.Time `json:"since"`
-		Used  []usedJSON `json:"used"`
-	}{moment(since), out}
+	return UsedDoc{moment(since), out}
 }
