@@ -196,7 +196,7 @@ func (a *app) probeCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "probe SERVICE from ADDRESS to TARGET", Short: "Send a packet and tell what became of it",
 		Long: "Send one packet through what is installed on the site, and tell what became of it. Unlike why, this uses\n" +
-			"nothing of the analysis.\n\nExit status 3: the packet did not get through.",
+			"nothing of the analysis. Where several addresses lead there, each gets one.\n\nExit status 3: a packet did not get through, or nothing answers.",
 		Example: "  ironbark probe ssh from me to gauge-web-1", ValidArgsFunction: a.completeSentence,
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
 			ask, err := a.question("probe", args)
@@ -219,7 +219,7 @@ func (a *app) probeCommand() *cobra.Command {
 // probe sends a packet from each single source to each address of the targets.
 func (a *app) probe(ctx context.Context, w *work.Work, q *work.Answer) error {
 	list := []packetDoc{}
-	through := false
+	answered := 0
 	for _, source := range q.From.Runs() {
 		from := source.Lo.Addr()
 		if source.Lo != source.Hi {
@@ -229,14 +229,18 @@ func (a *app) probe(ctx context.Context, w *work.Work, q *work.Answer) error {
 			if service.Lo != service.Hi {
 				return usage("a packet is for one port, and “%s” is more", q.Ask.Services)
 			}
-			for _, d := range q.Doors(from) {
+			for _, d := range q.Calls(from) {
 				fates, err := w.Site.Probe(ctx, driver.Packet{Source: from, Target: d.Address, Service: d.Calls(service.Lo)})
 				if err != nil {
 					return err
 				}
 				for _, f := range fates {
-					through = through || f.Open
-					list = append(list, packetDoc{from.String(), d.Address.String(), d.Calls(service.Lo).String(), f.Open, f.Machine, f.Reason, f.By})
+					called := d.Calls(service.Lo)
+					sees, why := q.Sees(d, called, f.Open, f.Machine)
+					if sees == "an answer" {
+						answered++
+					}
+					list = append(list, packetDoc{from.String(), d.Address.String(), called.String(), f.Open, f.Machine, f.Reason, f.By, sees, why})
 				}
 			}
 		}
@@ -259,12 +263,15 @@ func (a *app) probe(ctx context.Context, w *work.Work, q *work.Answer) error {
 				text += " “" + s.By + "”"
 			}
 			a.print.Wrap(word+"  ", text)
+			if s.Silent != "" {
+				a.print.Wrap("        ", fmt.Sprintf("%s it sees %s: %s", a.print.Bad("but nothing answers:"), s.Sees, s.Silent))
+			}
 		}
 		if len(list) == 0 {
 			a.print.Line("closed  there is no address of the target to send a packet to")
 		}
 	}
-	if !through {
+	if answered == 0 || answered < len(list) {
 		return errNo
 	}
 	return nil

@@ -45,7 +45,7 @@ var theStory = []story{
 		"open", "ssh", "to", "gauge-web-1", "from", "198.51.100.7", "for", "1h", "because", "rotate keys"),
 	step(0, "Asked again, the answer is yes, until when and by what.",
 		"why", "ssh", "from", "198.51.100.7", "to", "gauge-web-1"),
-	step(0, "The same asked with a packet, which goes through the installed tables and knows nothing of the analysis.",
+	step(3, "The same asked with packets, which go through the installed tables and know nothing of the analysis. From the address that it was opened to one gets through; from the other one none does, so the answer is not a plain yes.",
 		"probe", "ssh", "from", "me", "to", "gauge-web-1"),
 	step(0, "What is open for a while:", "openings"),
 	step(0, "A web server is meant to be reached. The review shows the difference in exposure before anything is done.",

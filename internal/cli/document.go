@@ -82,6 +82,8 @@ type (
 		Machine string `json:"machine"`
 		Reason  string `json:"reason"`
 		By      string `json:"by"`
+		Sees    string `json:"sees"` // an answer, a refusal or silence
+		Silent  string `json:"silent,omitempty"`
 	}
 	probesDoc struct {
 		Probes []packetDoc `json:"probes"`

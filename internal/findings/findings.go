@@ -270,7 +270,7 @@ func (l *looker) withoutAdministrator() {
 	}
 	for i, m := range l.p.Machines {
 		if !way[i] {
-			l.machine(Note, NoAdministrator, m.Name, "permit … to open ssh to …", "nobody has a way to administer, by permit, route or standing exception")
+			l.machine(Note, NoAdministrator, m.Name, "permit PEOPLE to open admin to NAME from SOURCE up to 2h", "nobody has a way to administer, by permit, route or standing exception")
 		}
 	}
 }

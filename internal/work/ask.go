@@ -3,6 +3,7 @@ package work
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"time"
 
 	"ironbark/internal/driver"
@@ -63,88 +64,6 @@ func (a *Answer) Machine(p exposure.Part) (m driver.Machine, listens, known bool
 	return m, m.Listens.Overlaps(p.Arrives), known
 }
 
-// Mend suggests the words that would open a closed part, the least first.
-func (a *Answer) Mend(p exposure.Part, person string) (list []string) {
-	if p.Open {
-		return nil
-	}
-	services, from, to := a.Ask.Services.String(), a.Ask.From.String(), a.Ask.To.String()
-	if p.Target.Machine < 0 && p.Machine >= 0 { // what is opened is the machine behind a front or address
-		to = a.State.Plan.Machines[p.Machine].Name
-		services = flow.PrintServices(p.Arrives, flow.Namings(nil, a.State.Estate))
-	}
-	switch p.Reason {
-	case exposure.Denied:
-		return []string{"retract " + sentence.Quote(p.Origin.Sentence)}
-	case exposure.Default:
-		return []string{fmt.Sprintf("allow %s from %s to %s", services, from, to)}
-	case exposure.Administrative:
-		if !a.permitted(person, p) {
-			list = append(list, fmt.Sprintf("permit %s to open %s to %s from %s up to 1h", a.who(person), services, to, from))
-		}
-		return append(list, fmt.Sprintf("open %s to %s from %s for 1h because \"…\"", services, to, from))
-	case exposure.NoDoor:
-		if p.Target.Machine >= 0 {
-			name := a.State.Plan.Machines[p.Target.Machine].Name
-			if from, to, apart := familiesApart(p.From, a.State.Plan.AddrsOf(p.Target.Machine)); apart {
-				return []string{fmt.Sprintf("come from an %s address: %s is %s, and every address of %s is %s", to, a.Ask.From, from, name, to)}
-			}
-			return []string{fmt.Sprintf("give %s a public address (address: auto), or lead a front's port to it (forward … to %s on …)", name, name)}
-		}
-	}
-	return nil
-}
-
-// familiesApart tells the family of each of two sets of addresses, if they have none in common
-// and each has one.
-func familiesApart(from, to flow.Addrs) (string, string, bool) {
-	family := func(s flow.Addrs) (four, six bool) {
-		for _, run := range s.Runs() {
-			four, six = four || run.Lo.Addr().Is4(), six || run.Lo.Addr().Is6()
-		}
-		return four, six
-	}
-	from4, from6 := family(from)
-	to4, to6 := family(to)
-	switch {
-	case from4 && !from6 && to6 && !to4:
-		return "IPv4", "IPv6", true
-	case from6 && !from4 && to4 && !to6:
-		return "IPv6", "IPv4", true
-	}
-	return "", "", false
-}
-
-// who names the first of a person's groups, or the person.
-func (a *Answer) who(person string) string {
-	for _, p := range a.State.Estate.People {
-		if p.Name == person && len(p.Groups) > 0 {
-			return p.Groups[0]
-		}
-	}
-	if a.State.Estate.PersonKnown(person) {
-		return person
-	}
-	return "PEOPLE"
-}
-
-// permitted reports whether a permit covers the part for a person, length apart.
-func (a *Answer) permitted(person string, p exposure.Part) bool {
-	resolve := flow.NewResolver(a.State.Estate, a.State.Plan)
-	for _, st := range a.State.Estate.Sentences {
-		m, ok := st.Sentence.(sentence.Permit)
-		if !ok || !resolve.Group(m.To).Has(p.Machine) || !resolve.Services(m.Services).Covers(p.Arrives) || !resolve.Source(m.From).Covers(p.From) {
-			continue
-		}
-		for _, name := range m.People {
-			if a.State.Estate.Belongs(person, name.Text) {
-				return true
-			}
-		}
-	}
-	return false
-}
-
 // Call is one address that leads to a target, as a client would call it.
 type Call struct {
 	Address netip.Addr
@@ -157,6 +76,44 @@ func (c Call) Calls(arrives flow.Service) flow.Service {
 		return c.door.Service
 	}
 	return arrives
+}
+
+// Sees tells what a client would see of its packet to a service that it calls: an answer, a
+// refusal by a machine on which nothing listens, or silence.
+func (a *Answer) Sees(c Call, called flow.Service, open bool, machine string) (what, why string) {
+	m, known := a.State.Report.Machines[machine]
+	arrives := called
+	if i, there := a.State.Plan.MachineByName(machine); there {
+		for _, d := range a.State.Plan.DoorsTo(i) {
+			if d.Translated() && d.Address == c.Address && d.Service == called {
+				arrives = d.Own.On
+			}
+		}
+	}
+	switch {
+	case !open:
+		return "silence", ""
+	case !known: // a gateway
+		return "an answer", ""
+	case m.State != driver.Running:
+		return "silence", machine + " is " + string(m.State)
+	case !m.Listens.Contains(arrives):
+		return "a refusal", machine + " does not listen on " + arrives.String()
+	}
+	return "an answer", ""
+}
+
+// Calls lists the addresses of the question's targets that lead there from a source; all of
+// them where none does, so that a packet can show it.
+func (a *Answer) Calls(source netip.Addr) []Call {
+	all := a.Doors(source)
+	leading := slices.DeleteFunc(slices.Clone(all), func(c Call) bool {
+		return c.door.Kind != 0 && !c.door.From.Contains(flow.PointOf(source))
+	})
+	if len(leading) > 0 {
+		return leading
+	}
+	return all
 }
 
 // Doors lists the addresses of the question's targets that a source can call: for

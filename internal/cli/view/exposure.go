@@ -283,15 +283,32 @@ func moment(t time.Time) *time.Time {
 // Answer prints the answer to a question: the verdict in one sentence, the
 // questions that were asked, and what would mend it.
 func (p *Printer) Answer(a *work.Answer, ph *Phrasing, person string) {
-	for i, part := range a.Parts {
-		if len(a.Parts) > 1 && i == 0 {
-			p.Wrap("", fmt.Sprintf("%s: %s from %s to %s, in %d parts", a.Verdict, a.Ask.Services, a.Ask.From, a.Ask.To, len(a.Parts)))
+	parts := joinFamilies(a.Parts)
+	for i, part := range parts {
+		if len(parts) > 1 && i == 0 {
+			p.Wrap("", fmt.Sprintf("%s: %s from %s to %s, in %d parts", a.Verdict, a.Ask.Services, a.Ask.From, a.Ask.To, len(parts)))
 		}
-		if len(a.Parts) > 1 {
+		if len(parts) > 1 {
 			p.Line("")
 		}
-		p.part(a, part, ph, person, len(a.Parts) == 1)
+		p.part(a, part, ph, person, len(parts) == 1)
 	}
+}
+
+// joinFamilies joins parts that differ in the family of their sources alone.
+func joinFamilies(parts []exposure.Part) (out []exposure.Part) {
+	for _, p := range parts {
+		i := slices.IndexFunc(out, func(o exposure.Part) bool {
+			return o.Open == p.Open && o.Reason == p.Reason && o.Origin == p.Origin && o.Opening == p.Opening && o.Target == p.Target && o.Machine == p.Machine &&
+				o.Until.Equal(p.Until) && o.Services.Equal(p.Services) && o.Arrives.Equal(p.Arrives) && o.Door.Kind == p.Door.Kind && o.Door.Via == p.Door.Via && o.Door.V4 != p.Door.V4
+		})
+		if i < 0 {
+			out = append(out, p)
+			continue
+		}
+		out[i].From = out[i].From.Union(p.From)
+	}
+	return out
 }
 
 func (p *Printer) part(a *work.Answer, part exposure.Part, ph *Phrasing, person string, alone bool) {

@@ -1,0 +1,215 @@
+package work
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"ironbark/internal/estate"
+	"ironbark/internal/exposure"
+	"ironbark/internal/flow"
+	"ironbark/internal/opening"
+	"ironbark/internal/sentence"
+)
+
+// Mend suggests the words that would open a closed part, the least first. Each is tried
+// first: what would be refused, or would open nothing, is not offered.
+func (a *Answer) Mend(p exposure.Part, person string) (list []string) {
+	if p.Open {
+		return nil
+	}
+	services, from, to := a.Ask.Services.String(), a.Ask.From.String(), a.Ask.To.String()
+	if p.Target.Machine < 0 && p.Machine >= 0 { // what is opened is the machine behind a front or address
+		to = a.State.Plan.Machines[p.Machine].Name
+		services = flow.PrintServices(p.Arrives, flow.Namings(nil, a.State.Estate))
+	}
+	switch p.Reason {
+	case exposure.Denied:
+		if p.Origin.Sentence == "" {
+			return nil
+		}
+		return []string{"retract " + sentence.Quote(p.Origin.Sentence)}
+	case exposure.Default:
+		return a.tried(p, fmt.Sprintf("allow %s from %s to %s", services, from, to))
+	case exposure.Administrative:
+		if a.permitted(person, p) {
+			return a.opens(p, person, "", fmt.Sprintf("open %s to %s from %s for 1h because \"…\"", services, to, from))
+		}
+		permit := fmt.Sprintf("permit %s to open %s to %s from %s up to 1h", a.who(person), services, to, from)
+		return a.opens(p, person, permit, fmt.Sprintf("open %s to %s from %s for 1h because \"…\"", services, to, from))
+	case exposure.NoDoor:
+		if p.Target.Machine >= 0 {
+			return a.doorRemedies(p)
+		}
+	}
+	return nil
+}
+
+// tried offers an allow that would open a part, unless a guarantee speaks against it.
+func (a *Answer) tried(p exposure.Part, words string) []string {
+	s, err := sentence.ParseArgs([]string{words}, fileTime)
+	if err != nil || a.State.Estate.CheckSentence(s) != nil {
+		return nil
+	}
+	if never := a.forbidden(p, true); never != "" {
+		return []string{"nothing, while the guarantee “" + never + "” speaks of it"}
+	}
+	allow := s.(sentence.Allow)
+	resolve := flow.NewResolver(a.State.Estate, a.State.Plan)
+	plan := a.State.Plan.With(flow.Rule{Kind: flow.Allow, From: resolve.Source(allow.From), To: resolve.Group(allow.To), Services: resolve.Services(allow.Services)})
+	for _, after := range exposure.NewView(plan, a.View.At).Ask(p.Services, p.From, p.Target) {
+		if after.Open {
+			return []string{words}
+		}
+	}
+	return nil
+}
+
+// forbidden returns a never that speaks of a part; with standing false, one that speaks of
+// openings too.
+func (a *Answer) forbidden(p exposure.Part, standing bool) string {
+	resolve := flow.NewResolver(a.State.Estate, a.State.Plan)
+	for _, st := range a.State.Estate.Sentences {
+		n, ok := st.Sentence.(sentence.Never)
+		if ok && (standing || !n.Standing) && resolve.Services(n.Services).Overlaps(p.Arrives) && resolve.Source(n.From).Overlaps(p.From) &&
+			slices.Contains(a.names(n.To), a.machineOf(p)) {
+			return n.String()
+		}
+	}
+	return ""
+}
+
+func (a *Answer) names(to sentence.Set) (list []string) {
+	for _, t := range exposure.Targets(a.State.Estate, a.State.Plan, to) {
+		list = append(list, exposure.TargetName(a.State.Plan, t))
+	}
+	return list
+}
+
+// machineOf names the machine of a part; "" where there is none.
+func (a *Answer) machineOf(p exposure.Part) string {
+	if p.Machine < 0 {
+		return ""
+	}
+	return a.State.Plan.Machines[p.Machine].Name
+}
+
+// opens offers an opening, and a permit where one is missing, as far as it would be granted.
+func (a *Answer) opens(p exposure.Part, person, permit, open string) (list []string) {
+	if never := a.forbidden(p, false); never != "" {
+		return []string{"nothing, while the guarantee “" + never + "” speaks of it"}
+	}
+	e := *a.State.Estate
+	if permit != "" {
+		s, err := sentence.ParseArgs([]string{permit}, fileTime)
+		if err != nil || e.CheckSentence(s) != nil {
+			return a.bareRemedy(permit, open)
+		}
+		e.Sentences = append(slices.Clone(e.Sentences), sentence.Stated{Sentence: s})
+		list = append(list, permit)
+	}
+	s, err := sentence.ParseArgs([]string{open}, a.View.At)
+	if err != nil {
+		return nil
+	}
+	words := s.(sentence.Open)
+	_, err = opening.Judge(opening.Request{
+		Person: person, Words: words, Now: a.View.At.Truncate(time.Second), Estate: &e, Plan: a.State.Plan, Running: func(string) bool { return true },
+	})
+	if err != nil {
+		return nil
+	}
+	return append(list, open)
+}
+
+// bareRemedy is a permit for nobody in particular: whoever asks is no person of the estate.
+func (a *Answer) bareRemedy(permit, open string) []string {
+	if len(a.State.Estate.People) > 0 {
+		return []string{permit, open}
+	}
+	return []string{"add people under people: in " + estate.FileName + ", and then: " + permit, open}
+}
+
+// doorRemedies offer a way in to a machine that has none from a source.
+func (a *Answer) doorRemedies(p exposure.Part) []string {
+	name := a.State.Plan.Machines[p.Target.Machine].Name
+	if from, to, apart := familiesApart(p.From, a.State.Plan.AddrsOf(p.Target.Machine)); apart {
+		return []string{fmt.Sprintf("come from an %s address: %s is %s, and every address of %s is %s", to, a.Ask.From, from, name, to)}
+	}
+	m, ok := a.State.Estate.Machine(name)
+	if !ok {
+		return nil
+	}
+	address, front := false, ""
+	for _, at := range m.Subnets {
+		sub, _ := a.State.Estate.Subnet(at)
+		n, _ := a.State.Estate.Network(sub.Network)
+		address = address || n.Outside && estate.HasFamily(sub.Range, true) && !m.Address.Wanted()
+		for _, f := range a.State.Estate.Fronts {
+			if f.Network == sub.Network {
+				front = f.Name
+			}
+		}
+	}
+	var list []string
+	if address {
+		list = append(list, fmt.Sprintf("give %s a public address: ironbark change machine %s --address auto", name, name))
+	}
+	switch {
+	case front != "":
+		list = append(list, fmt.Sprintf("lead a port of %s to it: ironbark forward %s PORT to %s on PORT", front, front, name))
+	case !address:
+		list = append(list, fmt.Sprintf("come from inside: %s is in no network that is “outside: true”, or has no addresses that could be reached from there", name))
+	}
+	return list
+}
+
+// familiesApart tells the family of each of two sets of addresses, if they have none in common
+// and each has one.
+func familiesApart(from, to flow.Addrs) (string, string, bool) {
+	family := func(s flow.Addrs) (four, six bool) {
+		for _, run := range s.Runs() {
+			four, six = four || run.Lo.Addr().Is4(), six || run.Lo.Addr().Is6()
+		}
+		return four, six
+	}
+	from4, from6 := family(from)
+	to4, to6 := family(to)
+	switch {
+	case from4 && !from6 && to6 && !to4:
+		return "IPv4", "IPv6", true
+	case from6 && !from4 && to4 && !to6:
+		return "IPv6", "IPv4", true
+	}
+	return "", "", false
+}
+
+// who names the first of a person's groups, or the person.
+func (a *Answer) who(person string) string {
+	for _, p := range a.State.Estate.People {
+		if p.Name == person && len(p.Groups) > 0 {
+			return p.Groups[0]
+		}
+	}
+	if a.State.Estate.PersonKnown(person) {
+		return person
+	}
+	return "PEOPLE"
+}
+
+// permitted reports whether a permit covers the part for a person, length apart.
+func (a *Answer) permitted(person string, p exposure.Part) bool {
+	resolve := flow.NewResolver(a.State.Estate, a.State.Plan)
+	for _, st := range a.State.Estate.Sentences {
+		m, ok := st.Sentence.(sentence.Permit)
+		if !ok || !resolve.Group(m.To).Has(p.Machine) || !resolve.Services(m.Services).Covers(p.Arrives) || !resolve.Source(m.From).Covers(p.From) {
+			continue
+		}
+		for _, name := range m.People {
+			if a.State.Estate.Belongs(person, name.Text) {
+				return true
+			}
+		}
+	}
+	return false
+}
