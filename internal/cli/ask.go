@@ -1,11 +1,8 @@
 package cli
 
 import (
-	"bufio"
 	"context"
-	"errors"
 	"fmt"
-	"os"
 	"slices"
 	"strings"
 	"time"
@@ -55,11 +52,13 @@ func (a *app) state(ctx context.Context, w *work.Work, q *asking, at time.Time) 
 
 func (a *app) whyCommand() *cobra.Command {
 	q := &asking{}
-	var file string
+	var file, to string
 	c := &cobra.Command{
 		Use: "why SERVICES from SOURCE to TARGET", Short: "Tell whether a flow passes, and why",
 		Long: "Tell whether flows pass, and why: which door they use, what decides about them, and what would open them.\n" +
-			"With --file, answer many questions, one a line, one JSON document a line.\n\nExit status 3: closed, or some of it.",
+			"With --file, answer many questions, one a line, one JSON document a line. Lines that begin with “open:” or “closed:”\n" +
+			"are expectations, such as “closed: ssh from internet to all”: those that are not met are told, and nothing else\n" +
+			"counts. --to FILE.xml writes them as JUnit XML too.\n\nExit status 3: closed, or some of it; of expectations: one is not met.",
 		Example: "  ironbark why ssh from 198.51.100.7 to gauge-web-1\n  ironbark why any from internet to all", ValidArgsFunction: a.completeSentence,
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
 			at, err := a.moment(q.at)
@@ -67,7 +66,10 @@ func (a *app) whyCommand() *cobra.Command {
 				return err
 			}
 			if file != "" {
-				return a.whyMany(ctx, w, q, file, args)
+				return a.whyMany(ctx, w, q, file, to, args)
+			}
+			if to != "" {
+				return usage("--to goes with --file: it tells which expectations were met")
 			}
 			ask, err := a.question("why", args)
 			if err != nil {
@@ -93,7 +95,8 @@ func (a *app) whyCommand() *cobra.Command {
 			return err
 		}),
 	}
-	c.Flags().StringVar(&file, "file", "", "a file of questions; - for standard input")
+	c.Flags().StringVar(&file, "file", "", "a file of questions or expectations; - for standard input")
+	c.Flags().StringVar(&to, "to", "", "write which expectations were met to this file, as JUnit XML")
 	return q.flags(c)
 }
 
@@ -103,93 +106,6 @@ func (a *app) question(verb string, args []string) (sentence.Ask, error) {
 		return sentence.Ask{}, err
 	}
 	return s.(sentence.Ask), nil
-}
-
-// whyMany answers a file of questions. All of it is read before the first answer.
-func (a *app) whyMany(ctx context.Context, w *work.Work, q *asking, file string, args []string) error {
-	if len(args) > 0 {
-		return usage("with --file the questions stand in the file")
-	}
-	at, err := a.moment(q.at)
-	if err != nil {
-		return err
-	}
-	asks, err := a.readQuestions(file)
-	if err != nil {
-		return err
-	}
-	st, err := a.state(ctx, w, q, at)
-	if err != nil {
-		return err
-	}
-	ph := view.NewPhrasing(st, at)
-	answers := make([]*work.Answer, len(asks))
-	var errs sentence.Errors
-	for i, ask := range asks {
-		var bad sentence.Errors
-		var one *sentence.Error
-		switch answers[i], err = w.Ask(st, ask.Sentence.(sentence.Ask), at); {
-		case errors.As(err, &bad):
-			bad[0].At.File, bad[0].At.Line, bad[0].Line = ask.At.File, ask.At.Line, ask.Text
-			errs = append(errs, bad[0])
-		case errors.As(err, &one):
-			one.At, one.Line = ask.At, ask.Text
-			errs = append(errs, one)
-		case err != nil:
-			return err
-		}
-	}
-	if len(errs) > 0 {
-		return errs
-	}
-	open := true
-	for _, answer := range answers {
-		open = open && answer.Verdict == "open"
-		if err := a.print.JSONLine(view.AnswerJSON(answer, ph, w.Person, at)); err != nil {
-			return err
-		}
-	}
-	if !open {
-		return errNo
-	}
-	return nil
-}
-
-func (a *app) readQuestions(file string) (asks []sentence.Stated, err error) {
-	in, name := a.in, "standard input"
-	if file != "-" {
-		f, err := os.Open(file)
-		if err != nil {
-			return nil, usage("--file: %v", err)
-		}
-		defer func() { err = errors.Join(err, f.Close()) }()
-		in, name = f, file
-	}
-	scanner := bufio.NewScanner(in)
-	scanner.Buffer(nil, sentence.MaxLine+2)
-	number := 0
-	var errs sentence.Errors
-	for scanner.Scan() {
-		number++
-		text := scanner.Text()
-		if trimmed := strings.TrimSpace(text); trimmed == "" || trimmed[0] == '#' {
-			continue
-		}
-		ask, err := sentence.ParseQuestion(name, number, text, a.now())
-		var one *sentence.Error
-		if errors.As(err, &one) {
-			errs = append(errs, one)
-			continue
-		}
-		asks = append(asks, sentence.Stated{Sentence: ask, At: sentence.Pos{File: name, Line: number}, Text: text})
-	}
-	if err := scanner.Err(); err != nil {
-		return nil, usage("%s:%d: %v", name, number+1, err)
-	}
-	if len(errs) > 0 {
-		return nil, errs[:min(len(errs), sentence.MostErrors)]
-	}
-	return asks, nil
 }
 
 func (a *app) probeCommand() *cobra.Command {
