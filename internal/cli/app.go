@@ -406,18 +406,7 @@ func (a *app) moment(text string) (time.Time, error) {
 }
 
 // since reads --since: a time that is past, or a length back from now.
-func (a *app) since(text string) (time.Time, error) {
-	if t, err := time.Parse(time.RFC3339Nano, text); err == nil {
-		if t.After(a.clock.Now()) {
-			return t, usage("--since %s is not past", text)
-		}
-		return t, nil
-	}
-	if d, err := sentence.ParseDuration(text); err == nil {
-		return a.clock.Now().Add(-d.Length()), nil
-	}
-	return time.Time{}, usage("--since takes a time such as 2026-11-20T00:00:00Z, or a length back from now such as 7d, not %q", text)
-}
+func (a *app) since(text string) (time.Time, error) { return a.past("--since", text) }
 
 // typed reads a sentence as a person typed it, and says how it was read where its words are
 // not those of the grammar.

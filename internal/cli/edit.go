@@ -269,12 +269,18 @@ func reviewed(ctx context.Context, w *work.Work) (*work.Review, error) {
 
 func (a *app) reviewCommand() *cobra.Command {
 	var match bool
+	b := &back{}
 	c := &cobra.Command{
 		Use: "review", Short: "Tell what enacting the files would do", Args: noArgs,
 		Long: "Review tells what enacting the files would do: what is made, altered and removed; the difference in\n" +
 			"exposure; findings and guarantees; cost and quota. It changes nothing.\n\n" +
+			"With --to it tells what going back to what was enacted at a moment would do; with --drop-drafts, which edits would\n" +
+			"be given up.\n\n" +
 			"Exit status 3: something stops the enactment, or, with --must-match, site and files differ.",
 		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
+			if b.wanted() {
+				return a.reviewBack(ctx, w, b)
+			}
 			r, err := reviewed(ctx, w)
 			if err != nil {
 				return err
@@ -291,25 +297,37 @@ func (a *app) reviewCommand() *cobra.Command {
 					return err
 				}
 			}
-			if stopped := r.Stopped(); len(stopped) > 0 {
-				a.print.Note("\nthis cannot be enacted: %s", strings.Join(stopped, "; "))
-				return errNo
+			if err := a.told(r); err != nil || !match || r.IsNoOp() {
+				return err
 			}
-			if match && !r.IsNoOp() {
-				return errNo
-			}
-			return nil
+			return errNo
 		}),
 	}
+	b.flags(c)
 	c.Flags().BoolVar(&match, "must-match", false, "exit with 3 if the site is not as the files say")
 	return c
 }
 
+// told tells what stops a review from being enacted.
+func (a *app) told(r *work.Review) error {
+	if stopped := r.Stopped(); len(stopped) > 0 {
+		a.print.Note("\nthis cannot be enacted: %s", strings.Join(stopped, "; "))
+		return errNo
+	}
+	return nil
+}
+
 func (a *app) enactCommand() *cobra.Command {
 	var yes, weaken bool
+	b := &back{}
 	c := &cobra.Command{
 		Use: "enact", Short: "Make the site as the files say", Args: noArgs,
+		Long: "Make the site as the files say. With --to the files go back to what was enacted at a moment, which is an edit like\n" +
+			"any other: other edits stay pending. With --drop-drafts the edits that are pending are given up, and nothing else.",
 		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
+			if b.wanted() {
+				return a.goBack(ctx, w, b, &editing{yes: yes, weaken: weaken})
+			}
 			r, err := reviewed(ctx, w)
 			if err != nil {
 				return err
@@ -337,6 +355,7 @@ func (a *app) enactCommand() *cobra.Command {
 	}
 	c.Flags().BoolVar(&yes, "yes", false, "enact without asking")
 	weakenFlag(c, &weaken)
+	b.flags(c)
 	return c
 }
 

@@ -31,7 +31,7 @@ func (o *OverlapError) Hint() string { return "nothing was changed; look at the 
 // On returns other files with the edit in them. The error is an *OverlapError.
 func (e Edit) On(base Files) (Files, error) {
 	out := base
-	for _, name := range e.names() {
+	for _, name := range e.Names() {
 		data, there := base.find(name)
 		after, err := e.file(name, data, there)
 		if err != nil {
@@ -46,8 +46,8 @@ func (e Edit) On(base Files) (Files, error) {
 	return out, nil
 }
 
-// names lists the files that the edit changes.
-func (e Edit) names() (list []string) {
+// Names lists the files that the edit changes.
+func (e Edit) Names() (list []string) {
 	for _, f := range e.New {
 		if old, there := e.Old.find(f.Name); !there || string(old) != string(f.Data) {
 			list = append(list, f.Name)

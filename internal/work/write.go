@@ -49,7 +49,7 @@ func (f Folder) Apply(e Edit) (*Written, error) {
 		unlock()
 		return nil, err
 	}
-	for _, name := range e.names() {
+	for _, name := range e.Names() {
 		if err := f.applyTo(name, e, w); err != nil {
 			return nil, errors.Join(err, w.Undo())
 		}
@@ -84,7 +84,7 @@ func (f Folder) fits(e Edit) error {
 		return err
 	}
 	if _, err = merged.Estate(); err != nil {
-		return &OverlapError{e.names()[0]}
+		return &OverlapError{e.Names()[0]}
 	}
 	return nil
 }
@@ -97,7 +97,7 @@ func (w *Written) Undo() error {
 	defer w.Done()
 	back := Edit{Old: w.edit.New, New: w.edit.Old}
 	var errs []error
-	for _, name := range back.names() {
+	for _, name := range back.Names() {
 		errs = append(errs, w.takeBack(name, back))
 	}
 	return errors.Join(errs...)
