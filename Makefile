@@ -18,8 +18,8 @@ demo: build
 
 # What the tests run besides Go: Debian's packages. The race detector needs a C compiler.
 packages:
-	@for c in gcc sqlite3 unshare bash puttygen ssh-keygen openssl dot; do command -v $$c >/dev/null || missing=yes; done; \
-		[ -z "$$missing" ] || { apt-get update -q && apt-get install -y -q --no-install-recommends gcc libc6-dev sqlite3 util-linux bash putty-tools openssh-client openssl graphviz; }
+	@for c in gcc sqlite3 unshare bash puttygen ssh-keygen openssl dot z3; do command -v $$c >/dev/null || missing=yes; done; \
+		[ -z "$$missing" ] || { apt-get update -q && apt-get install -y -q --no-install-recommends gcc libc6-dev sqlite3 util-linux bash putty-tools openssh-client openssl graphviz z3; }
 
 test: packages
 	go test $(TESTFLAGS) ./...
@@ -45,8 +45,7 @@ fuzz:
 	go test ./internal/estate -run xxx -fuzz FuzzRead -fuzztime 1m -fuzzminimizetime 1s
 	go test ./internal/imagefile -run xxx -fuzz FuzzRead -fuzztime 1m -fuzzminimizetime 1s
 
-bench: build
-	@command -v z3 >/dev/null || { apt-get update -q && apt-get install -y -q --no-install-recommends z3; }
+bench: build packages
 	go test ./cmd/ironbark ./internal/... -run xxx -bench . -benchmem
 
 screenshots: build

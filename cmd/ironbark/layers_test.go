@@ -22,7 +22,7 @@ var layers = [][]string{
 	{"internal/flow", "internal/cost"},
 	{"internal/exposure", "internal/change"},
 	{"internal/opening", "internal/findings"},
-	{"internal/rights"},
+	{"internal/rights", "internal/proof"},
 	{"internal/driver", "internal/ledger", "internal/oracle"},
 	{"internal/driver/drivertest", "internal/ledger/ledgertest", "internal/site"},
 	{"internal/driver/sim", "internal/driver/linux", "internal/driver/memory", "internal/ledger/sqlite"},

@@ -269,13 +269,14 @@ func reviewed(ctx context.Context, w *work.Work) (*work.Review, error) {
 
 func (a *app) reviewCommand() *cobra.Command {
 	var match bool
+	var proofs string
 	b := &back{}
 	c := &cobra.Command{
 		Use: "review", Short: "Tell what enacting the files would do", Args: noArgs,
 		Long: "Review tells what enacting the files would do: what is made, altered and removed; the difference in\n" +
 			"exposure; findings and guarantees; cost and quota. It changes nothing.\n\n" +
 			"With --to it tells what going back to what was enacted at a moment would do; with --drop-drafts, which edits would\n" +
-			"be given up.\n\n" +
+			"be given up. --proof writes the guarantees as questions that any SMT solver answers: unsat where one holds.\n\n" +
 			"Exit status 3: something stops the enactment, or, with --must-match, site and files differ.",
 		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
 			if b.wanted() {
@@ -284,6 +285,11 @@ func (a *app) reviewCommand() *cobra.Command {
 			r, err := reviewed(ctx, w)
 			if err != nil {
 				return err
+			}
+			if proofs != "" {
+				if err := a.writeProofs(r, proofs); err != nil {
+					return err
+				}
 			}
 			if r.IsEmpty() && !a.json {
 				a.print.Line("Nothing to enact: the site is as the files say.")
@@ -304,6 +310,7 @@ func (a *app) reviewCommand() *cobra.Command {
 		}),
 	}
 	b.flags(c)
+	c.Flags().StringVar(&proofs, "proof", "", "write each guarantee into this folder in SMT-LIB, so that any solver can check it")
 	c.Flags().BoolVar(&match, "must-match", false, "exit with 3 if the site is not as the files say")
 	return c
 }

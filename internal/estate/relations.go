@@ -166,11 +166,11 @@ func (r *reader) sourceNames(s sentence.Set, further ...Kind) {
 	}
 }
 
-// targetNames checks the atoms of a target; fronts may stand only where fronts is true.
+// targetNames checks the atoms of a target; fronts and bastions may stand only where fronts is true.
 func (r *reader) targetNames(s sentence.Set, fronts bool) {
 	kinds := []Kind{KindMachine, KindSubnet, KindNetwork}
 	if fronts {
-		kinds = append(kinds, KindFront)
+		kinds = append(kinds, KindFront, KindBastion)
 	}
 	for _, a := range slices.Concat(s.List, s.Except) {
 		switch a.Kind() {
@@ -208,7 +208,7 @@ func (r *reader) notEmpty(at sentence.Pos, from, to sentence.Set) {
 	}
 	fronts := slices.ContainsFunc(to.List, func(a sentence.Atom) bool {
 		n, _ := e.Lookup(a.Text())
-		return a.Kind() == sentence.Named && n.Kind == KindFront && !slices.ContainsFunc(to.Except, func(x sentence.Atom) bool { return x.Text() == a.Text() })
+		return a.Kind() == sentence.Named && (n.Kind == KindFront || n.Kind == KindBastion) && !slices.ContainsFunc(to.Except, func(x sentence.Atom) bool { return x.Text() == a.Text() })
 	})
 	if !fronts && len(e.Targets(to)) == 0 {
 		r.fail(at, fmt.Sprintf("“to %s” stands for no machine at all", to), "a deny or a guarantee over nothing protects nothing")

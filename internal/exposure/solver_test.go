@@ -3,7 +3,6 @@ package exposure_test
 import (
 	"bytes"
 	"fmt"
-	"io"
 	"net/netip"
 	"os/exec"
 	"strings"
@@ -16,6 +15,7 @@ import (
 	"ironbark/internal/flow"
 	"ironbark/internal/flow/span"
 	"ironbark/internal/oracle"
+	"ironbark/internal/proof"
 	"ironbark/internal/sentence"
 )
 
@@ -26,84 +26,6 @@ var guarantees = []string{
 	"never any from 192.0.2.0 to all standing",
 	"never udp/161 from internet to all standing",
 	"never https from internet to all standing",
-}
-
-// smt writes a question in SMT-LIB 2.6 (https://smt-lib.org): is there a source,
-// a service and a machine such that the flow is let in by a sentence that stands?
-// It is written from the plan's rules and doors, one formula each.
-type smt struct {
-	w      io.Writer
-	p      *flow.Plan
-	groups map[*flow.Group]string
-}
-
-func (s *smt) f(format string, args ...any) { fmt.Fprintf(s.w, format+"\n", args...) }
-
-// source is a formula: the source lies in a set. v6 tells the family; a4 and a6 are the address.
-func source(set flow.Addrs) string {
-	var parts []string
-	for _, r := range set.Runs() {
-		lo, hi := r.Lo.Addr(), r.Hi.Addr()
-		if lo.Is4() {
-			parts = append(parts, fmt.Sprintf("(and (not v6) (bvule %s a4) (bvule a4 %s))", bits(lo), bits(hi)))
-		} else {
-			parts = append(parts, fmt.Sprintf("(and v6 (bvule %s a6) (bvule a6 %s))", bits(lo), bits(hi)))
-		}
-	}
-	return "(or false " + strings.Join(parts, " ") + ")"
-}
-
-func bits(a netip.Addr) string { return fmt.Sprintf("#x%x", a.AsSlice()) }
-
-func service(set flow.Services) string {
-	var parts []string
-	for _, r := range set.Runs() {
-		parts = append(parts, fmt.Sprintf("(and (bvule #x%08x s) (bvule s #x%08x))", uint32(r.Lo), uint32(r.Hi)))
-	}
-	return "(or false " + strings.Join(parts, " ") + ")"
-}
-
-func (s *smt) group(g *flow.Group) string {
-	name, known := s.groups[g]
-	if !known {
-		name = fmt.Sprintf("g%d", len(s.groups))
-		s.groups[g] = name
-		var parts []string
-		for _, m := range g.Machines {
-			parts = append(parts, fmt.Sprintf("(= m #x%04x)", m))
-		}
-		s.f("(define-fun %s () Bool (or false %s))", name, strings.Join(parts, " "))
-	}
-	return name
-}
-
-func (s *smt) write(never sentence.Never, resolve flow.Resolver) {
-	s.f("(set-logic QF_BV)\n(declare-const v6 Bool)\n(declare-const a4 (_ BitVec 32))\n(declare-const a6 (_ BitVec 128))\n(declare-const s (_ BitVec 32))\n(declare-const m (_ BitVec 16))")
-	s.f("(define-fun admin () Bool %s)", service(s.p.Guard))
-	var deny, pass, doors []string
-	for _, r := range s.p.Rules {
-		text := fmt.Sprintf("(and %s %s %s)", s.group(r.To), service(r.Services), source(r.From))
-		switch r.Kind {
-		case flow.Deny:
-			deny = append(deny, text)
-		case flow.Allow:
-			pass = append(pass, "(and (not admin) "+text+")")
-		case flow.Standing:
-			pass = append(pass, text)
-		}
-	}
-	s.f("(define-fun deny () Bool (or false %s))\n(define-fun pass () Bool (or false %s))", strings.Join(deny, "\n "), strings.Join(pass, "\n "))
-	for m := range s.p.Machines {
-		for _, d := range s.p.DoorsTo(int32(m)) {
-			own := "false"
-			if from, ok := d.OwnPass(s.p.Guard, oracle.Epoch); ok {
-				own = source(from)
-			}
-			doors = append(doors, fmt.Sprintf("(and (= m #x%04x) %s %s (or pass %s))", m, service(d.Arrives), source(d.From), own))
-		}
-	}
-	s.f("(assert (or false %s))\n(assert (not deny))", strings.Join(doors, "\n "))
-	s.f("(assert %s)\n(assert %s)\n(assert %s)\n(check-sat)", s.group(resolve.Group(never.To)), service(resolve.Services(never.Services)), source(resolve.Source(never.From)))
 }
 
 // solverTime is the longest that the solver may think about one guarantee.
@@ -124,12 +46,11 @@ func BenchmarkGuaranteesAgainstSolver(b *testing.B) {
 			e, given, err := l.Read()
 			require.NoError(b, err)
 			plan := flow.Compile(e, given)
-			resolve := flow.NewResolver(e, plan)
 			var solver time.Duration
 			broken, gaveUp := map[string]bool{}, 0
 			for _, text := range guarantees {
 				var in bytes.Buffer
-				(&smt{w: &in, p: plan, groups: map[*flow.Group]string{}}).write(sentence.MustParse(text).(sentence.Never), resolve)
+				require.NoError(b, proof.Write(&in, proof.Guarantee{Estate: e, Plan: plan, Stated: sentence.Stated{Sentence: sentence.MustParse(text)}, At: oracle.Epoch}))
 				c := exec.Command(z3, "-in", fmt.Sprintf("-T:%d", int(solverTime.Seconds())))
 				c.Stdin = &in
 				start := time.Now()
