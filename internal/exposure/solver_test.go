@@ -52,7 +52,7 @@ func BenchmarkGuaranteesAgainstSolver(b *testing.B) {
 				var in bytes.Buffer
 				require.NoError(b, proof.Write(&in, proof.Guarantee{Estate: e, Plan: plan, Stated: sentence.Stated{Sentence: sentence.MustParse(text)}, At: oracle.Epoch}))
 				c := exec.Command(z3, "-in", fmt.Sprintf("-T:%d", int(solverTime.Seconds())))
-				c.Stdin = &in
+				c.Stdin = strings.NewReader(strings.Replace(in.String(), "(set-info :status unsat)", "", 1)) // what is expected is not known yet
 				start := time.Now()
 				out, _ := c.Output()
 				solver += time.Since(start)
