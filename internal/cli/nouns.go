@@ -31,6 +31,7 @@ func (a *app) addCommand() *cobra.Command {
 	for _, n := range nouns {
 		add.AddCommand(a.addNounCommand(n))
 	}
+	add.AddCommand(a.settings("add")...)
 	return add
 }
 
@@ -175,6 +176,7 @@ func (a *app) changeCommand() *cobra.Command {
 			change.AddCommand(a.changeNounCommand(n))
 		}
 	}
+	change.AddCommand(a.settings("change")...)
 	return change
 }
 

@@ -56,6 +56,7 @@ func (a *app) removeCommand() *cobra.Command {
 	for _, kind := range slices.Sorted(maps.Keys(sections)) {
 		remove.AddCommand(a.removeNounCommand(kind, sections[kind]))
 	}
+	remove.AddCommand(a.settings("remove")...)
 	return remove
 }
 

@@ -42,7 +42,15 @@ func (a *app) showCommand() *cobra.Command {
 	for _, kind := range change.Kinds {
 		show.AddCommand(a.showKindCommand(kind))
 	}
-	show.AddCommand(a.showPeopleCommand(), a.showOfferCommand())
+	show.AddCommand(a.showPersonCommand(), a.showOfferCommand(),
+		a.showWordsCommand("service", "List the estate's own names for ports", []string{"SERVICE", "PORTS"}),
+		a.showWordsCommand("source", "List the names for addresses outside", []string{"SOURCE", "ADDRESSES"}),
+		a.showWordsCommand("admin", "List what is administrative: closed until somebody opens it for a while", []string{"SERVICE", "IS"}),
+		a.showWordsCommand("limit", "List the limits", []string{"LIMIT", "IS"}),
+		a.showSentencesCommand("sentence", "List all sentences"),
+		a.showSentencesCommand("permit", "List the permits", sentence.VerbPermit),
+		a.showSentencesCommand("port", "List the published ports", sentence.VerbForward, sentence.VerbSpread),
+		a.showSentencesCommand("guarantee", "List the guarantees", sentence.VerbNever, sentence.VerbAlways))
 	return show
 }
 
@@ -61,6 +69,9 @@ func (a *app) showNamed(ctx context.Context, w *work.Work, st *work.State, c *co
 	case len(found) > 1:
 		return usage("several things are called %s; say which: show %s %s or show %s %s", name, found[0].Kind, name, found[1].Kind, name)
 	case len(found) == 0:
+		if shown, err := a.showWord(ctx, w, st, name); shown || err != nil {
+			return err
+		}
 		known := kinds(c)
 		for _, t := range st.Report.Resources {
 			known = append(known, t.Name)
@@ -182,29 +193,6 @@ func (a *app) showMachine(ctx context.Context, w *work.Work, st *work.State, q *
 	}
 	a.print.Machine(shown, ph)
 	return nil
-}
-
-// showPeopleCommand lists who may do what.
-func (a *app) showPeopleCommand() *cobra.Command {
-	return &cobra.Command{
-		Use: "person", Short: "List the people and their groups", Args: noArgs,
-		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
-			st, err := w.Asked(ctx, true)
-			if err != nil {
-				return err
-			}
-			docs, rows := []personDoc{}, [][]string{}
-			for _, p := range st.Estate.People {
-				docs = append(docs, personDoc{p.Name, append([]string{}, p.Groups...), len(p.Keys)})
-				rows = append(rows, []string{p.Name, strings.Join(p.Groups, ", "), fmt.Sprint(len(p.Keys))})
-			}
-			if a.json {
-				return a.print.JSON(peopleDoc{docs})
-			}
-			a.print.Table([]string{"PERSON", "GROUPS", "KEYS"}, rows, 2)
-			return nil
-		}),
-	}
 }
 
 // showOfferCommand lists what the site offers.

@@ -97,6 +97,17 @@ func Compare(a, b State) Difference {
 	return Difference{Gained: gained.list, Lost: lost.list}
 }
 
+// Of lists what one person may do, in the order of the sentences that give it.
+func Of(person string, s State) (list []Right) {
+	h := grantsOf(s, s.Plan.Own()).of(person, s.Estate)
+	for _, i := range h.list {
+		r := h.all.list[i].Right
+		r.People = []string{person}
+		list = append(list, r)
+	}
+	return list
+}
+
 // people lists the people of two estates, each once, in order.
 func people(a, b *estate.Estate) (names []string) {
 	for _, p := range slices.Concat(a.People, b.People) {

@@ -1,6 +1,9 @@
 package sentence
 
-import "slices"
+import (
+	"slices"
+	"time"
+)
 
 // Without returns a sentence that speaks no more of what has certain names, and
 // whether anything is left that it says. A sentence whose set becomes empty, or
@@ -46,4 +49,18 @@ func Without(s Sentence, gone func(name string) bool) (Sentence, bool) {
 
 func atomsWithout(list []Atom, gone func(name string) bool) []Atom {
 	return slices.DeleteFunc(slices.Clone(list), func(a Atom) bool { return a.Kind() == Named && gone(a.Text()) })
+}
+
+// Ended reports whether the end that a sentence states has come at a moment.
+func Ended(s Sentence, at time.Time) bool {
+	var tail Tail
+	switch s := s.(type) {
+	case Allow:
+		tail = s.Tail
+	case Deny:
+		tail = s.Tail
+	case Forward:
+		tail = s.Tail
+	}
+	return !tail.Until.IsZero() && !at.Before(tail.Until)
 }

@@ -86,6 +86,24 @@ func (p *Printer) rights(head string, list []rights.Right, ph *Phrasing, r *work
 	}
 }
 
+// RightsOf prints the rights of one person, each with the sentence that gives it.
+func (p *Printer) RightsOf(list []rights.Right, ph *Phrasing) {
+	c := &cited{}
+	var rows [][]string
+	for _, r := range list {
+		by := ""
+		if r.Origin.Sentence != "" {
+			by = c.cite(ph, r.Origin, 0)
+		}
+		rows = append(rows, []string{p.rightWords(r, ph), by})
+	}
+	p.TableIn("  ", nil, rows)
+	if len(c.list) > 0 {
+		p.Line("")
+		c.tell(p, "  ")
+	}
+}
+
 func (p *Printer) rightWords(r rights.Right, ph *Phrasing) string {
 	if r.Kind == rights.Close {
 		return "close what others opened"

@@ -80,8 +80,8 @@ type ReviewDoc struct {
 	Moved     []movedJSON      `json:"moved"`
 	Gained    []reachJSON      `json:"gainedDoors"`
 	Lost      []reachJSON      `json:"lostDoors"`
-	More      []rightJSON      `json:"mayMore"`
-	Less      []rightJSON      `json:"mayLess"`
+	More      []RightDoc       `json:"mayMore"`
+	Less      []RightDoc       `json:"mayLess"`
 	Freed     []freedJSON      `json:"givenBack"`
 	Weakened  []reviewWeakened `json:"weakened"`
 	Findings  []FindingDoc     `json:"findings"`
@@ -98,7 +98,7 @@ func ReviewJSON(r *work.Review, before, after *Phrasing) ReviewDoc {
 		Nothing: r.IsEmpty(), Stopped: append([]string{}, r.Stopped()...), Resources: []reviewResource{}, Said: texts(r.Added), Back: texts(r.Retracted), Broken: []reviewBroken{},
 		Opened: changesJSON(r.Exposure.Opened, after), Closed: changesJSON(r.Exposure.Closed, before), Moved: movedDocs(r.Exposure.Moved, after),
 		Verdict: verdict(r), Gained: changesJSON(r.Exposure.Gained, after), Lost: changesJSON(r.Exposure.Lost, before),
-		More: rightsJSON(r.Rights.Gained), Less: rightsJSON(r.Rights.Lost), Freed: []freedJSON{}, Weakened: []reviewWeakened{}, Meanings: []reviewMeaning{}, Ending: []reviewEnding{},
+		More: RightsJSON(r.Rights.Gained), Less: RightsJSON(r.Rights.Lost), Freed: []freedJSON{}, Weakened: []reviewWeakened{}, Meanings: []reviewMeaning{}, Ending: []reviewEnding{},
 		Before: BillJSON(r.Before), After: BillJSON(r.After), Drift: DriftJSON(r.Drift, before), Notes: append([]string{}, r.Notes...),
 	}
 	for _, c := range r.Changes {
@@ -168,8 +168,8 @@ func movedDocs(list []exposure.Change, ph *Phrasing) []movedJSON {
 	return out
 }
 
-// rightJSON is what some people may do.
-type rightJSON struct {
+// RightDoc is what some people may do.
+type RightDoc struct {
 	May       string   `json:"may"`
 	People    []string `json:"people"`
 	Machines  []string `json:"machines"`
@@ -184,10 +184,11 @@ type rightJSON struct {
 	Line      int      `json:"line"`
 }
 
-func rightsJSON(list []rights.Right) []rightJSON {
-	out := make([]rightJSON, 0, len(list))
+// RightsJSON are rights as programs read them.
+func RightsJSON(list []rights.Right) []RightDoc {
+	out := make([]RightDoc, 0, len(list))
 	for _, r := range list {
-		one := rightJSON{
+		one := RightDoc{
 			May: r.Kind.String(), People: r.People, Machines: append([]string{}, r.Machines...), Services: flow.ServiceRuns(r.Flows.Services), From: flow.AddrRuns(r.Flows.From),
 			Via: r.Via, Approvals: r.Approvals, Emergency: r.Emergency, Sentence: r.Origin.Sentence, File: r.Origin.File, Line: r.Origin.Line,
 		}
