@@ -60,7 +60,8 @@ func (v *View) Ask(services flow.Services, from flow.Addrs, targets ...Target) [
 	return list
 }
 
-// askMachine asks what arrives at a machine, by whichever door.
+// askMachine asks what arrives at a machine, by whichever door. Where several let the same
+// flow in, the one is told that does so for longest.
 func (v *View) askMachine(t Target, services flow.Services, from flow.Addrs) []Part {
 	doors := v.Plan.DoorsTo(t.Machine)
 	var cuts []flow.Service
@@ -74,12 +75,18 @@ func (v *View) askMachine(t Target, services flow.Services, from flow.Addrs) []P
 	for _, s := range v.slices(t.Machine, services, from, cuts...) {
 		rest := from
 		arriving := slices.DeleteFunc(slices.Clone(doors), func(d flow.Door) bool { return !d.Arrives.Contains(s.services.Lo) })
+		var open []Part // the longest-lasting first, whichever door it uses
 		for _, d := range arriving {
-			passing := within(v.through(s, d, nil), rest, nil)
-			for _, p := range passing {
-				add(s, opened(d, p))
+			for _, p := range v.through(s, d, nil) {
+				open = append(open, opened(d, p))
 			}
-			rest = rest.Subtract(openSet(passing))
+		}
+		slices.SortStableFunc(open, func(a, b Part) int { return compareEnds(b.Until, a.Until) })
+		for _, p := range open {
+			if p.From = p.From.Intersect(rest); !p.From.IsEmpty() {
+				add(s, p)
+				rest = rest.Subtract(p.From)
+			}
 		}
 		for _, d := range arriving {
 			for _, p := range v.closed(s, d, rest.Intersect(d.From)) {

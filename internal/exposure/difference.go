@@ -278,21 +278,35 @@ func (s *side) arriving(c *class, from flow.Addrs) (services flow.Services) {
 func (c *comparison) against(v *side, x *class, list []shared, w *side, y *class, others []shared) (rest, moved []shared, ends []time.Time) {
 	mine, theirs := v.doorsOf[x], w.doorsOf[y]
 	for _, s := range list {
-		var through []Entry
+		var through, very []Entry // all doors of a sort, and the very one
 		for _, o := range others {
 			if sameDoor(mine[s.door], theirs[o.door]) {
 				through = append(through, o.entry)
+				if ordinal(mine, s.door) == ordinal(theirs, o.door) {
+					very = append(very, o.entry)
+				}
 			}
 		}
 		for _, e := range less(s.entry, through) {
 			rest = append(rest, shared{entry: e, door: s.door})
 		}
-		for _, m := range movedEnds(s.entry, through) {
+		for _, m := range movedEnds(s.entry, very) {
 			moved = append(moved, shared{entry: m.Entry, door: s.door})
 			ends = append(ends, m.Before)
 		}
 	}
 	return rest, moved, ends
+}
+
+// ordinal tells how many doors of the same sort stand before one: those to the further
+// interfaces of a machine.
+func ordinal(doors []flow.Door, i int) (n int) {
+	for _, d := range doors[:i] {
+		if sameDoor(d, doors[i]) {
+			n++
+		}
+	}
+	return n
 }
 
 // sameDoor reports whether two doors are the same one; the address may differ.
