@@ -360,3 +360,17 @@ var fieldWords = map[string]string{
 	"reserved": "reserved address", "ipv6": "IPv6", "dns": "DNS", "gateway": "gateway", "static": "fixed addresses", "allocate": "allocates",
 	"gb": "GB", "kind": "disk", "machine": "attached to", "volume": "volume", "interface": "interface", "addresses": "addresses", "device": "device", "console": "console", "file": "file", "format": "format", "sha256": "SHA-256",
 }
+
+// StandsIn reports whether a resource cannot be without another: a machine without its
+// subnets, its image or its key, a front without its network, a volume without its machine.
+func (t Resource) StandsIn(o Resource) bool {
+	switch o.Kind {
+	case Subnet:
+		return slices.Contains(t.Spec.Subnets, o.Name)
+	case Network:
+		return t.Spec.Network == o.Name
+	case Key:
+		return t.Kind == Machine && t.Spec.Key == o.Name
+	}
+	return slices.Contains(t.needs(), o.ID())
+}

@@ -45,6 +45,11 @@ func (a *app) powerCommand(do driver.PowerVerb, short, long string) *cobra.Comma
 					return err
 				}
 			}
+			if act.Setup {
+				if err := a.oldSetup(ctx, w, names, yes); err != nil {
+					return err
+				}
+			}
 			return a.power(ctx, w, names, act)
 		}),
 	}
@@ -56,6 +61,20 @@ func (a *app) powerCommand(do driver.PowerVerb, short, long string) *cobra.Comma
 		c.Flags().BoolVar(&act.Setup, "setup", false, "run the first boot again")
 	}
 	return c
+}
+
+// oldSetup tells of machines whose setup the files have otherwise by now: what runs again is
+// the setup that was enacted, and whether that is meant is asked.
+func (a *app) oldSetup(ctx context.Context, w *work.Work, names []string, yes bool) error {
+	changed, err := w.SetupChanged(ctx, names)
+	if err != nil || len(changed) == 0 {
+		return err
+	}
+	for _, text := range changed {
+		a.print.NoteWrap("changed  ", text)
+	}
+	a.print.Note("what would run again is the setup that was enacted; ironbark enact takes the new one")
+	return a.confirm(yes, "Run the old setup again?")
 }
 
 // machinesNamed finds the machines of the site that words name.

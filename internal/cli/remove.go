@@ -136,6 +136,9 @@ func (a *app) strays(ctx context.Context, w *work.Work, e *estate.Estate, kind s
 
 func removeEntries(files work.Files, e *estate.Estate, kind, section string, names []string) (work.Files, error) {
 	for _, name := range names {
+		if users := work.InUse(e, kind, name); len(users) > 0 {
+			return nil, wrong("%s %s is in use: %s; give it something else or take it out first", kind, name, strings.Join(users, ", "))
+		}
 		path := []string{section}
 		if kind == "subnet" {
 			s, _ := e.Subnet(name)
@@ -206,5 +209,13 @@ func (a *app) removeEverything(ctx context.Context, w *work.Work, name string, o
 	}
 	opt.question = fmt.Sprintf("This takes everything of %s away, with all data. Type its name to do it:", e.Name)
 	opt.answer, opt.yes = e.Name, name != ""
+	r, err := w.ReviewEdit(ctx, work.Edit{Old: old, New: files})
+	if err == nil && len(r.Blocked) > 0 {
+		for _, why := range r.Blocked {
+			a.print.NoteWrap("in the way  ", why)
+		}
+		a.print.Note("not done: not everything can go; nothing was changed")
+		return errNo
+	}
 	return a.edit(ctx, w, old, files, "removed everything", opt)
 }

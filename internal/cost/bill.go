@@ -21,6 +21,22 @@ type Line struct {
 	What       string
 	Tags       []estate.Tag // of the machine that it belongs to
 	Hour       Money
+	Stray      bool // it runs, and is in no file
+}
+
+// With returns a bill with what others made and is in no file, told apart.
+func (b Bill) With(strays Bill) Bill {
+	b.Lines = slices.Clone(b.Lines)
+	for _, l := range strays.Lines {
+		l.Stray = true
+		b.Lines = append(b.Lines, l)
+	}
+	b.Used.Machines += strays.Used.Machines
+	b.Used.CPUs += strays.Used.CPUs
+	b.Used.MemoryMiB += strays.Used.MemoryMiB
+	b.Used.Addresses += strays.Used.Addresses
+	b.Used.DiskGB += strays.Used.DiskGB
+	return b
 }
 
 // Meter is what the price of an estate hangs on besides its files.
@@ -42,17 +58,17 @@ func (c Catalogue) Of(e *estate.Estate, meter Meter) Bill {
 	for _, v := range e.Volumes {
 		what := fmt.Sprintf("%d GB %s disk", v.GB, v.Speed)
 		m, _ := e.Machine(v.Machine)
-		b.add(Line{"volume", v.Name, what, m.Tags, Money(v.GB) * c.Prices.Disk(v.Speed)})
+		b.add(Line{Kind: "volume", Name: v.Name, What: what, Tags: m.Tags, Hour: Money(v.GB) * c.Prices.Disk(v.Speed)})
 		b.Used.DiskGB += v.GB
 	}
 	for _, s := range e.Snapshots {
-		b.add(Line{"snapshot", s.Name, fmt.Sprintf("%d GB", meter.Own[s.Name]), nil, Money(meter.Own[s.Name]) * c.Prices.SnapshotGB})
+		b.add(Line{Kind: "snapshot", Name: s.Name, What: fmt.Sprintf("%d GB", meter.Own[s.Name]), Hour: Money(meter.Own[s.Name]) * c.Prices.SnapshotGB})
 	}
 	for _, i := range e.Images {
-		b.add(Line{"image", i.Name, fmt.Sprintf("%d GB", meter.Own[i.Name]), nil, Money(meter.Own[i.Name]) * c.Prices.SnapshotGB})
+		b.add(Line{Kind: "image", Name: i.Name, What: fmt.Sprintf("%d GB", meter.Own[i.Name]), Hour: Money(meter.Own[i.Name]) * c.Prices.SnapshotGB})
 	}
 	for _, a := range e.Addresses {
-		b.add(Line{"address", a.Name, "reserved", nil, c.Prices.Address})
+		b.add(Line{Kind: "address", Name: a.Name, What: "reserved", Hour: c.Prices.Address})
 		if !a.V6 {
 			b.Used.Addresses++
 		}
@@ -63,7 +79,7 @@ func (c Catalogue) Of(e *estate.Estate, meter Meter) Bill {
 			what, price = what+", public address", price+c.Prices.Address
 			b.Used.Addresses++
 		}
-		b.add(Line{kind, name, what, nil, price})
+		b.add(Line{Kind: kind, Name: name, What: what, Hour: price})
 	}
 	for _, f := range e.Fronts {
 		door("front", f.Name, f.Address, c.Prices.Front)
@@ -92,7 +108,7 @@ func (b *Bill) machine(c Catalogue, m estate.Machine, meter Meter) {
 	if public {
 		b.Used.Addresses++
 	}
-	b.add(Line{"machine", m.Name, what, m.Tags, hour})
+	b.add(Line{Kind: "machine", Name: m.Name, What: what, Tags: m.Tags, Hour: hour})
 	b.Used.Machines++
 	b.Used.CPUs += size.CPUs
 	b.Used.MemoryMiB += size.MemoryMiB

@@ -69,6 +69,9 @@ func (w *Work) reviewOf(before *State, files Files, e *estate.Estate, edit bool)
 			wanted[i].Spec.Format, wanted[i].Spec.GB = up.Format, up.GB()
 		}
 	}
+	if err := gatewaysFree(e, wanted); err != nil {
+		return nil, err
+	}
 	after := w.draft(files, e, before.Report, wanted)
 	changes, err := change.Diff(before.Report.Resources, wanted, w.Discard)
 	if err != nil {
@@ -85,7 +88,7 @@ func (w *Work) reviewOf(before *State, files Files, e *estate.Estate, edit bool)
 	after.Plan = withoutEnded(after.Plan, ending)
 	r := &Review{
 		Files: files, Estate: e, Basis: before.Report.Basis, FirstEnactment: len(before.Report.Files) == 0, Changes: changes,
-		Before: w.Bill(before), After: w.Site.Catalogue().Of(e, meter(before.Report, own)), Limits: w.Site.Catalogue().Limits,
+		Before: w.Bill(before), After: w.Site.Catalogue().Of(e, meter(before.Report, own)).With(w.strays(before.Report, own)), Limits: w.Site.Catalogue().Limits,
 		Unfinished: before.Report.Unfinished, Drift: w.Drift(before), before: before, after: after,
 		Added: without(e.Sentences, before.Estate.Sentences), Retracted: without(before.Estate.Sentences, e.Sentences),
 		Ending:   ending,
@@ -96,7 +99,9 @@ func (w *Work) reviewOf(before *State, files Files, e *estate.Estate, edit bool)
 	r.Weakened = exposure.CoverageLost(exposure.Side{Estate: before.Estate, Plan: before.Plan}, exposure.Side{Estate: e, Plan: after.Plan})
 	r.Meanings = change.Meanings(before.Estate, e)
 	r.Freed = freed(before, after)
-	r.Notes = w.notes(r)
+	r.Notes = append(w.notes(r), displaced(before.Report.Resources, changes)...)
+	r.Blocked = strayIn(before.Report.Resources, changes, w.Discard)
+	r.Notes = append(r.Notes, r.Blocked...)
 	r.QuotaExceeded = r.After.Used.Over(r.Limits)
 	if len(r.Broken)+len(r.QuotaExceeded) > 0 {
 		r.broken, r.overNewly = r.newlyWrong(now, edit)

@@ -167,7 +167,8 @@ func meter(r *site.Report, own cost.Sizes) cost.Meter {
 
 // Bill tells what an installed estate costs.
 func (w *Work) Bill(st *State) cost.Bill {
-	return w.Site.Catalogue().Of(st.Estate, meter(st.Report, w.sizes(st.Estate, st.Report.Resources)))
+	own := w.sizes(st.Estate, st.Report.Resources)
+	return w.Site.Catalogue().Of(st.Estate, meter(st.Report, own)).With(w.strays(st.Report, own))
 }
 
 // draft is drafted for what is read already.
@@ -223,6 +224,7 @@ type Review struct {
 	Unfinished *ledger.Unfinished
 	Drift      *Drift   // what is not as it was last enacted
 	Notes      []string // what a person should know besides
+	Blocked    []string // why some of it cannot be done; part of Notes
 
 	before, after *State
 	same          bool // the tables stay as they are

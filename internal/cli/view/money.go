@@ -31,7 +31,11 @@ func (p *Printer) Cost(before, after cost.Bill, prices cost.Prices, outward int,
 	for _, l := range after.Lines {
 		id := l.Kind + " " + l.Name
 		seen[id] = true
-		rows = append(rows, []string{l.Kind, l.Name, l.What, hourly(l.Hour), month(l.Hour), moved(now[id], l.Hour)})
+		what := l.What
+		if l.Stray {
+			what += p.Bad(", in no file")
+		}
+		rows = append(rows, []string{l.Kind, l.Name, what, hourly(l.Hour), month(l.Hour), moved(now[id], l.Hour)})
 	}
 	for _, l := range before.Lines {
 		if !seen[l.Kind+" "+l.Name] {
@@ -114,6 +118,7 @@ type costLine struct {
 	What  string `json:"what"`
 	Hour  string `json:"hour"`
 	Month string `json:"month"`
+	Stray bool   `json:"stray"` // it runs, and is in no file
 }
 
 // costShare is a part of the document CostDoc.
@@ -145,7 +150,7 @@ func CostJSON(before, after cost.Bill, prices cost.Prices, gb int) CostDoc {
 	money := func(m cost.Money) string { return m.String() + " " + after.Currency }
 	doc := CostDoc{BillJSON(before), BillJSON(after), []costLine{}, []costShare{}, []costTier{}}
 	for _, l := range after.Lines {
-		doc.Lines = append(doc.Lines, costLine{l.Kind, l.Name, l.What, hourly(l.Hour) + " " + after.Currency, money(l.Hour * cost.HoursAMonth)})
+		doc.Lines = append(doc.Lines, costLine{l.Kind, l.Name, l.What, hourly(l.Hour) + " " + after.Currency, money(l.Hour * cost.HoursAMonth), l.Stray})
 	}
 	for _, key := range after.TagKeys() {
 		for _, s := range after.ByTag(key) {
