@@ -415,5 +415,8 @@ func (a *app) typed(verb string, args []string) (sentence.Sentence, error) {
 	if err == nil && read {
 		a.print.NoteWrap("read as  ", s.String())
 	}
+	if err == nil && sentence.FromAll(s) {
+		a.print.Note("“from all” is from the estate's own machines; from everybody is “from everywhere”")
+	}
 	return s, err
 }

@@ -258,7 +258,9 @@ func (p *parser) atom(w WantKind) Atom {
 	}
 	if p.err == nil && p.stops("everywhere", "internet", "all", "me") {
 		p.want(Want{Kind: w})
-		p.unexpected()
+		if p.unexpected(); p.peek().text == "any" && p.err.Hint == "" {
+			p.err.Hint = map[bool]string{true: "all machines are “all”", false: "everybody is “everywhere”"}[w == WantTarget]
+		}
 		return Atom{}
 	}
 	t, ok := p.take(w)

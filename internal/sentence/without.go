@@ -64,3 +64,30 @@ func Ended(s Sentence, at time.Time) bool {
 	}
 	return !tail.Until.IsZero() && !at.Before(tail.Until)
 }
+
+// FromAll reports whether the source of a sentence names all machines, which is easily taken
+// for everybody.
+func FromAll(s Sentence) bool {
+	var from Set
+	switch s := s.(type) {
+	case Allow:
+		from = s.From
+	case Deny:
+		from = s.From
+	case Forward:
+		from = s.From
+	case Spread:
+		from = s.From
+	case Permit:
+		from = s.From
+	case Never:
+		from = s.From
+	case Always:
+		from = s.From
+	case Open:
+		from = s.From
+	case Ask:
+		from = s.From
+	}
+	return slices.ContainsFunc(from.List, func(a Atom) bool { return a.kind == All })
+}

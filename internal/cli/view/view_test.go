@@ -68,7 +68,7 @@ func TestErrorsTellPlaceLineCaretAndHint(t *testing.T) {
 func TestLeftTellsAtMostTwoUnits(t *testing.T) {
 	now := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
 	for d, want := range map[time.Duration]string{
-		-time.Second: "over", 0: "over", time.Millisecond: "1s", 59*time.Second + 900*time.Millisecond: "59s",
+		-time.Second: "over", 0: "over", time.Millisecond: "1s", 59*time.Second + 900*time.Millisecond: "1m",
 		90 * time.Minute: "1h30m", time.Hour + 59*time.Second: "1h", 50*time.Hour + time.Second: "2d2h",
 	} {
 		assert.Equal(t, want, Left(now.Add(d), now), d)
