@@ -295,12 +295,14 @@ func (p *Printer) Answer(a *work.Answer, ph *Phrasing, person string) {
 	}
 }
 
-// joinFamilies joins parts that differ in the family of their sources alone.
+// joinFamilies joins parts that differ in the family of their sources alone, and in the
+// doors that each family has to a machine.
 func joinFamilies(parts []exposure.Part) (out []exposure.Part) {
 	for _, p := range parts {
+		_, six, apart := familyOf(p.From)
 		i := slices.IndexFunc(out, func(o exposure.Part) bool {
 			return o.Open == p.Open && o.Reason == p.Reason && o.Origin == p.Origin && o.Opening == p.Opening && o.Target == p.Target && o.Machine == p.Machine &&
-				o.Until.Equal(p.Until) && o.Services.Equal(p.Services) && o.Arrives.Equal(p.Arrives) && o.Door.Kind == p.Door.Kind && o.Door.Via == p.Door.Via && o.Door.V4 != p.Door.V4
+				o.Until.Equal(p.Until) && o.Services.Equal(p.Services) && o.Arrives.Equal(p.Arrives) && apart && otherFamily(o.From, six) && (o.Target.Machine >= 0 || o.Door.Kind == p.Door.Kind && o.Door.Via == p.Door.Via)
 		})
 		if i < 0 {
 			out = append(out, p)
@@ -309,6 +311,18 @@ func joinFamilies(parts []exposure.Part) (out []exposure.Part) {
 		out[i].From = out[i].From.Union(p.From)
 	}
 	return out
+}
+
+// familyOf tells which families a set has; apart, that it is one.
+func familyOf(s flow.Addrs) (four, six, apart bool) {
+	parts := flow.ByFamily(s)
+	six, four = !parts[0].IsEmpty(), !parts[1].IsEmpty()
+	return four, six, four != six
+}
+
+func otherFamily(s flow.Addrs, than6 bool) bool {
+	_, six, apart := familyOf(s)
+	return apart && six != than6
 }
 
 func (p *Printer) part(a *work.Answer, part exposure.Part, ph *Phrasing, person string, alone bool) {

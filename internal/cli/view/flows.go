@@ -85,17 +85,26 @@ func (p *Printer) flowRows(rows []entryRow, most int, ph *Phrasing, end func(ent
 
 // marked prints services with a mark behind each administrative one.
 func (p *Printer) marked(s flow.Services, ph *Phrasing) string {
+	open := p.Open
+	if ph.mark != "" { // it was open
+		open = plain
+	}
+	return markedWith(s, ph, open)
+}
+
+// markedWith is marked with a style for what is administrative.
+func markedWith(s flow.Services, ph *Phrasing, open func(string) string) string {
 	admin := s.Intersect(ph.plan.Guard)
 	if admin.IsEmpty() {
 		return ph.service(s)
 	}
 	text := ph.service(s)
 	if strings.HasPrefix(text, "any") { // the exceptions may be administrative too
-		return p.Open(strings.Replace(text, "any", "any!", 1))
+		return open(strings.Replace(text, "any", "any!", 1))
 	}
 	words := strings.Split(ph.service(admin), ", ")
 	for i, w := range words {
-		words[i] = p.Open(w + "!")
+		words[i] = open(w + "!")
 	}
 	if rest := s.Subtract(admin); !rest.IsEmpty() {
 		words = append(words, ph.service(rest))

@@ -78,7 +78,7 @@ func (p *Printer) rights(head string, list []rights.Right, ph *Phrasing, r *work
 		if i == mostChanges {
 			break
 		}
-		rows = append(rows, []string{people(one.People, e), p.rightWords(one, ph)})
+		rows = append(rows, []string{people(one.People, e), rightWords(one, ph)})
 	}
 	p.TableIn("     ", nil, rows)
 	if len(list) > mostChanges {
@@ -95,7 +95,7 @@ func (p *Printer) RightsOf(list []rights.Right, ph *Phrasing) {
 		if r.Origin.Sentence != "" {
 			by = c.cite(ph, r.Origin, 0)
 		}
-		rows = append(rows, []string{p.rightWords(r, ph), by})
+		rows = append(rows, []string{rightWords(r, ph), by})
 	}
 	p.TableIn("  ", nil, rows)
 	if len(c.list) > 0 {
@@ -104,11 +104,14 @@ func (p *Printer) RightsOf(list []rights.Right, ph *Phrasing) {
 	}
 }
 
-func (p *Printer) rightWords(r rights.Right, ph *Phrasing) string {
+// plain leaves a text as it is.
+func plain(text string) string { return text }
+
+func rightWords(r rights.Right, ph *Phrasing) string {
 	if r.Kind == rights.Close {
 		return "close what others opened"
 	}
-	what := fmt.Sprintf("%s to %s from %s", p.marked(r.Flows.Services, ph), few(r.Machines), ph.names.Plain(r.Flows.From))
+	what := fmt.Sprintf("%s to %s from %s", markedWith(r.Flows.Services, ph, plain), few(r.Machines), ph.names.Plain(r.Flows.From))
 	switch r.Kind {
 	case rights.Reach:
 		return fmt.Sprintf("reach %s through %s", what, r.Via)
