@@ -104,6 +104,39 @@ func TestAKilledEnactmentIsCompleted(t *testing.T) {
 	}
 }
 
+// TestAKilledNarrowingIsCompleted kills the process after each write of an edit that takes a
+// part of an opening away: either nothing has happened, or no more is open than the permits
+// cover, whoever looks next.
+func TestAKilledNarrowingIsCompleted(t *testing.T) {
+	real := []string{"IRONBARK_CLOCK="}
+	for kill := 1; ; kill++ {
+		dir := t.TempDir()
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "estate.yaml"), []byte(before), 0o644))
+		rules := "permit ops to open ssh to all from everywhere up to 4h\npermit mara to open ssh to gauge-1 from 198.51.100.0/24 up to 2h\n"
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "estate.rules"), []byte(rules), 0o644))
+		status, out := run(t, dir, real, "enact", "--yes", "--person", "mara")
+		require.Zero(t, status, out)
+		status, out = run(t, dir, real, "open", "ssh", "to", "gauge-1,", "gauge-2", "from", "198.51.100.7", "for", "1h", "because", "look", "--person", "mara")
+		require.Zero(t, status, out)
+		status, _ = run(t, dir, append(real, fmt.Sprint("IRONBARK_SIM_FAULTS=halt=", kill)), "retract", "1", "--yes", "--person", "mara")
+		_, reach := run(t, dir, real, "reach", "--from", "198.51.100.7")
+		assert.Contains(t, reach, "gauge-1", "killed after %d", kill)
+		if kill > 1 { // before the first write nothing was decided
+			assert.NotContains(t, reach, "gauge-2", "killed after %d", kill)
+		}
+		if status == 0 {
+			assert.Greater(t, kill, 5, "it takes several writes")
+			return
+		}
+		status, out = run(t, dir, real, "enact", "--yes", "--person", "mara")
+		require.Zero(t, status, out)
+		_, reach = run(t, dir, real, "reach", "--from", "198.51.100.7")
+		assert.NotContains(t, reach, "gauge-2", "killed after %d", kill)
+		status, out = run(t, dir, real, "journal")
+		require.Zero(t, status, out)
+	}
+}
+
 // TestTwoEnactmentsAtOnce starts several enactments of different files on one site at once.
 // One wins; the others exit with 5 and change nothing.
 func TestTwoEnactmentsAtOnce(t *testing.T) {

@@ -4,12 +4,13 @@ import (
 	"bufio"
 	"context"
 	"errors"
-	"ironbark/internal/cli/view"
-	"ironbark/internal/sentence"
-	"ironbark/internal/work"
 	"os"
 	"slices"
 	"strings"
+
+	"ironbark/internal/cli/view"
+	"ironbark/internal/sentence"
+	"ironbark/internal/work"
 )
 
 // whyMany answers a file of questions. All of it is read before the first answer.

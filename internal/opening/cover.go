@@ -112,12 +112,12 @@ func granting(o Opening, e *estate.Estate, p *flow.Plan) (list []grant) {
 
 // split divides a part into what a permit covers, which has no machines where that is
 // nothing, and the rest, in parts that do not overlap.
-func (part Part) split(m grant) (in Part, out []Part) {
-	in = part
-	in.Services, in.From = part.Services.Intersect(m.services), part.From.Intersect(m.from)
+func (p Part) split(m grant) (in Part, out []Part) {
+	in = p
+	in.Services, in.From = p.Services.Intersect(m.services), p.From.Intersect(m.from)
 	in.Machines = nil
 	var others []string
-	for _, name := range part.Machines {
+	for _, name := range p.Machines {
 		if m.to[name] && !in.Services.IsEmpty() && !in.From.IsEmpty() {
 			in.Machines = append(in.Machines, name)
 		} else {
@@ -126,13 +126,13 @@ func (part Part) split(m grant) (in Part, out []Part) {
 	}
 	put := func(machines []string, services flow.Services, from flow.Addrs) {
 		if len(machines) > 0 && !services.IsEmpty() && !from.IsEmpty() {
-			rest := part
+			rest := p
 			rest.Machines, rest.Services, rest.From = machines, services, from
 			out = append(out, rest)
 		}
 	}
-	put(others, part.Services, part.From)
-	put(in.Machines, part.Services.Subtract(in.Services), part.From)
-	put(in.Machines, in.Services, part.From.Subtract(in.From))
+	put(others, p.Services, p.From)
+	put(in.Machines, p.Services.Subtract(in.Services), p.From)
+	put(in.Machines, in.Services, p.From.Subtract(in.From))
 	return in, out
 }

@@ -135,8 +135,12 @@ func TestRightsDifferByWhatSomebodyMay(t *testing.T) {
 						address, err := sentence.ParseAddress(from)
 						require.NoError(t, err)
 						for _, one := range []asked{
-							{kind: rights.Open, length: time.Hour}, {kind: rights.Open, length: 2 * time.Hour}, {kind: rights.Open, length: 90 * time.Minute, approvals: 1},
-							{kind: rights.Open, length: time.Hour, approvals: 2}, {kind: rights.Reach}, {kind: rights.Approve},
+							{kind: rights.Open, length: time.Hour},
+							{kind: rights.Open, length: 2 * time.Hour},
+							{kind: rights.Open, length: 90 * time.Minute, approvals: 1},
+							{kind: rights.Open, length: time.Hour, approvals: 2},
+							{kind: rights.Reach},
+							{kind: rights.Approve},
 						} {
 							one.person, one.machine, one.service, one.from = person, machine, service, flow.PointOf(address)
 							if own.Contains(one.from) {
