@@ -52,6 +52,10 @@ func (e *entry) word(key, value string) {
 }
 
 func (e *entry) list(key string, values []string, always bool) {
+	values = slices.Clone(values)
+	for i, v := range values {
+		values[i] = strings.TrimSpace(v)
+	}
 	switch {
 	case len(values) == 1 && (!always || values[0] == none):
 		e.word(key, values[0])

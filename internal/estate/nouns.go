@@ -3,6 +3,7 @@ package estate
 import (
 	"cmp"
 	"encoding/base64"
+	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -243,6 +244,40 @@ func (r *reader) front(name string, at sentence.Pos, n *yaml.Node) {
 	r.estate.Fronts = append(r.estate.Fronts, f)
 }
 
+// sourceSet reads a source: a list of its members, of which the last may say what it is
+// less, as sentences do (everywhere except 192.0.2.0/24).
+func (r *reader) sourceSet(n *yaml.Node) (s sentence.Set) {
+	var words []string
+	less := false
+	r.list(n, "from", func(item *yaml.Node) {
+		text, _ := r.text(item, "from")
+		words = append(words, text)
+		less = less || strings.Contains(text, " except ")
+	})
+	if !less {
+		s.List = r.atoms(n, "from", sentence.Everywhere, sentence.Internet, sentence.All, sentence.Named,
+			sentence.Pattern, sentence.Tagged, sentence.Address, sentence.Prefix, sentence.Range)
+		return s
+	}
+	s, err := sentence.ParseSource(strings.Join(words, ", "))
+	if err != nil {
+		problem := err.Error()
+		if one, ok := errors.AsType[*sentence.Error](err); ok {
+			problem = one.Problem
+		}
+		r.failAt(n, problem, "write it as: from: [everywhere except 192.0.2.0/24]")
+		return sentence.Set{}
+	}
+	placed := func(list []sentence.Atom) {
+		for i := range list {
+			list[i] = list[i].Placed(r.at(n))
+		}
+	}
+	placed(s.List)
+	placed(s.Except)
+	return s
+}
+
 // MaxSessions is the greatest number of sessions that a bastion may carry at once.
 const MaxSessions = 10000
 
@@ -252,8 +287,7 @@ func (r *reader) bastion(name string, at sentence.Pos, n *yaml.Node) {
 		"subnet":  func(v *yaml.Node) { b.Subnet = r.name(v, "subnet") },
 		"address": func(v *yaml.Node) { b.Address = r.address(v) },
 		"from": func(v *yaml.Node) {
-			b.From.List = r.atoms(v, "from", sentence.Everywhere, sentence.Internet, sentence.All, sentence.Named,
-				sentence.Pattern, sentence.Tagged, sentence.Address, sentence.Prefix, sentence.Range)
+			b.From = r.sourceSet(v)
 		},
 		"sessions": func(v *yaml.Node) {
 			text, _ := r.text(v, "sessions")

@@ -158,6 +158,21 @@ func Next(words []string) []Want {
 	return p.wants
 }
 
+// ParseSource reads a source as sentences write it: atoms, and except.
+func ParseSource(text string) (Set, error) {
+	l := &lexer{line: text, col: 1}
+	if err := l.run(); err != nil {
+		return Set{}, err
+	}
+	p := parserOf(l, time.Time{})
+	p.typed = false
+	s := p.set(WantSource)
+	if p.end(); p.err != nil {
+		return Set{}, p.err
+	}
+	return s, nil
+}
+
 // Stated is a sentence that stands in a file.
 type Stated struct {
 	Sentence Sentence

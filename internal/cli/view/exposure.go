@@ -335,11 +335,11 @@ func (p *Printer) part(a *work.Answer, part exposure.Part, ph *Phrasing, person 
 	if part.Machine >= 0 && part.Target.Machine < 0 {
 		head += fmt.Sprintf(", which leads to %s %s", ph.machine(part.Machine, part.Door), ph.service(part.Arrives))
 	}
+	if silent := silentWords(a, part, ph); silent != "" {
+		head += ", " + p.Bad("but nothing answers:") + " " + silent
+	}
 	p.Wrap(word+"  ", head)
 	p.Wrap("        ", reasonWords(part, ph))
-	if silent := silentWords(a, part, ph); silent != "" {
-		p.Wrap("        ", p.Bad("but nothing answers:")+" "+silent)
-	}
 	if !alone {
 		return
 	}

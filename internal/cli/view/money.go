@@ -10,7 +10,15 @@ import (
 	"ironbark/internal/work"
 )
 
-func month(m cost.Money) string { return (m * cost.HoursAMonth).String() }
+func month(m cost.Money) string { return price(m * cost.HoursAMonth) }
+
+// price prints an amount; what costs anything is never told as nothing.
+func price(m cost.Money) string {
+	if text := m.String(); m <= 0 || text != "0.00" {
+		return text
+	}
+	return "<0.01"
+}
 
 // Cost tells what an estate costs now and after the pending edits.
 func (p *Printer) Cost(before, after cost.Bill, prices cost.Prices, outward int, by string) {

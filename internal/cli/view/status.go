@@ -59,6 +59,9 @@ func (p *Printer) Status(st *work.State, drift *work.Drift, reach iter.Seq[expos
 		if t := r.entry.Until; !t.IsZero() {
 			text += ", " + Left(t, now) + " left"
 		}
+		if m, known := st.Report.Machines[r.machine]; known && m.State != driver.Running {
+			text += ", but nothing answers: it is " + string(m.State)
+		}
 		p.Wrap("  ", text)
 	}
 	if total > len(rows) {
