@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -103,7 +104,7 @@ func document(ts *testscript.TestScript, neg bool, args []string) {
 	if neg || len(args) < 3 {
 		ts.Fatalf("usage: document SCHEMA STATUS ARG…")
 	}
-	exits(ts, false, append([]string{args[1], "ironbark"}, append(args[2:], "--json", "--person", "mara")...))
+	exits(ts, false, append([]string{args[1], "ironbark"}, append(asMara(args[2:]), "--json")...))
 	printed := ts.ReadFile("stdout")
 	d := json.NewDecoder(strings.NewReader(printed))
 	var doc any
@@ -119,4 +120,12 @@ func document(ts *testscript.TestScript, neg bool, args []string) {
 	if err := resolved.Validate(doc); err != nil {
 		ts.Fatalf("%s is no document of %s: %v", printed, args[0], err)
 	}
+}
+
+// asMara adds who asks, where a script does not say.
+func asMara(args []string) []string {
+	if slices.Contains(args, "--person") {
+		return args
+	}
+	return append(args, "--person", "mara")
 }

@@ -51,6 +51,10 @@ func (a *app) openCommand() *cobra.Command {
 			if a.json {
 				return a.print.JSON(openedDoc{openingJSON(o, a.clock.Now()), granted.Notes})
 			}
+			if o.Waits() {
+				a.waits(o)
+				return nil
+			}
 			verb := "opened"
 			if granted.Extends {
 				verb = "extended"
@@ -113,6 +117,20 @@ func (a *app) accountCommand() *cobra.Command {
 	}
 }
 
+// waits tells what a request waits for.
+func (a *app) waits(o opening.Opening) {
+	a.print.Wrap("waits   ", fmt.Sprintf("%s to %s from %s", o.Words.Services, strings.Join(o.Machines(), ", "), o.Words.From))
+	a.print.Line("        request %d, for %s of %s; nothing is open yet", o.ID, approvals(o.Waiting.Needs-len(o.Approvals)), strings.Join(o.Waiting.From, " or "))
+	a.print.Line("        it lapses at %s; they say: ironbark approve %d", view.Moment(o.End(), a.clock.Now()), o.ID)
+}
+
+func approvals(n int) string {
+	if n == 1 {
+		return "1 approval"
+	}
+	return fmt.Sprintf("%d approvals", n)
+}
+
 type openingDoc struct {
 	ID         int64      `json:"id"`
 	Person     string     `json:"person"`
@@ -131,6 +149,8 @@ type openingDoc struct {
 	Emergency  bool       `json:"emergency,omitempty"`
 	AccountDue *time.Time `json:"accountDue,omitempty"`
 	Account    string     `json:"account,omitempty"`
+	Approvals  []string   `json:"approvals,omitempty"` // who approved it
+	Needs      int        `json:"needs,omitempty"`     // how many approvals it waits for in all
 	Parts      []partDoc  `json:"parts"`
 }
 
@@ -153,6 +173,10 @@ func openingJSON(o opening.Opening, now time.Time) openingDoc {
 	}
 	if o.Active(now) {
 		d.State, d.Left = string(o.StateAt(now)), int64(o.End().Sub(now).Seconds())
+	}
+	d.Needs = o.Waiting.Needs
+	for _, one := range o.Approvals {
+		d.Approvals = append(d.Approvals, one.Person)
 	}
 	d.Emergency, d.Account = o.Emergency, o.Account.Text
 	if o.Owes() {
@@ -203,10 +227,16 @@ func (a *app) openingsCommand() *cobra.Command {
 			for _, o := range list {
 				state := view.Left(o.End(), now) + " left"
 				switch {
+				case !o.Ended.IsZero() && o.Waits():
+					state = "declined by " + o.EndedBy
 				case !o.Ended.IsZero():
 					state = "closed by " + o.EndedBy
+				case !o.Active(now) && o.Waits():
+					state = "lapsed"
 				case !o.Active(now):
 					state = "over"
+				case o.Waits():
+					state = fmt.Sprintf("waits for %s of %s, lapses in %s", approvals(o.Waiting.Needs-len(o.Approvals)), strings.Join(o.Waiting.From, " or "), view.Left(o.End(), now))
 				case overridden[o.ID] != "":
 					state += ", overridden by “" + overridden[o.ID] + "”"
 				}
@@ -225,6 +255,11 @@ func (a *app) openingsCommand() *cobra.Command {
 				}
 			}
 			a.print.Table([]string{"NO", "SERVICE", "TO", "FROM", "UNTIL", "STATE", "BY", "BECAUSE"}, rows, 0)
+			for _, o := range list {
+				if o.Active(now) && o.Waits() && o.MayApprove(w.Person, st.Estate) {
+					a.print.Note("request %d waits for you: ironbark approve %d, or ironbark decline %d because \"…\"", o.ID, o.ID, o.ID)
+				}
+			}
 			return nil
 		}),
 	}

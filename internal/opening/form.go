@@ -20,6 +20,7 @@ type Opening struct {
 	Begin     time.Time     // may lie ahead
 	Parts     []Part        // disjoint; at least one
 	Approvals []Approval
+	Waiting   Waiting // for approvals; nothing of it passes until it has them
 	Emergency bool    // it was asked for as one
 	Account   Account // that is owed for it
 	Closing   bool    // it was asked to close, and it is not known yet whether it has
@@ -44,6 +45,20 @@ type Approval struct {
 	At      time.Time `json:"at"`
 }
 
+// Waiting is what a request waits for. The zero Waiting is nothing.
+type Waiting struct {
+	Needs  int           // how many approvals
+	From   []string      // people and groups who may give them
+	Length time.Duration // of the opening once it has them; 0: until a moment
+	Until  time.Time     // that moment
+}
+
+// LapseTime is how long a request waits for its approvals.
+const LapseTime = time.Hour
+
+// Waits reports whether it waits for approvals. Then its end is when it lapses.
+func (o Opening) Waits() bool { return o.Waiting.Needs > 0 }
+
 // Account is what somebody owes an explanation for. The zero Account is none.
 type Account struct {
 	Due   time.Time `json:"due,omitzero"` // zero: none is owed
@@ -59,6 +74,7 @@ type State string
 
 // The states.
 const (
+	Waits     State = "waiting"   // for approvals
 	Scheduled State = "scheduled" // it begins later
 	Open      State = "open"
 	Closing   State = "closing" // asked to close, and not known to have closed
@@ -70,6 +86,8 @@ func (o Opening) StateAt(at time.Time) State {
 	switch {
 	case !o.Active(at):
 		return Over
+	case o.Waits():
+		return Waits
 	case o.Closing:
 		return Closing
 	case at.Before(o.Begin):
@@ -148,9 +166,13 @@ func (o Opening) Active(at time.Time) bool {
 	return o.Ended.IsZero() && at.Before(o.End())
 }
 
-// Rules returns the rules that let the opening's flows pass in a plan, one a part.
+// Rules returns the rules that let the opening's flows pass in a plan, one a part; none
+// while it waits for approvals.
 // Machines that the plan has not are left out.
 func (o Opening) Rules(p *flow.Plan) (rules []flow.Rule) {
+	if o.Waits() {
+		return nil
+	}
 	for _, part := range o.Parts {
 		rules = append(rules, part.rule(o, p))
 	}

@@ -81,6 +81,7 @@ func Judge(r Request) (Granted, error) {
 		j.part.Machines = append(j.part.Machines, r.Plan.Machines[m].Name)
 	}
 	extends := j.begin()
+	j.judgeWaiting()
 	j.judgeAccount()
 	j.judgeTarget()
 	j.judgePermits()
@@ -90,6 +91,9 @@ func Judge(r Request) (Granted, error) {
 	}
 	if len(j.refusal.Reasons) > 0 {
 		return Granted{}, &j.refusal
+	}
+	if j.approvals != nil {
+		return Granted{Opening: j.waiting(), Notes: j.notes}, nil
 	}
 	j.o.Words.For, j.o.Words.Until = sentence.Duration{}, j.part.End.UTC()
 	j.o.Parts = []Part{j.part}
@@ -103,6 +107,8 @@ type judge struct {
 	part    Part // of the opening, which has one: a permit covers all of it or none
 	refusal RefusalError
 	notes   []string
+
+	approvals *sentence.Permit // the permit by which it waits for approvals; nil: it does not
 }
 
 func (j *judge) refuse(mend, format string, args ...any) {
@@ -125,7 +131,7 @@ func (j *judge) begin() (extends bool) {
 		j.part.End = j.Now // what is refused is still told
 	}
 	for _, a := range j.Active {
-		if a.Person == j.Person && a.Emergency == j.o.Emergency && len(a.Parts) == 1 && a.Parts[0].SameFlows(j.part) {
+		if a.Person == j.Person && !a.Waits() && a.Emergency == j.o.Emergency && len(a.Parts) == 1 && a.Parts[0].SameFlows(j.part) {
 			j.o.ID, j.o.Begin = a.ID, a.Begin
 			if j.part.End.Before(a.End()) {
 				j.refuse(fmt.Sprintf("close %d ends it", a.ID), "your opening %d holds until %s already, which is later", a.ID, a.End().UTC().Format(time.RFC3339))
@@ -221,11 +227,21 @@ func (j *judge) judgePermits() {
 			emergency = m
 			lacks = append(lacks, "it is for emergencies")
 		}
+		if len(lacks) == 0 && m.Approvals > 0 {
+			if j.approvals == nil || m.Approvals < j.approvals.Approvals {
+				j.approvals = &m
+			}
+			continue
+		}
 		if len(lacks) == 0 {
-			j.part.Permit = m.String()
+			j.part.Permit, j.approvals = m.String(), nil
 			return
 		}
 		near = append(near, Reason{What: fmt.Sprintf("“%s” does not cover it: %s", m, strings.Join(lacks, "; "))})
+	}
+	if j.approvals != nil {
+		j.part.Permit = j.approvals.String()
+		return
 	}
 	j.refusal.Person = len(j.refusal.Reasons) == 0
 	if len(near) > 0 {
@@ -263,9 +279,6 @@ func (j *judge) lacks(m sentence.Permit, length time.Duration) (list []string) {
 	}
 	if j.o.Emergency && !m.Emergency {
 		list = append(list, "it is not for emergencies")
-	}
-	if m.Approvals > 0 {
-		list = append(list, "it needs approvals, which cannot be given yet")
 	}
 	return list
 }

@@ -55,7 +55,6 @@ func TestEveryRefusalTellsItsReasons(t *testing.T) {
 		"wider source":      {"mara", `open ssh to store from everywhere for 1h because "x"`, []string{"it is from office"}, true},
 		"no permit at all":  {"tom", `open ssh to web-1 from 198.51.100.7 for 1h because "x"`, []string{"no permit lets tom open anything"}, true},
 		"a stranger":        {"eve", `open ssh to web-1 from 198.51.100.7 for 1h because "x"`, []string{"there is no person “eve”"}, true},
-		"needs approvals":   {"ilse", `open rdp to web-1 from 203.0.113.90 for 1h because "x"`, []string{"it needs approvals"}, true},
 		"not running":       {"mara", `open ssh to web-2 from 198.51.100.7 for 1h because "x"`, []string{"web-2 is not running"}, false},
 		"no way in":         {"mara", `open ssh to store from 203.0.113.90 for 1h because "x"`, []string{"there is no way in to store"}, false},
 		"denied":            {"mara", `open ssh to web-1 from 203.0.113.65 for 1h because "x"`, []string{"a deny keeps all of it out of web-1"}, false},

@@ -28,7 +28,10 @@ func (s *Site) Open(ctx context.Context, on Basis, o opening.Opening) (_ opening
 	if err := s.still(ctx, on); err != nil {
 		return o, err
 	}
-	action := "extend"
+	action, more := "extend", ""
+	if len(o.Approvals) > 0 { // it waited
+		action, more = "open", "; approved by "+approvers(o)
+	}
 	if o.ID == 0 {
 		action = "open"
 		if o.ID, err = s.nextNumber(ctx); err != nil {
@@ -37,7 +40,7 @@ func (s *Site) Open(ctx context.Context, on Basis, o opening.Opening) (_ opening
 	}
 	_, err = s.write(ctx, ledger.Decision{
 		Revision: on.Revision, Fence: -1, Opens: true, Finished: !o.Emergency, Move: true,
-		Person: o.Person, Action: action, Text: fmt.Sprintf("opening %d: %s", o.ID, o.Words), Openings: []opening.Opening{o}, Intended: true,
+		Person: o.Person, Action: action, Text: fmt.Sprintf("opening %d: %s%s", o.ID, o.Words, more), Openings: []opening.Opening{o}, Intended: true,
 	})
 	if err != nil {
 		return o, err
@@ -46,6 +49,14 @@ func (s *Site) Open(ctx context.Context, on Basis, o opening.Opening) (_ opening
 		return o, &NotOpenedError{Why: err, Back: s.takeBack(context.WithoutCancel(ctx), o, err)}
 	}
 	return o, s.passed(ctx, o.ID)
+}
+
+func approvers(o opening.Opening) string {
+	names := make([]string, len(o.Approvals))
+	for i, a := range o.Approvals {
+		names[i] = a.Person
+	}
+	return strings.Join(names, ", ")
 }
 
 // nextNumber is a number that no opening ever had, at the place either: a record that is

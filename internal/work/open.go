@@ -71,6 +71,10 @@ func (w *Work) openOnce(ctx context.Context, words sentence.Open) (opening.Grant
 	if err != nil {
 		return granted, err
 	}
+	if granted.Opening.Waits() {
+		granted.Opening, err = w.Site.Ask(ctx, st.Report.Basis, w.Person, "ask", "", granted.Opening)
+		return granted, err
+	}
 	granted.Opening, err = w.Site.Open(ctx, st.Report.Basis, granted.Opening)
 	return granted, err
 }

@@ -192,7 +192,7 @@ func endings(before, after *State, changes []change.Change, now time.Time) (list
 			list = append(list, Ending{Opening: o, Why: "its machine is removed"})
 		case !after.Estate.PersonKnown(o.Person):
 			list = append(list, Ending{Opening: o, Why: o.Person + " is no longer in the estate"})
-		case !kept.Active(now):
+		case !kept.Active(now), o.Waits() && len(lost) > 0:
 			list = append(list, Ending{Opening: o, Why: uncovered})
 		case len(lost) > 0:
 			list = append(list, Ending{Opening: kept, Why: uncovered, Narrowed: true, Lost: lost})

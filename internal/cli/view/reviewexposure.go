@@ -35,6 +35,18 @@ func (p *Printer) exposureDifference(r *work.Review, before, after *Phrasing) {
 	p.freed(r)
 }
 
+// WouldOpen tells what an opening would let pass that does not pass now.
+func (p *Printer) WouldOpen(d exposure.Difference, ph *Phrasing) {
+	if len(d.Opened)+len(d.Moved)+len(d.Gained) == 0 {
+		p.Line("   nothing opens that is not open already")
+	}
+	c := &cited{}
+	end := func(x exposure.Change) string { return until(x.Entry.Until, ph.now) }
+	p.changes(p.Open("newly open"), d.Opened, ph, end, c)
+	p.changes("open until another moment", d.Moved, ph, end, c)
+	p.changes("open through a further door", d.Gained, ph, end, c)
+}
+
 // changes prints differences of one sort, a row a machine and service; end tells the end.
 func (p *Printer) changes(head string, list []exposure.Change, ph *Phrasing, end func(exposure.Change) string, c *cited) {
 	if len(list) == 0 {

@@ -78,6 +78,10 @@ func (p *Printer) Status(st *work.State, drift *work.Drift, reach iter.Seq[expos
 		if o.Emergency {
 			mark += p.Bad("emergency") + "  "
 		}
+		if o.Waits() {
+			p.Wrap(mark, fmt.Sprintf("%d  %s to %s from %s, asked for by %s and waiting for approval: nothing is open yet", o.ID, o.Words.Services, strings.Join(o.Machines(), ", "), o.Words.From, o.Person))
+			continue
+		}
 		p.Wrap(mark, fmt.Sprintf("%d  %s to %s from %s, %s left, by %s because %q", o.ID, o.Words.Services, strings.Join(o.Machines(), ", "), o.Words.From, Left(o.End(), now), cmp.Or(o.Person, "somebody"), o.Words.Because))
 	}
 	p.Line("")

@@ -150,6 +150,7 @@ func (s *suite) opening(id int64) opening.Opening {
 		ID: id, Person: "mara", Request: "open ssh, https to gauge-* from me for 1h because suite", Words: words.(sentence.Open), Begin: s.at.Add(10 * time.Minute),
 		Parts:     []opening.Part{part, other},
 		Approvals: []opening.Approval{{Person: "ilse", Request: "open ssh", At: s.at}}, Emergency: true, Account: opening.Account{Due: s.at.Add(24 * time.Hour)},
+		Waiting: opening.Waiting{Needs: 2, From: []string{"leads", "tom"}, Length: time.Hour, Until: s.at.Add(2 * time.Hour)},
 	}
 }
 

@@ -24,6 +24,7 @@ type storedOpening struct {
 	Begin     time.Time          `json:"begin"`
 	Parts     []storedPart       `json:"parts,omitempty"`
 	Approvals []opening.Approval `json:"approvals,omitempty"`
+	Waiting   *storedWaiting     `json:"waiting,omitempty"`
 	Emergency bool               `json:"emergency,omitempty"`
 	Account   opening.Account    `json:"account,omitzero"`
 	Closing   bool               `json:"closing,omitempty"`
@@ -32,6 +33,13 @@ type storedOpening struct {
 	Why       string             `json:"why,omitempty"`
 
 	storedPart
+}
+
+type storedWaiting struct {
+	Needs   int       `json:"needs"`
+	From    []string  `json:"from"`
+	Seconds int64     `json:"seconds,omitempty"`
+	Until   time.Time `json:"until,omitzero"`
 }
 
 type storedPart struct {
@@ -46,6 +54,9 @@ func encode(o opening.Opening) storedOpening {
 	w := storedOpening{
 		ID: o.ID, Person: o.Person, Request: o.Request, Sentence: o.Words.String(), Begin: o.Begin.UTC(), Approvals: o.Approvals,
 		Emergency: o.Emergency, Account: o.Account, Closing: o.Closing, Ended: o.Ended, EndedBy: o.EndedBy, Why: o.Why,
+	}
+	if o.Waits() {
+		w.Waiting = &storedWaiting{o.Waiting.Needs, o.Waiting.From, int64(o.Waiting.Length / time.Second), o.Waiting.Until}
 	}
 	for _, p := range o.Parts {
 		w.Parts = append(w.Parts, storedPart{p.Machines, flow.ServiceRuns(p.Services), flow.AddrRuns(p.From), p.End.UTC(), p.Permit})
@@ -68,6 +79,9 @@ func (w storedOpening) decode(id int64) (opening.Opening, error) {
 	o := opening.Opening{
 		ID: id, Person: w.Person, Request: w.Request, Words: words, Begin: w.Begin, Approvals: w.Approvals, Emergency: w.Emergency,
 		Account: w.Account, Closing: w.Closing, Ended: w.Ended, EndedBy: w.EndedBy, Why: w.Why,
+	}
+	if w.Waiting != nil {
+		o.Waiting = opening.Waiting{Needs: w.Waiting.Needs, From: w.Waiting.From, Length: time.Duration(w.Waiting.Seconds) * time.Second, Until: w.Waiting.Until}
 	}
 	parts := w.Parts
 	if parts == nil {
