@@ -22,9 +22,10 @@ import (
 func (a *app) openCommand() *cobra.Command {
 	var account string
 	c := &cobra.Command{
-		Use: "open SERVICES to TARGET from SOURCE for LENGTH because REASON", Short: "Open services for a while",
+		Use: "open SERVICES to TARGET from SOURCE [starting TIME] for LENGTH because REASON", Short: "Open services for a while",
 		Long: "Open services for a while. A permit must cover the person, the services, the machines, the whole source and\n" +
-			"the length. The opening ends on time by itself, whether or not any part of ironbark runs.\n\n" +
+			"the length. The opening ends on time by itself, whether or not any part of ironbark runs; with starting it begins\n" +
+			"so, too, and is judged again at every enactment until then. Where the permit needs approvals the request waits.\n\n" +
 			"Exit status 3: refused; 6: this person may not.",
 		Example: "  ironbark open ssh to gauge-web-1 from me for 1h because \"rotate keys\"", ValidArgsFunction: a.completeSentence,
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
@@ -53,6 +54,15 @@ func (a *app) openCommand() *cobra.Command {
 			}
 			if o.Waits() {
 				a.waits(o)
+				return nil
+			}
+			if o.StateAt(a.clock.Now()) == opening.Scheduled {
+				a.print.Wrap("will open  ", fmt.Sprintf("%s to %s from %s", o.Words.Services, strings.Join(o.Machines(), ", "), o.Words.From))
+				a.print.Line("           from %s until %s; both are installed by then, whatever runs", view.Moment(o.Begin, a.clock.Now()), view.Moment(o.End(), a.clock.Now()))
+				a.print.Line("           opening %d, by “%s”", o.ID, strings.Join(o.Permits(), "” and “"))
+				for _, n := range granted.Notes {
+					a.print.Wrap("           but ", n)
+				}
 				return nil
 			}
 			verb := "opened"
@@ -237,6 +247,8 @@ func (a *app) openingsCommand() *cobra.Command {
 					state = "over"
 				case o.Waits():
 					state = fmt.Sprintf("waits for %s of %s, lapses in %s", approvals(o.Waiting.Needs-len(o.Approvals)), strings.Join(o.Waiting.From, " or "), view.Left(o.End(), now))
+				case o.StateAt(now) == opening.Scheduled:
+					state = "begins " + view.Moment(o.Begin, now) + ", in " + view.Left(o.Begin, now)
 				case overridden[o.ID] != "":
 					state += ", overridden by “" + overridden[o.ID] + "”"
 				}

@@ -24,7 +24,10 @@ func (j *judge) judgeWaiting() {
 // its end is when it lapses.
 func (j *judge) waiting() Opening {
 	o := j.o
-	o.ID, o.Begin = 0, j.Now // it extends nothing: what holds goes on until its own end
+	o.ID = 0 // it extends nothing: what holds goes on until its own end
+	if o.Words.Starting.IsZero() {
+		o.Begin = j.Now
+	}
 	o.Waiting = Waiting{Needs: j.approvals.Approvals}
 	for _, n := range j.approvals.Approvers {
 		o.Waiting.From = append(o.Waiting.From, n.Text)
@@ -60,9 +63,15 @@ func Approved(r Request, o Opening) (Granted, error) {
 	}
 	j := &judge{Request: r, resolve: flow.NewResolver(r.Estate, r.Plan), o: o, part: o.Parts[0]}
 	j.o.Begin, j.o.Waiting = r.Now, Waiting{}
+	if o.Words.Starting.After(r.Now) {
+		j.o.Begin = o.Words.Starting
+	}
 	j.part.Machines = slices.DeleteFunc(slices.Clone(j.part.Machines), func(m string) bool { _, there := r.Plan.MachineByName(m); return !there })
 	if j.part.End = o.Waiting.Until; o.Waiting.Length > 0 {
 		j.part.End = r.Now.Add(o.Waiting.Length).Truncate(time.Second)
+		if at := o.Words.Starting; !at.IsZero() { // the window stays where it was asked for
+			j.part.End = at.Add(o.Waiting.Length).Truncate(time.Second)
+		}
 	}
 	if !j.part.End.After(r.Now) {
 		j.refuse("", "its end %s is past by now", j.part.End.UTC().Format(time.RFC3339))

@@ -70,7 +70,11 @@ func reworded(o Opening, e *estate.Estate, p *flow.Plan) sentence.Open {
 	if !resolve.Source(words.From).Equal(part.From) {
 		from = strings.Join(flow.AddrRuns(part.From), ", ")
 	}
-	text := "open " + services + " to " + strings.Join(part.Machines, ", ") + " from " + from + " until " + part.End.UTC().Format(time.RFC3339) + map[bool]string{true: " in emergency"}[words.Emergency] + ` because "x"`
+	starting := ""
+	if !words.Starting.IsZero() {
+		starting = " starting " + words.Starting.UTC().Format(time.RFC3339)
+	}
+	text := "open " + services + " to " + strings.Join(part.Machines, ", ") + " from " + from + starting + " until " + part.End.UTC().Format(time.RFC3339) + map[bool]string{true: " in emergency"}[words.Emergency] + ` because "x"`
 	if s, err := sentence.ParseArgs([]string{text}, time.Time{}); err == nil {
 		because := words.Because
 		words = s.(sentence.Open)

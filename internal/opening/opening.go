@@ -115,23 +115,41 @@ func (j *judge) refuse(mend, format string, args ...any) {
 	j.refusal.Reasons = append(j.refusal.Reasons, Reason{What: fmt.Sprintf(format, args...), Mend: mend})
 }
 
-// begin finds the end, and the own opening with the same services, targets and
+// MostAhead is how far ahead an opening may begin.
+const MostAhead = 30 * 24 * time.Hour
+
+// begin finds the beginning and the end, and the own opening with the same services, targets and
 // source, which is then extended: its length counts from its own beginning.
 func (j *judge) begin() (extends bool) {
+	if at := j.Words.Starting; !at.IsZero() {
+		j.o.Begin = at.UTC()
+		switch {
+		case !at.After(j.Now):
+			j.refuse("leave “starting” out, and it begins at once", "the beginning %s is not in the future", at.UTC().Format(time.RFC3339))
+		case at.After(j.Now.Add(MostAhead)):
+			j.refuse("", "the beginning %s is more than %s ahead", at.UTC().Format(time.RFC3339), sentence.DurationOf(MostAhead))
+		}
+		if j.o.Emergency {
+			j.refuse("leave “starting” out", "an emergency begins at once")
+		}
+	}
 	j.part.End = j.Words.Until
 	if !j.Words.For.IsZero() {
-		j.part.End = j.Now.Add(j.Words.For.Length())
+		j.part.End = j.o.Begin.Add(j.Words.For.Length())
 	}
 	j.part.End = j.part.End.Truncate(time.Second) // ends are told in whole seconds, rounded to less
-	if !j.part.End.After(j.Now) {
-		j.refuse("", "the end %s is not in the future", j.part.End.UTC().Format(time.RFC3339))
+	if !j.part.End.After(j.Now) || !j.part.End.After(j.o.Begin) {
+		j.refuse("", "the end %s is not in the future, or not after the beginning", j.part.End.UTC().Format(time.RFC3339))
 	}
 	if j.part.End.UTC().Year() > sentence.MaxYear {
 		j.refuse("", "the end lies beyond the year %d", sentence.MaxYear)
 		j.part.End = j.Now // what is refused is still told
 	}
+	if !j.Words.Starting.IsZero() { // a window of its own
+		return false
+	}
 	for _, a := range j.Active {
-		if a.Person == j.Person && !a.Waits() && a.Emergency == j.o.Emergency && len(a.Parts) == 1 && a.Parts[0].SameFlows(j.part) {
+		if a.Person == j.Person && !a.Waits() && !a.Begin.After(j.Now) && a.Emergency == j.o.Emergency && len(a.Parts) == 1 && a.Parts[0].SameFlows(j.part) {
 			j.o.ID, j.o.Begin = a.ID, a.Begin
 			if j.part.End.Before(a.End()) {
 				j.refuse(fmt.Sprintf("close %d ends it", a.ID), "your opening %d holds until %s already, which is later", a.ID, a.End().UTC().Format(time.RFC3339))
@@ -169,10 +187,10 @@ func (j *judge) judgeTarget() {
 		j.refuse("", "“from %s” stands for no address", j.Words.From)
 		return
 	}
-	view := exposure.NewView(j.Plan.With(j.part.rule(j.o, j.Plan)), j.Now)
+	view := exposure.NewView(j.Plan.With(j.part.rule(j.o, j.Plan)), j.moment())
 	for _, name := range j.part.Machines {
 		m, _ := j.Plan.MachineByName(name)
-		if !j.Running(name) {
+		if !j.Running(name) && !j.o.Begin.After(j.Now) { // it may run by then
 			j.refuse("start "+name, "%s is not running", name)
 		}
 		var noDoor, denied, open bool
@@ -204,6 +222,14 @@ func (j *judge) judgeTarget() {
 			j.refuse("give it a public address, a forward, or come from inside", "there is no way in to %s from %s", name, j.Words.From)
 		}
 	}
+}
+
+// moment is the one at which it opens.
+func (j *judge) moment() time.Time {
+	if j.o.Begin.After(j.Now) {
+		return j.o.Begin
+	}
+	return j.Now
 }
 
 // judgePermits looks for one permit that covers the whole request, and tells of
@@ -290,7 +316,7 @@ func (j *judge) judgeGuarantees() {
 		return
 	}
 	without := j.Plan.WithoutOpenings(func(id int64) bool { return id == j.o.ID && id != 0 })
-	view := exposure.NewView(without.With(j.part.rule(j.o, without)), j.Now)
+	view := exposure.NewView(without.With(j.part.rule(j.o, without)), j.moment())
 	for _, st := range j.Estate.Sentences {
 		n, ok := st.Sentence.(sentence.Never)
 		if !ok || n.Standing {

@@ -218,6 +218,9 @@ func (p *parser) open() Sentence {
 	o.To = p.set(WantTarget)
 	p.need("from")
 	o.From = p.set(WantSource)
+	if p.word("starting") {
+		o.Starting = p.time()
+	}
 	p.openLength(&o, p.need("for", "until"))
 	if p.word("in") {
 		o.Emergency = p.need("emergency") != ""
@@ -257,16 +260,18 @@ func (p *parser) openAnyOrder(o Open) Sentence {
 			o.To, part = p.set(WantTarget), 1
 		case o.From.Absent() && p.word("from"):
 			o.From, part = p.set(WantSource), 2
+		case o.Starting.IsZero() && p.word("starting"):
+			o.Starting, part = p.time(), 3
 		case o.For.IsZero() && o.Until.IsZero() && p.word("for"):
 			p.openLength(&o, "for")
-			part = 3
+			part = 4
 		case o.For.IsZero() && o.Until.IsZero() && p.word("until"):
 			p.openLength(&o, "until")
-			part = 3
+			part = 4
 		case !o.Emergency && p.word("in"):
-			o.Emergency, part = p.need("emergency") != "", 4
+			o.Emergency, part = p.need("emergency") != "", 5
 		case o.Because == "" && p.word("because"):
-			o.Because, part = p.reason(), 5
+			o.Because, part = p.reason(), 6
 		}
 		if part == 0 {
 			break

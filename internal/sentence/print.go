@@ -55,6 +55,9 @@ func (a Always) String() string {
 // String prints the sentence in its canonical form.
 func (o Open) String() string {
 	p := phrase(o.Services.String(), " to ", o.To.String(), " from ", o.From.String())
+	if !o.Starting.IsZero() {
+		p += phrase(" starting ", printTime(o.Starting))
+	}
 	if !o.For.IsZero() {
 		p += phrase(" for ", o.For.String())
 	} else {

@@ -152,6 +152,7 @@ type Always struct {
 type Open struct {
 	Services Services
 	To, From Set
+	Starting time.Time // zero: at once
 	For      Duration
 	Until    time.Time
 	// Emergency asks for it by a permit for emergencies, and owes an account of it.

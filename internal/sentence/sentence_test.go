@@ -109,7 +109,7 @@ func TestNextIsAnsweredByTheGrammar(t *testing.T) {
 		"allow ssh from office to all":    "a comma, “except”, “standing”, “until” or “because”",
 		"forward pier tcp/80 to x on":     "one port such as tcp/443",
 		"permit ops to open ssh to x":     "a comma, “except” or “from”",
-		"open ssh to x from me":           "a comma, “except”, “for” or “until”",
+		"open ssh to x from me":           "a comma, “except”, “starting”, “for” or “until”",
 		"open ssh to x from me for 1h":    "“in” or “because”",
 		"spread p tcp/1 over x on tcp/2":  "“from” or “tested”",
 		"spread p tcp/1 over x on http t": "",
@@ -238,6 +238,9 @@ func drawSentence(t *rapid.T) Sentence {
 		return Always{services(), set("from"), set("to")}
 	case VerbOpen:
 		o := Open{Services: services(), To: set("to"), From: set("from"), Because: reason(), Emergency: rapid.Bool().Draw(t, "emergency")}
+		if rapid.Bool().Draw(t, "starting") {
+			o.Starting = when()
+		}
 		if yes {
 			o.For = length()
 		} else {

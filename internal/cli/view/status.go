@@ -15,6 +15,7 @@ import (
 	"ironbark/internal/exposure"
 	"ironbark/internal/findings"
 	"ironbark/internal/flow"
+	"ironbark/internal/opening"
 	"ironbark/internal/work"
 )
 
@@ -80,6 +81,10 @@ func (p *Printer) Status(st *work.State, drift *work.Drift, reach iter.Seq[expos
 		}
 		if o.Waits() {
 			p.Wrap(mark, fmt.Sprintf("%d  %s to %s from %s, asked for by %s and waiting for approval: nothing is open yet", o.ID, o.Words.Services, strings.Join(o.Machines(), ", "), o.Words.From, o.Person))
+			continue
+		}
+		if o.StateAt(now) == opening.Scheduled {
+			p.Wrap(mark, fmt.Sprintf("%d  %s to %s from %s, from %s until %s, by %s because %q", o.ID, o.Words.Services, strings.Join(o.Machines(), ", "), o.Words.From, Moment(o.Begin, now), Moment(o.End(), now), o.Person, o.Words.Because))
 			continue
 		}
 		p.Wrap(mark, fmt.Sprintf("%d  %s to %s from %s, %s left, by %s because %q", o.ID, o.Words.Services, strings.Join(o.Machines(), ", "), o.Words.From, Left(o.End(), now), cmp.Or(o.Person, "somebody"), o.Words.Because))
