@@ -16,11 +16,11 @@ import (
 // requestNumber reads the number of a request.
 func requestNumber(args []string) (int64, error) {
 	if len(args) == 0 {
-		return 0, usage("say which request, by its number: ironbark openings lists them")
+		return 0, usage("say which, by its number: ironbark openings lists them")
 	}
 	id, err := strconv.ParseInt(args[0], 10, 64)
 	if err != nil || id < 1 {
-		return 0, usage("“%s” is no request's number", args[0])
+		return 0, usage("“%s” is no number of an opening", args[0])
 	}
 	return id, nil
 }

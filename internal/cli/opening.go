@@ -199,10 +199,15 @@ func openingJSON(o opening.Opening, now time.Time) openingDoc {
 }
 
 func (a *app) openingsCommand() *cobra.Command {
-	var all bool
+	var all, could bool
 	c := &cobra.Command{
 		Use: "openings", Short: "List what is open for a while, and until when", Args: noArgs,
+		Long: "List what is open for a while, what will be and what waits for approval. With --could, what you may open: where, from\n" +
+			"where, how long and with whose approval; and which machines cannot be opened now, and why.",
 		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
+			if could {
+				return a.could(ctx, w)
+			}
 			st, err := w.Installed(ctx)
 			if err != nil {
 				return err
@@ -276,6 +281,7 @@ func (a *app) openingsCommand() *cobra.Command {
 		}),
 	}
 	c.Flags().BoolVar(&all, "all", false, "those that are over too")
+	c.Flags().BoolVar(&could, "could", false, "what you may open, in place of what is open")
 	return c
 }
 

@@ -54,14 +54,19 @@ func Covered(o Opening, e *estate.Estate, p *flow.Plan) (kept Opening, lost []Lo
 		}
 	}
 	if len(lost) > 0 && len(kept.Parts) == 1 {
-		kept.Words = reworded(kept, e, p)
+		kept.Words = Reworded(kept, e, p)
 	}
 	return kept, lost
 }
 
-// reworded returns the words of an opening of one part that has lost something.
-func reworded(o Opening, e *estate.Estate, p *flow.Plan) sentence.Open {
+// Reworded returns the words of an opening that has lost something: of one with several parts
+// they stay as they were, but for its end.
+func Reworded(o Opening, e *estate.Estate, p *flow.Plan) sentence.Open {
 	words, part := o.Words, o.Parts[0]
+	if len(o.Parts) > 1 {
+		words.For, words.Until = sentence.Duration{}, o.End().UTC()
+		return words
+	}
 	resolve := flow.NewResolver(e, p)
 	services, from := words.Services.String(), words.From.String()
 	if !resolve.Services(words.Services).Equal(part.Services) {

@@ -26,8 +26,9 @@ import (
 
 // Reason is one reason to refuse a request, and what would mend it.
 type Reason struct {
-	What string
-	Mend string
+	What    string
+	Mend    string
+	Machine string // which it is of; "" where it is of none
 }
 
 // RefusalError tells every reason for which a request is refused.
@@ -108,11 +109,12 @@ type judge struct {
 	refusal RefusalError
 	notes   []string
 
+	machine   string           // the one that is judged
 	approvals *sentence.Permit // the permit by which it waits for approvals; nil: it does not
 }
 
 func (j *judge) refuse(mend, format string, args ...any) {
-	j.refusal.Reasons = append(j.refusal.Reasons, Reason{What: fmt.Sprintf(format, args...), Mend: mend})
+	j.refusal.Reasons = append(j.refusal.Reasons, Reason{What: fmt.Sprintf(format, args...), Mend: mend, Machine: j.machine})
 }
 
 // MostAhead is how far ahead an opening may begin.
@@ -188,7 +190,9 @@ func (j *judge) judgeTarget() {
 		return
 	}
 	view := exposure.NewView(j.Plan.With(j.part.rule(j.o, j.Plan)), j.moment())
+	defer func() { j.machine = "" }()
 	for _, name := range j.part.Machines {
+		j.machine = name
 		m, _ := j.Plan.MachineByName(name)
 		if !j.Running(name) && !j.o.Begin.After(j.Now) { // it may run by then
 			j.refuse("start "+name, "%s is not running", name)

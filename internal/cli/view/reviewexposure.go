@@ -116,6 +116,8 @@ func (p *Printer) RightsOf(list []rights.Right, ph *Phrasing) {
 	}
 }
 
+func lengthOf(r rights.Right) string { return sentence.DurationOf(r.Length).String() }
+
 // plain leaves a text as it is.
 func plain(text string) string { return text }
 
@@ -130,7 +132,7 @@ func rightWords(r rights.Right, ph *Phrasing) string {
 	case rights.Approve:
 		return "approve that others open " + what
 	}
-	text := fmt.Sprintf("open %s, for %s at most", what, sentence.DurationOf(r.Length))
+	text := fmt.Sprintf("open %s, for %s at most", what, lengthOf(r))
 	if r.Approvals > 0 {
 		text += ", with " + count(r.Approvals, "approval")
 	}

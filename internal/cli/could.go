@@ -1,0 +1,187 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ironbark/internal/cli/view"
+	"ironbark/internal/opening"
+	"ironbark/internal/rights"
+	"ironbark/internal/sentence"
+	"ironbark/internal/work"
+)
+
+// couldDoc is what somebody may open.
+type couldDoc struct {
+	Person    string        `json:"person"`
+	May       []couldOneDoc `json:"may"`
+	Uncovered []string      `json:"uncovered"` // machines of which they may open nothing
+}
+
+type couldOneDoc struct {
+	view.RightDoc
+	Approvers []string      `json:"approvers"`
+	Hindered  []hinderedDoc `json:"hindered"`
+}
+
+type hinderedDoc struct {
+	Machine string `json:"machine"`
+	Reason  string `json:"reason"`
+	Remedy  string `json:"remedy,omitempty"`
+}
+
+// could tells what the person may open now.
+func (a *app) could(ctx context.Context, w *work.Work) error {
+	st, err := w.Installed(ctx)
+	if err != nil {
+		return err
+	}
+	c := w.Could(st)
+	if a.json {
+		doc := couldDoc{c.Person, []couldOneDoc{}, append([]string{}, c.Uncovered...)}
+		for _, one := range c.May {
+			d := couldOneDoc{view.RightsJSON([]rights.Right{one.Right})[0], append([]string{}, one.Approvers...), []hinderedDoc{}}
+			for _, h := range one.Hindered {
+				d.Hindered = append(d.Hindered, hinderedDoc{h.Machine, h.What, h.Mend})
+			}
+			doc.May = append(doc.May, d)
+		}
+		return a.print.JSON(doc)
+	}
+	if !st.Estate.PersonKnown(w.Person) {
+		return &work.UnknownPersonError{Person: w.Person}
+	}
+	a.print.Could(c, a.phrasing(st))
+	return nil
+}
+
+// parts are what extend and narrow take after a number: services, to, from, for, until and
+// because, each once.
+func (a *app) parts(args []string) (n work.Narrower, because string, length sentence.Duration, err error) {
+	sections := map[string][]string{}
+	at := ""
+	for _, word := range args {
+		switch word {
+		case "to", "from", "for", "until", "because":
+			if _, twice := sections[word]; twice {
+				return n, "", length, usage("“%s” stands twice", word)
+			}
+			at = word
+			sections[word] = []string{}
+			continue
+		}
+		sections[at] = append(sections[at], word)
+	}
+	given := func(word, other string) string {
+		if text := strings.Join(sections[word], " "); text != "" {
+			return text
+		}
+		return other
+	}
+	for word, list := range sections {
+		if len(list) == 0 {
+			return n, "", length, usage("nothing stands after “%s”", word)
+		}
+	}
+	if sections["for"] != nil && sections["until"] != nil {
+		return n, "", length, usage("say either for or until")
+	}
+	end := []string{"for", given("for", "1h")}
+	if text := given("until", ""); text != "" {
+		end = []string{"until", text}
+	}
+	words := append([]string{"open", given("", "any"), "to", given("to", "all"), "from", given("from", "everywhere")}, end...)
+	s, _, err := sentence.ParseTyped(append(words, "because", "x"), a.now())
+	if err != nil {
+		return n, "", length, err
+	}
+	o := s.(sentence.Open)
+	if sections[""] != nil {
+		n.Services = o.Services
+	}
+	if sections["to"] != nil {
+		n.To = o.To
+	}
+	if sections["from"] != nil {
+		n.From = o.From
+	}
+	switch {
+	case sections["until"] != nil:
+		n.End = o.Until
+	case sections["for"] != nil:
+		n.End, length = a.clock.Now().Add(o.For.Length()), o.For
+	}
+	return n, given("because", ""), length, nil
+}
+
+func (a *app) extendCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "extend NUMBER for LENGTH | until TIME", Short: "Ask for an opening of one's own for longer", Example: "  ironbark extend 3 for 2h",
+		Long: "Ask for an opening of your own for longer: a length from now, or until a moment. It is judged as a request for the\n" +
+			"same; its length counts from its first beginning.",
+		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
+			id, err := requestNumber(args)
+			if err != nil {
+				return err
+			}
+			n, because, length, err := a.parts(args[1:])
+			if err != nil {
+				return err
+			}
+			if n.End.IsZero() || !n.To.Absent() || !n.From.Absent() || len(n.Services.List) > 0 {
+				return usage("extend takes for how long from now, or until when: extend %d for 1h", id)
+			}
+			words := sentence.Open{For: length, Because: because}
+			if length.IsZero() {
+				words.Until = n.End
+			}
+			granted, err := w.Extend(ctx, id, words)
+			if err != nil {
+				return err
+			}
+			return a.openingTold("extended", granted.Opening)
+		}),
+	}
+}
+
+func (a *app) narrowCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "narrow NUMBER [SERVICES] [to TARGET] [from SOURCE] [for LENGTH | until TIME]", Short: "Leave less of an opening",
+		Long: "Leave less of an opening, at once: only some services, machines or sources of it, or a shorter time. What is not said stays as it\n" +
+			"is. Its owner can, and a member of the group leads.",
+		Example: "  ironbark narrow 3 to gauge-web-1\n  ironbark narrow 3 ssh from 198.51.100.7 for 10m",
+		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
+			w.Site.ForClosing()
+			id, err := requestNumber(args)
+			if err != nil {
+				return err
+			}
+			if len(args) == 1 {
+				return usage("say what is to be left: narrow %d to MACHINE, from SOURCE, for LENGTH", id)
+			}
+			n, _, _, err := a.parts(args[1:])
+			if err != nil {
+				return err
+			}
+			o, err := w.Narrow(ctx, id, n)
+			if err != nil {
+				return err
+			}
+			return a.openingTold("narrowed", o)
+		}),
+	}
+}
+
+// openingTold tells an opening as it is now.
+func (a *app) openingTold(what string, o opening.Opening) error {
+	now := a.clock.Now()
+	if a.json {
+		return a.print.JSON(openingJSON(o, now))
+	}
+	a.print.Wrap(what+"  ", fmt.Sprintf("%s to %s from %s", o.Words.Services, strings.Join(o.Machines(), ", "), o.Words.From))
+	a.print.Line("        until %s, %s left; it ends by itself", view.Moment(o.End(), now), view.Left(o.End(), now))
+	return nil
+}
