@@ -55,7 +55,7 @@ func (a *app) approveCommand() *cobra.Command {
 				return err
 			}
 			if a.json {
-				return a.print.JSON(openedDoc{openingJSON(granted.Opening, a.clock.Now()), granted.Notes})
+				return a.print.JSON(openedDoc{openingJSON(granted.Opening, a.clock.Now()), granted.Notes, doorsOf(granted)})
 			}
 			if o := granted.Opening; o.Waits() {
 				a.print.Line("approved  request %d waits for %s more", o.ID, approvals(o.Waiting.Needs-len(o.Approvals)))

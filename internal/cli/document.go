@@ -104,7 +104,15 @@ type (
 	}
 	openedDoc struct {
 		openingDoc
-		Notes []string `json:"notes,omitempty"`
+		Notes []string  `json:"notes,omitempty"`
+		Doors []doorDoc `json:"doors"`
+	}
+	doorDoc struct {
+		Door    string `json:"door"`
+		Via     string `json:"via,omitempty"`
+		Address string `json:"address"`
+		Service string `json:"service"`          // that arrives
+		Called  string `json:"called,omitempty"` // where it is another
 	}
 	closedDoc struct {
 		Closed []openingDoc `json:"closed"`

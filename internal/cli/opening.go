@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
@@ -12,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironbark/internal/cli/view"
+	"ironbark/internal/exposure"
 	"ironbark/internal/flow"
 	"ironbark/internal/opening"
 	"ironbark/internal/sentence"
@@ -50,7 +52,7 @@ func (a *app) openCommand() *cobra.Command {
 				}
 			}
 			if a.json {
-				return a.print.JSON(openedDoc{openingJSON(o, a.clock.Now()), granted.Notes})
+				return a.print.JSON(openedDoc{openingJSON(o, a.clock.Now()), granted.Notes, doorsOf(granted)})
 			}
 			if o.Waits() {
 				a.waits(o)
@@ -72,6 +74,7 @@ func (a *app) openCommand() *cobra.Command {
 			a.print.Wrap(a.print.Open(verb)+"  ", fmt.Sprintf("%s to %s from %s", o.Words.Services, strings.Join(o.Machines(), ", "), o.Words.From))
 			a.print.Line("        until %s, %s left; it ends by itself", view.Moment(o.End(), a.clock.Now()), view.Left(o.End(), a.clock.Now()))
 			a.print.Line("        opening %d, by “%s”", o.ID, strings.Join(o.Permits(), "” and “"))
+			a.reached(w, granted.Reached, o)
 			for _, n := range granted.Notes {
 				a.print.Wrap("        but ", n)
 			}
@@ -125,6 +128,61 @@ func (a *app) accountCommand() *cobra.Command {
 			return nil
 		}),
 	}
+}
+
+// mostReached is how many doors are told one by one.
+const mostReached = 5
+
+// reached tells by which doors and addresses an opening can be used, and how to connect.
+func (a *app) reached(w *work.Work, list []exposure.Part, o opening.Opening) {
+	var told []string
+	for _, p := range list {
+		door, at := p.Door.Kind.String(), ""
+		if p.Door.Via != "" {
+			door += " " + p.Door.Via
+		}
+		if p.Door.Address.IsValid() {
+			at = p.Door.Address.String()
+			if p.Door.Translated() {
+				at = fmt.Sprintf("%s %s", at, p.Door.Service)
+			}
+		}
+		if text := strings.TrimSpace(fmt.Sprintf("%s, %s", at, door)); at != "" && !slices.Contains(told, text) {
+			told = append(told, text)
+		}
+	}
+	for i, text := range told {
+		if i == mostReached {
+			a.print.Line("        … and %d more: ironbark reach", len(told)-mostReached)
+			break
+		}
+		a.print.Line("        at %s", text)
+	}
+	ssh := slices.ContainsFunc(list, func(p exposure.Part) bool {
+		mine := slices.ContainsFunc(w.ClientAddrs, func(c netip.Addr) bool { return p.From.Contains(flow.PointOf(c)) })
+		return mine && p.Arrives.Contains(flow.TCPPort(22))
+	})
+	if machines := o.Machines(); ssh && len(machines) == 1 {
+		a.print.Line("        ironbark connect %s", machines[0])
+	}
+}
+
+// doorsOf are the doors by which an opening can be used, as programs read them.
+func doorsOf(g opening.Granted) []doorDoc {
+	list := []doorDoc{}
+	for _, p := range g.Reached {
+		d := doorDoc{Door: p.Door.Kind.String(), Via: p.Door.Via, Service: strings.Join(flow.ServiceRuns(p.Arrives), ",")}
+		if p.Door.Translated() {
+			d.Called = p.Door.Service.String()
+		}
+		if p.Door.Address.IsValid() {
+			d.Address = p.Door.Address.String()
+		}
+		if !slices.Contains(list, d) {
+			list = append(list, d)
+		}
+	}
+	return list
 }
 
 // waits tells what a request waits for.

@@ -84,7 +84,7 @@ func Approved(r Request, o Opening) (Granted, error) {
 	}
 	j.o.Words.For, j.o.Words.Until = sentence.Duration{}, j.part.End.UTC()
 	j.o.Parts = []Part{j.part}
-	return Granted{Opening: j.o, Notes: j.notes}, nil
+	return Granted{Opening: j.o, Notes: j.notes, Reached: j.reached}, nil
 }
 
 // judgeApproved looks for a permit that covers the request with the approvals that it has.

@@ -71,6 +71,7 @@ type Granted struct {
 	Opening Opening
 	Extends bool // Opening has the number of one that holds already, and replaces it
 	Notes   []string
+	Reached []exposure.Part // what it opens, by the doors that lead there
 }
 
 // Judge decides a request. The error is a *Refusal.
@@ -98,7 +99,7 @@ func Judge(r Request) (Granted, error) {
 	}
 	j.o.Words.For, j.o.Words.Until = sentence.Duration{}, j.part.End.UTC()
 	j.o.Parts = []Part{j.part}
-	return Granted{Opening: j.o, Extends: extends, Notes: j.notes}, nil
+	return Granted{Opening: j.o, Extends: extends, Notes: j.notes, Reached: j.reached}, nil
 }
 
 type judge struct {
@@ -109,6 +110,7 @@ type judge struct {
 	refusal RefusalError
 	notes   []string
 
+	reached   []exposure.Part
 	machine   string           // the one that is judged
 	approvals *sentence.Permit // the permit by which it waits for approvals; nil: it does not
 }
@@ -206,6 +208,7 @@ func (j *judge) judgeTarget() {
 			switch {
 			case p.Open:
 				reached = reached.Union(p.Services)
+				j.reached = append(j.reached, p)
 			case p.Reason == exposure.NoDoor:
 				closed = closed.Union(p.Services)
 			}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"time"
 )
 
 // sentence parses one whole sentence: the productions of docs/language.md, one method each.
@@ -283,14 +284,25 @@ func (p *parser) openAnyOrder(o Open) Sentence {
 	case p.err != nil:
 	case o.To.Absent():
 		p.missing("to")
-	case o.From.Absent():
-		p.missing("from")
-	case o.For.IsZero() && o.Until.IsZero():
-		p.missing("for", "until")
 	case o.Because == "":
 		p.openReason(&o)
+	default:
+		p.openDefaults(&o)
 	}
 	return o
+}
+
+// DefaultLength is how long an opening lasts where nobody says.
+var DefaultLength = Duration{int64(time.Hour / time.Second)}
+
+// openDefaults gives an opening that says nothing of it the caller's own address and an hour.
+func (p *parser) openDefaults(o *Open) {
+	if o.From.Absent() {
+		o.From, p.read = Of(Atom{kind: Me}), true
+	}
+	if o.For.IsZero() && o.Until.IsZero() {
+		o.For, p.read = DefaultLength, true
+	}
 }
 
 // missing fails because one of some words is nowhere.

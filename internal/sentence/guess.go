@@ -79,7 +79,14 @@ func guess(tokens []token) string {
 		if len(p.reason) > 0 {
 			reason = "because " + Quote(p.reason[0])
 		}
-		return "open " + services + " to " + to + " from " + from + " for " + or(p.length, "LENGTH") + " " + reason
+		text := "open " + services + " to " + to
+		if len(p.from) > 0 { // otherwise it is the caller's own address
+			text += " from " + from
+		}
+		if len(p.length) > 0 { // otherwise it is an hour
+			text += " for " + or(p.length, "")
+		}
+		return text + " " + reason
 	case VerbForward:
 		on := services
 		if len(p.services) == 2 {
