@@ -128,6 +128,7 @@ func BenchmarkLongJournal(b *testing.B) {
 		"open and close":    {{"open", "ssh", "to", "gauge-1", "from", "198.51.100.7", "for", "1h", "because", "bench"}, {"close", "--all"}},
 		"journal --last 20": {{"journal", "--last", "20"}},
 		"journal":           {{"journal", "--json"}},
+		"journal, filtered": {{"journal", "--machine", "gauge-2", "--did", "open", "--since", "7d"}},
 	} {
 		b.Run(name, func(b *testing.B) {
 			for b.Loop() {

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"fmt"
 	"slices"
 	"time"
 
@@ -16,60 +15,6 @@ import (
 	"ironbark/internal/ledger"
 	"ironbark/internal/work"
 )
-
-func (a *app) journalCommand() *cobra.Command {
-	var last int
-	c := &cobra.Command{
-		Use: "journal", Short: "List what was done to the site, and check that the record is whole", Args: noArgs,
-		Long: "List what was done to the site, by whom and when. The entries are chained by hash: one that is missing or was\naltered is told, with exit status 1.",
-	}
-	c.RunE = a.with(func(ctx context.Context, w *work.Work, _ []string) error {
-		read := func() (list []journal.Entry, err error) {
-			list, err = w.Site.Journal(ctx)
-			return list, err
-		}
-		switch {
-		case last > 0:
-			read = func() ([]journal.Entry, error) { return w.Site.Tail(ctx, last) }
-		case c.Flags().Changed("last"):
-			return usage("--last is a number from 1, not %d", last)
-		}
-		shown, err := read()
-		if err != nil {
-			return err
-		}
-		broken, err := w.Site.CheckRecord(ctx, last == 0)
-		if err != nil {
-			return err
-		}
-		if a.json {
-			list := make([]entryDoc, 0, len(shown))
-			for _, e := range shown {
-				list = append(list, entryDoc{e.Seq, e.At.UTC(), e.Person, e.Action, e.Text, e.Hash})
-			}
-			err = a.print.JSON(journalDoc{len(broken) == 0, breakTexts(broken), list})
-		} else {
-			var rows [][]string
-			for _, e := range shown {
-				rows = append(rows, []string{fmt.Sprint(e.Seq), e.At.UTC().Format("2006-01-02 15:04:05Z"), e.Person, e.Action, e.Text})
-			}
-			a.print.Table([]string{"NO", "AT", "BY", "DID", "WHAT"}, rows, 0)
-			if len(broken) == 0 {
-				told := fmt.Sprintf("%d entries, and the chain is whole", len(shown))
-				if last > 0 {
-					told = "the chain is whole since it was last looked at as a whole; ironbark journal looks at all of it"
-				}
-				a.print.Note("%s", told)
-			}
-		}
-		if err == nil && len(broken) > 0 {
-			err = &ledger.RecordError{Breaks: broken}
-		}
-		return err
-	})
-	c.Flags().IntVar(&last, "last", 0, "only so many of the latest entries")
-	return c
-}
 
 func breakTexts(list []journal.Break) []string {
 	texts := make([]string, len(list))

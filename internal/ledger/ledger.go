@@ -43,6 +43,9 @@ type Ledger interface {
 	Entries(ctx context.Context, after int64, limit int) ([]Entry, error)
 	// Tail returns the last n entries of the journal. Cost: linear in n.
 	Tail(ctx context.Context, n int) ([]journal.Entry, error)
+	// Find returns the last entries of the journal that a filter lets through, the oldest
+	// first. Cost: linear in the journal, or where much is let through in what is returned.
+	Find(ctx context.Context, f Filter) ([]journal.Entry, error)
 	// Write records a decision. The errors are those of [Decision].
 	Write(ctx context.Context, d Decision) (Receipt, error)
 	// TryLock takes a lock that the kernel gives back when the process ends, however it
@@ -97,6 +100,18 @@ type State struct {
 	Intended   map[int64]Intent  // openings that are not known to pass
 	Altered    map[int64]string  // openings that are not as the journal has them, and how
 	Breaks     []journal.Break   // known ones that nobody has acknowledged
+}
+
+// Filter says which entries of a journal are meant; what is zero lets all through.
+type Filter struct {
+	After   int64 // only later ones, by number
+	Person  string
+	Action  string
+	Machine string    // that the entry speaks of, or whose opening it is
+	Text    string    // that stands in the entry
+	Since   time.Time // included
+	Until   time.Time // not included
+	Last    int       // only so many of the latest; 0: all
 }
 
 // Unfinished is an enactment that was begun and has not come to its end.

@@ -133,6 +133,11 @@ func (s *Site) Tail(ctx context.Context, n int) ([]journal.Entry, error) {
 	return s.ledger.Tail(ctx, n)
 }
 
+// Find returns the entries of the journal that a filter lets through.
+func (s *Site) Find(ctx context.Context, f ledger.Filter) ([]journal.Entry, error) {
+	return s.ledger.Find(ctx, f)
+}
+
 // Journal returns the whole journal. Cost: linear.
 func (s *Site) Journal(ctx context.Context) (list []journal.Entry, err error) {
 	for after := int64(0); ; {

@@ -5,6 +5,9 @@ package ledgertest
 import (
 	"context"
 	"fmt"
+	"regexp"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -30,6 +33,7 @@ func Run(t *testing.T, fresh func(t *testing.T) (open func() ledger.Ledger)) {
 		"an opening is kept in all that it is":           (*suite).openings,
 		"an intent is kept with what it replaces":        (*suite).intents,
 		"the journal has cursors and tells what changed": (*suite).entries,
+		"what is looked for is found, and nothing else":  (*suite).found,
 		"time does not go back":                          (*suite).clock,
 		"a break is told until it is acknowledged":       (*suite).breaks,
 		"a lock is had by one":                           (*suite).locks,
@@ -133,6 +137,47 @@ func (s *suite) refused() {
 	list, err := s.l.Tail(s.Context(), 10)
 	require.NoError(s, err)
 	assert.Len(s, list, 3, "what was refused left nothing behind")
+}
+
+// found looks for entries by whom, what, where and when, and compares with looking at each.
+func (s *suite) found() {
+	people, actions := []string{"mara", "ilse"}, []string{"open", "make", "close"}
+	texts := []string{"machine gauge-1: made", "machine gauge-11: made", "opening: 100% of gauge-1, gauge-2", "not-gauge-1 and a_b"}
+	for i := range 60 {
+		s.at = s.at.Add(time.Duration(i%3) * 400 * time.Millisecond)
+		s.write(ledger.Decision{Person: people[i%2], Action: actions[i%3], Text: texts[i%len(texts)]})
+	}
+	o := s.opening(7) // its words name no machine that its parts do not
+	s.write(ledger.Decision{Person: "mara", Action: "open", Text: "opening 7", Openings: []opening.Opening{o}, Move: true})
+	all, err := s.l.Journal(s.Context(), 0, 1000)
+	require.NoError(s, err)
+	require.Len(s, all, 61)
+	names := func(e journal.Entry, machine string) bool {
+		return regexp.MustCompile(`(^|[^a-z0-9-])`+machine+`($|[^a-z0-9-])`).MatchString(e.Text) || e.Text == "opening 7" && slices.Contains(o.Machines(), machine)
+	}
+	for _, f := range []ledger.Filter{
+		{}, {Person: "mara"}, {Person: "eve"}, {Action: "open"}, {Person: "ilse", Action: "close"}, {Machine: "gauge-1"}, {Machine: "gauge-2", Action: "open"}, {Machine: "gauge"},
+		{Text: "100%"}, {Text: "a_b"}, {Text: "a?b"}, {Text: "made", Machine: "gauge-11"}, {After: 40}, {Last: 5}, {Last: 3, Person: "mara", After: 10},
+		{Since: all[20].At}, {Until: all[20].At}, {Since: all[10].At, Until: all[30].At, Machine: "gauge-1"}, {Since: all[10].At.Add(time.Millisecond)},
+	} {
+		var want []int64
+		for _, e := range all {
+			if e.Seq > f.After && (f.Person == "" || e.Person == f.Person) && (f.Action == "" || e.Action == f.Action) && strings.Contains(e.Text, f.Text) &&
+				(f.Machine == "" || names(e, f.Machine)) && (f.Since.IsZero() || !e.At.Before(f.Since)) && (f.Until.IsZero() || e.At.Before(f.Until)) {
+				want = append(want, e.Seq)
+			}
+		}
+		if f.Last > 0 {
+			want = want[max(0, len(want)-f.Last):]
+		}
+		list, err := s.l.Find(s.Context(), f)
+		require.NoError(s, err)
+		var got []int64
+		for _, e := range list {
+			got = append(got, e.Seq)
+		}
+		assert.Equal(s, want, got, "%+v", f)
+	}
 }
 
 // opening is one with all that an opening can have.

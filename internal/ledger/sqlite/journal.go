@@ -64,16 +64,19 @@ const entryColumns = `seq, at, person, action, text, data, prev, hash`
 
 func readEntries(ctx context.Context, tx *sql.Tx, query string, args ...any) (entries []journal.Entry, err error) {
 	err = store.Each(ctx, tx, query, func(scan func(...any) error) error {
-		var e journal.Entry
-		var at string
-		if err := scan(&e.Seq, &at, &e.Person, &e.Action, &e.Text, &e.Data, &e.Prev, &e.Hash); err != nil {
-			return err
-		}
-		e.At, _ = time.Parse(time.RFC3339Nano, at) // one that does not read has another hash
+		e, err := scanEntry(scan)
 		entries = append(entries, e)
-		return nil
+		return err
 	}, args...)
 	return entries, err
+}
+
+// scanEntry reads one row of [entryColumns].
+func scanEntry(scan func(...any) error) (e journal.Entry, err error) {
+	var at string
+	err = scan(&e.Seq, &at, &e.Person, &e.Action, &e.Text, &e.Data, &e.Prev, &e.Hash)
+	e.At, _ = time.Parse(time.RFC3339Nano, at) // one that does not read has another hash
+	return e, err
 }
 
 // Tail returns the last entries.
