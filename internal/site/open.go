@@ -207,7 +207,7 @@ func (s *Site) recover(ctx context.Context, st *ledger.State, o *driver.Observat
 		}
 	}
 	if len(st.Intended) == 0 && len(unrecorded) == 0 {
-		return false, nil
+		return false, s.recordEnds(ctx, st)
 	}
 	release, err := s.ledger.TryLock(ctx, ledger.Opening)
 	if err != nil || release == nil { // where nothing can be written nothing is recovered, and whoever has the lock is at it
@@ -233,6 +233,38 @@ func (s *Site) recover(ctx context.Context, st *ledger.State, o *driver.Observat
 		}
 	}
 	return true, nil
+}
+
+// recordEnds records the openings that ended by themselves since something was recorded
+// last, each once. Where that cannot be done, the next command does it.
+func (s *Site) recordEnds(ctx context.Context, st *ledger.State) error {
+	now, behind := journal.Later(s.clock.Now(), st.Latest)
+	over := func(o opening.Opening) bool { return o.Ended.IsZero() && !now.Before(o.End()) }
+	if behind > 0 || !slices.ContainsFunc(st.Openings, over) {
+		return nil
+	}
+	release, err := s.ledger.TryLock(ctx, ledger.Opening)
+	if err != nil || release == nil {
+		return nil
+	}
+	defer func() { _ = release() }()
+	fresh, err := s.ledger.State(ctx, ledger.Scope{})
+	if err != nil {
+		return nil
+	}
+	for _, o := range fresh.Openings { // what was recorded meanwhile is no more among them
+		if !over(o) {
+			continue
+		}
+		text := fmt.Sprintf("opening %d ended by itself at %s: %s", o.ID, utc(o.End()), o.Words)
+		if o.Waits() {
+			text = fmt.Sprintf("request %d lapsed at %s: %s", o.ID, utc(o.End()), o.Words)
+		}
+		if err := s.record(ctx, ledger.Decision{Person: o.Person, Action: "end", Text: text}); err != nil {
+			return nil
+		}
+	}
+	return nil
 }
 
 // settle is how long whoever shut an opening may take to record it.

@@ -156,9 +156,25 @@ func (s *suite) found() {
 		return regexp.MustCompile(`(^|[^a-z0-9-])`+machine+`($|[^a-z0-9-])`).MatchString(e.Text) || e.Text == "opening 7" && slices.Contains(o.Machines(), machine)
 	}
 	for _, f := range []ledger.Filter{
-		{}, {Person: "mara"}, {Person: "eve"}, {Action: "open"}, {Person: "ilse", Action: "close"}, {Machine: "gauge-1"}, {Machine: "gauge-2", Action: "open"}, {Machine: "gauge"},
-		{Text: "100%"}, {Text: "a_b"}, {Text: "a?b"}, {Text: "made", Machine: "gauge-11"}, {After: 40}, {Last: 5}, {Last: 3, Person: "mara", After: 10},
-		{Since: all[20].At}, {Until: all[20].At}, {Since: all[10].At, Until: all[30].At, Machine: "gauge-1"}, {Since: all[10].At.Add(time.Millisecond)},
+		{},
+		{Person: "mara"},
+		{Person: "eve"},
+		{Action: "open"},
+		{Person: "ilse", Action: "close"},
+		{Machine: "gauge-1"},
+		{Machine: "gauge-2", Action: "open"},
+		{Machine: "gauge"},
+		{Text: "100%"},
+		{Text: "a_b"},
+		{Text: "a?b"},
+		{Text: "made", Machine: "gauge-11"},
+		{After: 40},
+		{Last: 5},
+		{Last: 3, Person: "mara", After: 10},
+		{Since: all[20].At},
+		{Until: all[20].At},
+		{Since: all[10].At, Until: all[30].At, Machine: "gauge-1"},
+		{Since: all[10].At.Add(time.Millisecond)},
 	} {
 		var want []int64
 		for _, e := range all {
