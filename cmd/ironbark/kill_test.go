@@ -137,6 +137,38 @@ func TestAKilledNarrowingIsCompleted(t *testing.T) {
 	}
 }
 
+// TestAKilledApprovalOpensWhollyOrNotAtAll kills the process after each write of a last
+// approval: either the request waits as before, or it is open as it was approved.
+func TestAKilledApprovalOpensWhollyOrNotAtAll(t *testing.T) {
+	real := []string{"IRONBARK_CLOCK="}
+	waited := 0
+	for kill := 1; ; kill++ {
+		dir := t.TempDir()
+		nouns := strings.Replace(before, "{mara: {groups: [ops]}}", "{mara: {groups: [ops]}, ilse: {groups: [leads]}}", 1)
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "estate.yaml"), []byte(nouns), 0o644))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "estate.rules"), []byte("permit ops to open ssh to all from everywhere up to 4h needing 1 approval from leads\n"), 0o644))
+		status, out := run(t, dir, real, "enact", "--yes", "--person", "mara")
+		require.Zero(t, status, out)
+		status, out = run(t, dir, real, "open", "ssh", "to", "gauge-1", "from", "198.51.100.7", "for", "30m", "because", "look", "--person", "mara")
+		require.Zero(t, status, out)
+		status, _ = run(t, dir, append(real, fmt.Sprint("IRONBARK_SIM_FAULTS=halt=", kill)), "approve", "1", "--yes", "--person", "ilse")
+		_, list := run(t, dir, real, "openings", "--person", "mara")
+		why, _ := run(t, dir, real, "why", "ssh", "from", "198.51.100.7", "to", "gauge-1")
+		if strings.Contains(list, "waits for") {
+			waited++
+			assert.Equal(t, 3, why, "killed after %d, it waits and nothing is open", kill)
+			again, out := run(t, dir, real, "approve", "1", "--yes", "--person", "ilse")
+			require.Zero(t, again, out)
+			why, _ = run(t, dir, real, "why", "ssh", "from", "198.51.100.7", "to", "gauge-1")
+		}
+		assert.Zero(t, why, "killed after %d", kill)
+		if status == 0 {
+			assert.Positive(t, waited)
+			return
+		}
+	}
+}
+
 // TestTwoEnactmentsAtOnce starts several enactments of different files on one site at once.
 // One wins; the others exit with 5 and change nothing.
 func TestTwoEnactmentsAtOnce(t *testing.T) {

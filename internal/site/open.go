@@ -276,7 +276,12 @@ func (s *Site) resolve(ctx context.Context, o opening.Opening, i ledger.Intent, 
 	if passesAs(plan, o) {
 		return s.passed(ctx, o.ID)
 	}
-	if i.Before != nil && passesAs(plan, *i.Before) {
+	if i.Before != nil && i.Before.Waits() && !slices.ContainsFunc(plan.Rules, func(r flow.Rule) bool { return r.Kind == flow.Opening && r.Opening == o.ID }) {
+		return s.record(ctx, ledger.Decision{
+			Move: true, Person: o.Person, Action: "ask", Text: fmt.Sprintf("opening %d was not opened; it waits as before: %s", o.ID, i.Before.Words), Openings: []opening.Opening{*i.Before},
+		})
+	}
+	if i.Before != nil && !i.Before.Waits() && passesAs(plan, *i.Before) {
 		if o.Within(*i.Before) { // it was to become narrower, and no permit covers the rest
 			err := answered(func() error { return s.driver.Pass(ctx, passage(o)) })
 			if err != nil && !errors.Is(err, driver.ErrShut) {
