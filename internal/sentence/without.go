@@ -65,29 +65,33 @@ func Ended(s Sentence, at time.Time) bool {
 	return !tail.Until.IsZero() && !at.Before(tail.Until)
 }
 
+// SourceOf returns the source of a sentence; the absent set of one that has none.
+func SourceOf(s Sentence) Set {
+	switch s := s.(type) {
+	case Allow:
+		return s.From
+	case Deny:
+		return s.From
+	case Forward:
+		return s.From
+	case Spread:
+		return s.From
+	case Permit:
+		return s.From
+	case Never:
+		return s.From
+	case Always:
+		return s.From
+	case Open:
+		return s.From
+	case Ask:
+		return s.From
+	}
+	return Set{}
+}
+
 // FromAll reports whether the source of a sentence names all machines, which is easily taken
 // for everybody.
 func FromAll(s Sentence) bool {
-	var from Set
-	switch s := s.(type) {
-	case Allow:
-		from = s.From
-	case Deny:
-		from = s.From
-	case Forward:
-		from = s.From
-	case Spread:
-		from = s.From
-	case Permit:
-		from = s.From
-	case Never:
-		from = s.From
-	case Always:
-		from = s.From
-	case Open:
-		from = s.From
-	case Ask:
-		from = s.From
-	}
-	return slices.ContainsFunc(from.List, func(a Atom) bool { return a.kind == All })
+	return slices.ContainsFunc(SourceOf(s).List, func(a Atom) bool { return a.kind == All })
 }

@@ -50,12 +50,16 @@ func doubtful(r *site.Report, clock time.Time) map[int64]string {
 		why[id] = text
 	}
 	for _, o := range r.Openings {
-		if r.Behind == 0 || !o.Ended.IsZero() {
+		if r.Behind == 0 || !o.Ended.IsZero() || o.Waits() {
 			continue
 		}
+		from := clock
+		if !o.Words.Starting.IsZero() && o.Begin.After(clock) { // a window that was asked for ahead of time
+			from = o.Begin
+		}
 		for _, p := range o.Parts {
-			if limit, ok := permitted(p); ok && p.End.Sub(clock) > limit {
-				why[o.ID] = fmt.Sprintf("it has %s left, and its permit allows %s: it was opened under a clock that ran ahead", sentence.DurationOf(p.End.Sub(clock)), sentence.DurationOf(limit))
+			if limit, ok := permitted(p); ok && p.End.Sub(from) > limit {
+				why[o.ID] = fmt.Sprintf("it has %s left, and its permit allows %s: it was opened under a clock that ran ahead", sentence.DurationOf(p.End.Sub(from)), sentence.DurationOf(limit))
 			}
 		}
 	}

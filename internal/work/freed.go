@@ -42,17 +42,10 @@ func namers(st *State, p flow.Point) (list []string) {
 		}
 	}
 	for _, stated := range st.Estate.Sentences {
-		var from sentence.Set
-		switch s := stated.Sentence.(type) {
-		case sentence.Allow:
-			from = s.From
-		case sentence.Forward:
-			from = s.From
-		case sentence.Spread:
-			from = s.From
-		case sentence.Permit:
-			from = s.From
+		if v := stated.Sentence.Verb(); v == sentence.VerbDeny || v == sentence.VerbNever || v == sentence.VerbAlways { // they let nobody in
+			continue
 		}
+		from := sentence.SourceOf(stated.Sentence)
 		if names(from.List) && !names(from.Except) {
 			list = append(list, "“"+stated.Sentence.String()+"”")
 		}
