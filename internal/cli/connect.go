@@ -121,6 +121,9 @@ func (a *app) overSSH(ctx context.Context, w *work.Work, machine string, opt *co
 	}
 	defer client.Close()
 	defer context.AfterFunc(ctx, func() { _ = client.Close() })()
+	warned, done := context.WithCancel(ctx)
+	defer done()
+	go a.warn(warned, w, way.Part.Opening, machine)
 	err = do(client)
 	if ctx.Err() != nil {
 		return fmt.Errorf("the session was broken off")

@@ -55,6 +55,12 @@ func (p *Printer) Line(format string, args ...any) { p.put(p.Out, fmt.Sprintf(fo
 // Note prints a line that is no data.
 func (p *Printer) Note(format string, args ...any) { p.put(p.Err, fmt.Sprintf(format, args...)+"\n") }
 
+// NoteInSession is Note beside a live session, whose terminal is raw: a line begins where
+// it is told to.
+func (p *Printer) NoteInSession(text string) {
+	_, _ = io.WriteString(p.Err, "\r\n"+Escape(text)+"\r\n")
+}
+
 // Question prints what is asked; the answer stands on the same line.
 func (p *Printer) Question(text string) { p.put(p.Err, text+" ") }
 
