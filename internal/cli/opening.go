@@ -258,6 +258,7 @@ func openingJSON(o opening.Opening, now time.Time) openingDoc {
 
 func (a *app) openingsCommand() *cobra.Command {
 	var all, could bool
+	var by, machine, service, since string
 	c := &cobra.Command{
 		Use: "openings", Short: "List what is open for a while, and until when", Args: noArgs,
 		Long: "List what is open for a while, what will be and what waits for approval. With --could, what you may open: where, from\n" +
@@ -279,6 +280,9 @@ func (a *app) openingsCommand() *cobra.Command {
 			} else if list, err = w.WithOwed(ctx, st, list); err != nil {
 				return err
 			}
+			if list, err = a.narrowList(st, list, by, machine, service, since); err != nil {
+				return err
+			}
 			overridden := work.Overridden(st, now)
 			if a.json {
 				docs := make([]openingDoc, 0, len(list))
@@ -290,6 +294,10 @@ func (a *app) openingsCommand() *cobra.Command {
 					docs = append(docs, d)
 				}
 				return a.print.JSON(openingsDoc{now.UTC(), docs})
+			}
+			if len(list) == 0 && (by+machine+service+since != "" || all) {
+				a.print.Line("No opening is like that.")
+				return nil
 			}
 			if len(list) == 0 {
 				a.print.Line("Nothing is open for a while.")
@@ -340,7 +348,44 @@ func (a *app) openingsCommand() *cobra.Command {
 	}
 	c.Flags().BoolVar(&all, "all", false, "those that are over too")
 	c.Flags().BoolVar(&could, "could", false, "what you may open, in place of what is open")
+	c.Flags().StringVar(&by, "by", "", "only those of this person")
+	c.Flags().StringVar(&machine, "machine", "", "only those to this machine")
+	c.Flags().StringVar(&service, "service", "", "only those of one of these services")
+	c.Flags().StringVar(&since, "since", "", "with --all: only those that were open since a time, or a length back from now")
 	return c
+}
+
+// narrowList leaves those of a list of openings that are asked for.
+func (a *app) narrowList(st *work.State, list []opening.Opening, by, machine, service, since string) (out []opening.Opening, err error) {
+	services := flow.AnyService
+	if service != "" {
+		s, err := sentence.ParseServices(service)
+		if err != nil {
+			return nil, wrong("--service: %v", err)
+		}
+		if services = flow.ServicesOf(st.Estate, s); services.IsEmpty() {
+			return nil, wrong("there is no service “%s”", service)
+		}
+	}
+	from := time.Time{}
+	if since != "" {
+		if from, err = a.past("--since", since); err != nil {
+			return nil, err
+		}
+	}
+	for _, o := range list {
+		end := o.End()
+		if !o.Ended.IsZero() && o.Ended.Before(end) {
+			end = o.Ended
+		}
+		some := slices.ContainsFunc(o.Parts, func(p opening.Part) bool {
+			return p.Services.Overlaps(services) && (machine == "" || slices.Contains(p.Machines, machine))
+		})
+		if some && (by == "" || o.Person == by) && (from.IsZero() || end.After(from)) {
+			out = append(out, o)
+		}
+	}
+	return out, nil
 }
 
 func (a *app) closeCommand() *cobra.Command {

@@ -173,6 +173,20 @@ func ParseSource(text string) (Set, error) {
 	return s, nil
 }
 
+// ParseServices reads services as sentences write them: a list, or any except some.
+func ParseServices(text string) (Services, error) {
+	l := &lexer{line: text, col: 1}
+	if err := l.run(); err != nil {
+		return Services{}, err
+	}
+	p := parserOf(l, time.Time{})
+	s := p.services()
+	if p.end(); p.err != nil {
+		return Services{}, p.err
+	}
+	return s, nil
+}
+
 // Stated is a sentence that stands in a file.
 type Stated struct {
 	Sentence Sentence
