@@ -1,0 +1,261 @@
+package view
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"ironbark/internal/driver"
+	"ironbark/internal/exposure"
+	"ironbark/internal/flow"
+	"ironbark/internal/work"
+)
+
+// Answer prints the answer to a question: the verdict in one sentence, the
+// questions that were asked, and what would mend it.
+func (p *Printer) Answer(a *work.Answer, ph *Phrasing, person string) {
+	parts := joinFamilies(a.Parts)
+	for i, part := range parts {
+		if len(parts) > 1 && i == 0 {
+			p.Wrap("", fmt.Sprintf("%s: %s from %s to %s, in %d parts", a.Verdict, a.Ask.Services, a.Ask.From, a.Ask.To, len(parts)))
+		}
+		if len(parts) > 1 {
+			p.Line("")
+		}
+		p.part(a, part, ph, person, len(parts) == 1)
+	}
+}
+
+// joinFamilies joins parts that differ in the family of their sources alone, and in the
+// doors that each family has to a machine.
+func joinFamilies(parts []exposure.Part) (out []exposure.Part) {
+	for _, p := range parts {
+		_, six, apart := familyOf(p.From)
+		i := slices.IndexFunc(out, func(o exposure.Part) bool {
+			return o.Open == p.Open && o.Reason == p.Reason && o.Origin == p.Origin && o.Opening == p.Opening && o.Target == p.Target && o.Machine == p.Machine &&
+				o.Until.Equal(p.Until) && o.Services.Equal(p.Services) && o.Arrives.Equal(p.Arrives) && apart && otherFamily(o.From, six) && (o.Target.Machine >= 0 || o.Door.Kind == p.Door.Kind && o.Door.Via == p.Door.Via)
+		})
+		if i < 0 {
+			out = append(out, p)
+			continue
+		}
+		out[i].From = out[i].From.Union(p.From)
+	}
+	return out
+}
+
+// familyOf tells which families a set has; apart, that it is one.
+func familyOf(s flow.Addrs) (four, six, apart bool) {
+	parts := flow.ByFamily(s)
+	six, four = !parts[0].IsEmpty(), !parts[1].IsEmpty()
+	return four, six, four != six
+}
+
+func otherFamily(s flow.Addrs, than6 bool) bool {
+	_, six, apart := familyOf(s)
+	return apart && six != than6
+}
+
+func (p *Printer) part(a *work.Answer, part exposure.Part, ph *Phrasing, person string, alone bool) {
+	word := "closed"
+	if part.Open {
+		word = p.Open("open") + "  "
+	}
+	target := exposure.TargetName(a.State.Plan, part.Target)
+	head := fmt.Sprintf("%s from %s to %s", ph.service(part.Services), ph.names.Plain(part.From), target)
+	if part.Machine >= 0 && part.Target.Machine < 0 {
+		head += fmt.Sprintf(", which leads to %s %s", ph.machine(part.Machine, part.Door), ph.service(part.Arrives))
+	}
+	if silent := silentWords(a, part, ph); silent != "" {
+		head += ", " + p.Bad("but nothing answers:") + " " + silent
+	}
+	p.Wrap(word+"  ", head)
+	p.Wrap("        ", reasonWords(part, ph))
+	if !alone {
+		return
+	}
+	p.Line("")
+	steps := a.View.Steps(part, ph.namings)
+	for i, s := range steps {
+		text := s.Answer
+		if s.Origin.Sentence != "" {
+			text += ": " + ph.because(s.Origin, 0)
+		}
+		mark := " "
+		if i == len(steps)-1 {
+			mark = "→" // this one decided
+		}
+		p.Wrap(fmt.Sprintf("  %s %d %-16s", mark, i+1, s.Question), text)
+	}
+	if m, listens, known := a.Machine(part); known {
+		text := string(m.State)
+		if listens {
+			text += ", and something listens on " + ph.service(part.Arrives.Intersect(m.Listens))
+		} else if m.State == "running" {
+			text += ", but nothing listens on " + ph.service(part.Arrives)
+		}
+		p.Wrap("    then the machine  ", text)
+	}
+	if mend := a.Mend(part, person); len(mend) > 0 {
+		p.Line("")
+		p.Line("  to open it")
+		for _, m := range mend {
+			if verb, _, _ := strings.Cut(m, " "); slices.Contains(mendVerbs, verb) {
+				m = "ironbark " + m
+			}
+			p.Wrap("    ", m)
+		}
+	}
+}
+
+// silentWords tells why nothing answers where flows are let in; "" where something does, or
+// nobody knows.
+func silentWords(a *work.Answer, part exposure.Part, ph *Phrasing) string {
+	m, listens, known := a.Machine(part)
+	switch {
+	case !known || !part.Open || listens && m.State == driver.Running:
+		return ""
+	case m.State != driver.Running:
+		return fmt.Sprintf("%s is %s", ph.machine(part.Machine, part.Door), m.State)
+	}
+	return fmt.Sprintf("%s does not listen on %s", ph.machine(part.Machine, part.Door), ph.service(part.Arrives))
+}
+
+// mendVerbs are the commands that a suggestion may be; others are advice.
+var mendVerbs = []string{"open", "permit", "allow", "retract"}
+
+// reasonWords tells why a part is as it is, in one line.
+func reasonWords(part exposure.Part, ph *Phrasing) string {
+	switch part.Reason {
+	case exposure.NoDoor:
+		return "no way in: nothing leads there from this source"
+	case exposure.Denied:
+		return "denied by “" + part.Origin.Sentence + "”"
+	case exposure.Administrative:
+		return "administrative, and nobody has opened it"
+	case exposure.Default:
+		return "by default: nothing says it may pass"
+	case exposure.ByOpening:
+		return fmt.Sprintf("by opening %d, until %s", part.Opening, until(part.Until, ph.now))
+	}
+	text := "by “" + part.Origin.Sentence + "”"
+	if !part.Until.IsZero() {
+		text += ", until " + until(part.Until, ph.now)
+	}
+	return text
+}
+
+// AnswerDoc is the document of an answer: with parts, or with one part whose steps it tells.
+type AnswerDoc struct {
+	Flow      whyFlow     `json:"flow"`
+	Verdict   string      `json:"verdict"`
+	Reason    string      `json:"reason,omitempty"`
+	Door      *whyDoor    `json:"door,omitempty"`
+	DecidedBy *whyBy      `json:"decidedBy,omitempty"`
+	Until     *time.Time  `json:"until,omitempty"`
+	Steps     []whyStep   `json:"steps,omitempty"`
+	Machine   *whyMachine `json:"machine,omitempty"`
+	Mend      []string    `json:"mend,omitempty"`
+	Parts     []whyPart   `json:"parts,omitempty"`
+}
+
+type whyMachine struct {
+	Running   bool `json:"running"`
+	Listening bool `json:"listening"`
+}
+
+type whyFlow struct {
+	Source  string    `json:"source"`
+	Target  string    `json:"target"`
+	Service string    `json:"service"`
+	At      time.Time `json:"at"`
+}
+
+type whyDoor struct {
+	Kind    string `json:"kind"`
+	Via     string `json:"via,omitempty"`
+	Address string `json:"address"`
+	Service string `json:"service"`
+}
+
+type whyBy struct {
+	Sentence string `json:"sentence"`
+	File     string `json:"file"`
+	Line     int    `json:"line"`
+}
+
+type whyStep struct {
+	Question string `json:"question"`
+	Answer   string `json:"answer"`
+	Passed   bool   `json:"passed"`
+	Sentence string `json:"sentence"`
+}
+
+type whyPart struct {
+	From      []string   `json:"from"`
+	FromName  string     `json:"fromName"`
+	Target    string     `json:"target"`
+	Machine   string     `json:"machine,omitempty"`
+	Service   string     `json:"service"`
+	Verdict   string     `json:"verdict"`
+	Reason    string     `json:"reason"`
+	Door      *whyDoor   `json:"door,omitempty"`
+	DecidedBy whyBy      `json:"decidedBy"`
+	Until     *time.Time `json:"until,omitempty"`
+}
+
+// AnswerJSON is the document of an answer.
+func AnswerJSON(a *work.Answer, ph *Phrasing, person string, at time.Time) AnswerDoc {
+	doc := AnswerDoc{
+		Flow:    whyFlow{a.Ask.From.String(), a.Ask.To.String(), strings.Join(flow.ServiceRuns(a.Service), ","), at.UTC()},
+		Verdict: a.Verdict,
+	}
+	if len(a.Parts) > 1 {
+		for _, part := range a.Parts {
+			verdict := "closed"
+			if part.Open {
+				verdict = "open"
+			}
+			machine := ""
+			if part.Machine >= 0 {
+				machine = a.State.Plan.Machines[part.Machine].Name
+			}
+			doc.Parts = append(doc.Parts, whyPart{
+				From: flow.AddrRuns(part.From), FromName: ph.names.Plain(part.From), Target: exposure.TargetName(a.State.Plan, part.Target), Machine: machine,
+				Service: strings.Join(flow.ServiceRuns(part.Services), ","), Verdict: verdict, Reason: string(part.Reason), Door: doorJSON(part),
+				DecidedBy: whyBy(part.Origin), Until: moment(part.Until),
+			})
+		}
+		return doc
+	}
+	part := a.Parts[0]
+	doc.Reason, doc.Door, doc.Mend = string(part.Reason), doorJSON(part), a.Mend(part, person)
+	doc.DecidedBy = &whyBy{part.Origin.Sentence, part.Origin.File, part.Origin.Line}
+	doc.Until = moment(part.Until)
+	for _, s := range a.View.Steps(part, ph.namings) {
+		doc.Steps = append(doc.Steps, whyStep{s.Question, s.Answer, s.Passed, s.Origin.Sentence})
+	}
+	if m, listens, known := a.Machine(part); known {
+		doc.Machine = &whyMachine{m.State == "running", listens}
+	}
+	return doc
+}
+
+func doorJSON(part exposure.Part) *whyDoor {
+	if part.Door.Kind == 0 {
+		return nil
+	}
+	called := part.Services
+	if part.Door.Translated() {
+		called = part.Door.Called()
+	}
+	d := &whyDoor{Kind: part.Door.Kind.String(), Via: part.Door.Via, Service: strings.Join(flow.ServiceRuns(called), ",")}
+	if part.Door.Address.IsValid() {
+		d.Address = part.Door.Address.String()
+	}
+	return d
+}
+
+// Why tells in a few words why a part of an answer is as it is.
+func Why(part exposure.Part, ph *Phrasing) string { return reasonWords(part, ph) }
