@@ -14,7 +14,7 @@ import (
 // only one of them has: sentences that name it mean something else though their words stay.
 type Meaning struct {
 	Verb          Verb
-	Kind          string // service, source, person, admin, limit or console
+	Kind          string // service, source, person, admin or limit
 	Name          string
 	Before, After string // what it stands for; "": it is not there
 }

@@ -8,7 +8,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironbark/internal/cli/view"
 	"ironbark/internal/sentence"
 	"ironbark/internal/work"
 )
@@ -60,8 +59,7 @@ func (a *app) approveCommand() *cobra.Command {
 			if o := granted.Opening; o.Waits() {
 				a.print.Line("approved  request %d waits for %s more", o.ID, approvals(o.Waiting.Needs-len(o.Approvals)))
 			} else {
-				a.print.Wrap(a.print.Open("opened")+"  ", fmt.Sprintf("%s to %s from %s", o.Words.Services, strings.Join(o.Machines(), ", "), o.Words.From))
-				a.print.Line("        until %s, %s left; it ends by itself", view.Moment(o.End(), a.clock.Now()), view.Left(o.End(), a.clock.Now()))
+				a.openUntil(a.print.Open("opened"), o)
 			}
 			for _, n := range granted.Notes {
 				a.print.Wrap("        but ", n)

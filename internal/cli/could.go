@@ -177,11 +177,16 @@ func (a *app) narrowCommand() *cobra.Command {
 
 // openingTold tells an opening as it is now.
 func (a *app) openingTold(what string, o opening.Opening) error {
-	now := a.clock.Now()
 	if a.json {
-		return a.print.JSON(openingJSON(o, now))
+		return a.print.JSON(openingJSON(o, a.clock.Now()))
 	}
+	a.openUntil(what, o)
+	return nil
+}
+
+// openUntil tells what an opening lets in, and until when.
+func (a *app) openUntil(what string, o opening.Opening) {
+	now := a.clock.Now()
 	a.print.Wrap(what+"  ", fmt.Sprintf("%s to %s from %s", o.Words.Services, strings.Join(o.Machines(), ", "), o.Words.From))
 	a.print.Line("        until %s, %s left; it ends by itself", view.Moment(o.End(), now), view.Left(o.End(), now))
-	return nil
 }

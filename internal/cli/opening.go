@@ -71,8 +71,7 @@ func (a *app) openCommand() *cobra.Command {
 			if granted.Extends {
 				verb = "extended"
 			}
-			a.print.Wrap(a.print.Open(verb)+"  ", fmt.Sprintf("%s to %s from %s", o.Words.Services, strings.Join(o.Machines(), ", "), o.Words.From))
-			a.print.Line("        until %s, %s left; it ends by itself", view.Moment(o.End(), a.clock.Now()), view.Left(o.End(), a.clock.Now()))
+			a.openUntil(a.print.Open(verb), o)
 			a.print.Line("        opening %d, by “%s”", o.ID, strings.Join(o.Permits(), "” and “"))
 			a.reached(w, granted.Reached, o)
 			for _, n := range granted.Notes {

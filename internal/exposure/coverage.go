@@ -84,7 +84,7 @@ type covered struct {
 func coverOf(s Side) (list []covered) {
 	resolve := flow.NewResolver(s.Estate, s.Plan)
 	for _, st := range s.Estate.Sentences {
-		c := covered{origin: flow.Origin{Sentence: st.Sentence.String(), File: st.At.File, Line: st.At.Line}}
+		c := covered{origin: flow.OriginOf(st)}
 		var services sentence.Services
 		var from, to sentence.Set
 		switch g := st.Sentence.(type) {

@@ -412,24 +412,13 @@ func (c *comparison) gateways(d *Difference) {
 }
 
 // less returns the flows of e that are in none of the others, as entries.
-func less(e Entry, others []Entry) []Entry {
-	list := []Entry{e}
+func less(e Entry, others []Entry) (list []Entry) {
+	var taken []flow.Box
 	for _, o := range others {
-		var next []Entry
-		for _, l := range list {
-			shared := l.Services.Intersect(o.Services)
-			if shared.IsEmpty() || !l.From.Overlaps(o.From) {
-				next = append(next, l)
-				continue
-			}
-			if services := l.Services.Subtract(shared); !services.IsEmpty() {
-				next = append(next, with(l, services, l.From))
-			}
-			if from := l.From.Subtract(o.From); !from.IsEmpty() {
-				next = append(next, with(l, shared, from))
-			}
-		}
-		list = next
+		taken = append(taken, flow.Box{Services: o.Services, From: o.From})
+	}
+	for _, b := range (flow.Box{Services: e.Services, From: e.From}).Less(taken) {
+		list = append(list, with(e, b.Services, b.From))
 	}
 	return list
 }

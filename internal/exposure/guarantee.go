@@ -48,7 +48,7 @@ func Guarantees(e *estate.Estate, p *flow.Plan, at time.Time) []Broken {
 	for _, moment := range append([]time.Time{at}, p.Turns(at)...) {
 		g.at, g.views = moment, [3]*View{}
 		for _, st := range stated {
-			origin := flow.Origin{Sentence: st.Sentence.String(), File: st.At.File, Line: st.At.Line}
+			origin := flow.OriginOf(st)
 			if told[origin] {
 				continue
 			}
@@ -81,7 +81,7 @@ func possible(e *estate.Estate, p *flow.Plan) (rules []flow.Rule) {
 		if m, ok := st.Sentence.(sentence.Permit); ok {
 			rules = append(rules, flow.Rule{
 				Kind: flow.Opening, From: resolve.Source(m.From), To: resolve.Group(m.To), Services: resolve.Services(m.Services),
-				Opening: -1, Origin: flow.Origin{Sentence: m.String(), File: st.At.File, Line: st.At.Line},
+				Opening: -1, Origin: flow.OriginOf(st),
 			})
 		}
 	}

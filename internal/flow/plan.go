@@ -21,6 +21,7 @@ import (
 	"time"
 
 	"ironbark/internal/flow/span"
+	"ironbark/internal/sentence"
 )
 
 // Plan is the compiled flow plan.
@@ -124,6 +125,11 @@ type Origin struct {
 	Sentence string
 	File     string
 	Line     int
+}
+
+// OriginOf is a sentence as it stands in a file.
+func OriginOf(st sentence.Stated) Origin {
+	return Origin{Sentence: st.Sentence.String(), File: st.At.File, Line: st.At.Line}
 }
 
 // Compare orders origins by file, line and text.

@@ -164,8 +164,8 @@ func (j *judge) begin() (extends bool) {
 	return false
 }
 
-// AccountTime is how long somebody has to give an account of an emergency before it is told
-// as overdue.
+// AccountTime is how long somebody has to give an account of an emergency. Nothing happens
+// when it is over; what is owed bars further emergencies from the beginning.
 const AccountTime = 24 * time.Hour
 
 // judgeAccount holds an emergency to the accounts of those before.

@@ -193,23 +193,19 @@ func grantsOf(s State, own flow.Addrs) *grants {
 	for _, st := range s.Estate.Sentences {
 		switch m := st.Sentence.(type) {
 		case sentence.Permit:
-			origin := originOf(st)
+			origin := flow.OriginOf(st)
 			add(m.People, m.Services, m.To, m.From, Right{Kind: Open, Length: opening.Longest(m, s.Estate.Limits), Approvals: m.Approvals, Emergency: m.Emergency, Origin: origin})
 			if m.Approvals > 0 {
 				add(m.Approvers, m.Services, m.To, m.From, Right{Kind: Approve, Origin: origin})
 			}
 		case sentence.Route:
 			if n, ok := s.Estate.Lookup(m.Via.Text); ok && n.Kind == estate.KindBastion {
-				add(m.For, m.Services, m.To, s.Estate.Bastions[n.I].From, Right{Kind: Reach, Via: m.Via.Text, Origin: originOf(st)})
+				add(m.For, m.Services, m.To, s.Estate.Bastions[n.I].From, Right{Kind: Reach, Via: m.Via.Text, Origin: flow.OriginOf(st)})
 			}
 		}
 	}
 	g.list = append(g.list, grant{Right: Right{Kind: Close}, key: "close", to: []sentence.Name{{Text: Leads}}})
 	return g
-}
-
-func originOf(st sentence.Stated) flow.Origin {
-	return flow.Origin{Sentence: st.Sentence.String(), File: st.At.File, Line: st.At.Line}
 }
 
 // of lists what one person is granted.

@@ -2,6 +2,7 @@ package site
 
 import (
 	"context"
+	"errors"
 	"fmt"
 
 	"ironbark/internal/ledger"
@@ -27,7 +28,7 @@ func (s *Site) Account(ctx context.Context, o opening.Opening) (err error) {
 			Revision: st.Revision, Fence: -1, Move: true, Person: o.Person, Action: "account",
 			Text: fmt.Sprintf("opening %d: %s", o.ID, sentence.Quote(o.Account.Text)), Openings: []opening.Opening{o},
 		})
-		if err != ledger.ErrChanged {
+		if !errors.Is(err, ledger.ErrChanged) {
 			return err
 		}
 	}
