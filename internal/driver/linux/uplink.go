@@ -106,10 +106,14 @@ func ownAddrs(spec change.Spec) []netip.Prefix {
 	return own
 }
 
-// pairWithHost makes the pair of links, and puts the host's end up.
+// pairWithHost makes the pair of links, and puts the host's end up. A host's end of before is
+// taken away first: the kernel does that by itself, but some time after the router's namespace.
 func (s *Site) pairWithHost(router netns.NsHandle) error {
 	attrs := netlink.NewLinkAttrs()
 	attrs.Name, attrs.Group = s.prefix+hostEnd, 0
+	if old, err := netlink.LinkByName(attrs.Name); err == nil {
+		_ = netlink.LinkDel(old) // it may be gone by now; where it is not, the next step tells
+	}
 	veth := &netlink.Veth{LinkAttrs: attrs, PeerName: uplinkName, PeerNamespace: netlink.NsFd(router)}
 	if err := netlink.LinkAdd(veth); err != nil {
 		return fmt.Errorf("the link to the host: %w", err)
