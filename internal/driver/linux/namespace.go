@@ -408,13 +408,21 @@ func (s *Site) partMachine(machine string) error {
 		netns.DeleteNamed(s.prefix+"-"+machine))
 }
 
-// RemoveEverything takes all namespaces of the estate away, and all that runs in them.
+// RemoveEverything takes all namespaces of the estate away, and all that runs in them. The
+// kernel does that some time after it is told; the uplink is cut before, so that nothing
+// comes in meanwhile.
 func (s *Site) RemoveEverything() error {
 	list, err := os.ReadDir(namespaceDir)
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return err
 	}
 	var errs []error
+	if exists(s.prefix) {
+		errs = append(errs, within(s.prefix, func() error {
+			_, err := cutUplink()
+			return err
+		}))
+	}
 	for _, e := range list {
 		machine, ok := strings.CutPrefix(e.Name(), s.prefix+"-")
 		if ok {

@@ -179,18 +179,25 @@ func outwardBy(spec change.Spec) error {
 // the probe again.
 func (s *Site) removeUplink() error {
 	return within(s.prefix, func() error {
-		l, err := netlink.LinkByName(uplinkName)
-		if errors.As(err, &netlink.LinkNotFoundError{}) {
-			return nil
-		}
-		if err == nil {
-			err = netlink.LinkDel(l) // of a pair, both ends go
-		}
-		if err != nil {
+		there, err := cutUplink()
+		if err != nil || !there {
 			return err
 		}
 		return errors.Join(route("probe", anyV4, probeV4), route("probe", anyV6, probeV6))
 	})
+}
+
+// cutUplink takes the link away in the router's namespace, and reports whether there was one.
+// From then on nothing comes in by it.
+func cutUplink() (there bool, err error) {
+	l, err := netlink.LinkByName(uplinkName)
+	if errors.As(err, &netlink.LinkNotFoundError{}) {
+		return false, nil
+	}
+	if err == nil {
+		err = netlink.LinkDel(l) // of a pair, both ends go
+	}
+	return err == nil, err
 }
 
 // hasUplink reports whether the router's end is there.
