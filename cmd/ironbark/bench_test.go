@@ -1,6 +1,7 @@
 package main
 
 import (
+	"context"
 	"database/sql"
 	"fmt"
 	"os"
@@ -13,7 +14,13 @@ import (
 	"github.com/stretchr/testify/require"
 	_ "modernc.org/sqlite"
 
+	"ironbark/internal/driver/sim"
+	"ironbark/internal/flow"
 	"ironbark/internal/journal"
+	"ironbark/internal/ledger/sqlite"
+	"ironbark/internal/opening"
+	"ironbark/internal/sentence"
+	"ironbark/internal/site"
 )
 
 // BenchmarkVersion starts the whole program and has it tell its version.
@@ -172,4 +179,82 @@ func lengthen(b *testing.B, dir string, n int) {
 	_, err = tx.Exec(`UPDATE meta SET value = ? WHERE key = 'headSeq'`, fmt.Sprint(last.Seq))
 	require.NoError(b, err)
 	require.NoError(b, tx.Commit())
+}
+
+// fill lets openings pass, each from an address of its own to one of the machines in turn.
+func fill(b *testing.B, dir string, openings, machines int) {
+	state := filepath.Join(dir, ".ironbark")
+	place, record := sim.New(state, wallClock{}, sim.Faults{}), sqlite.New(state, sqlite.Options{})
+	s := site.New(record, place, wallClock{})
+	defer s.Close()
+	r, err := s.Held(b.Context())
+	require.NoError(b, err)
+	for i := range openings {
+		text := fmt.Sprintf(`open ssh to gauge-%d from 198.51.%d.%d for 4h because "bench"`, i%machines, 100+i/256, i%256)
+		words, err := sentence.ParseArgs([]string{text}, time.Now())
+		require.NoError(b, err)
+		from, err := flow.ParseAddrRuns([]string{fmt.Sprintf("198.51.%d.%d", 100+i/256, i%256)})
+		require.NoError(b, err)
+		now := time.Now().UTC().Truncate(time.Second)
+		o := opening.Opening{Person: "mara", Request: text, Words: words.(sentence.Open), Begin: now, Parts: []opening.Part{{
+			Machines: []string{fmt.Sprintf("gauge-%d", i%machines)}, Services: flow.ServicesAt(flow.TCPPort(22)), From: from, End: now.Add(4 * time.Hour),
+			Permit: "permit ops to open ssh to all from everywhere up to 4h",
+		}}}
+		o.Words.For, o.Words.Until = sentence.Duration{}, o.End()
+		for range 2 {
+			if _, err = s.Open(b.Context(), r.Basis, o); err == nil {
+				break
+			}
+			r, err = s.HeldOf(b.Context())
+			require.NoError(b, err)
+		}
+		require.NoError(b, err)
+	}
+}
+
+// wallClock is the computer's clock.
+type wallClock struct{}
+
+func (wallClock) Now() time.Time { return time.Now() }
+
+func (wallClock) Sleep(context.Context, time.Duration) error { return nil }
+
+// BenchmarkManyOpenings works on an estate of 100 machines without an opening and with
+// 10,000 of them.
+func BenchmarkManyOpenings(b *testing.B) {
+	for _, n := range []int{0, 10_000} {
+		dir := b.TempDir()
+		ironbark := layIn(b, dir, 100)
+		ironbark("enact", "--yes")
+		fill(b, dir, n, 100)
+		ironbark("openings")
+		for name, command := range map[string][]string{
+			"openings": {"openings"}, "status": {"status"}, "why": {"why", "https", "from", "198.51.100.7", "to", "gauge-7"},
+		} {
+			b.Run(fmt.Sprintf("%s/openings=%d", name, n), func(b *testing.B) {
+				for b.Loop() {
+					ironbark(command...)
+				}
+			})
+		}
+		b.Run(fmt.Sprintf("open and close one/openings=%d", n), func(b *testing.B) {
+			id := n
+			for b.Loop() {
+				id++
+				ironbark("open", "ssh", "to", "gauge-1", "from", "203.0.113.7", "for", "1h", "because", "bench")
+				ironbark("close", fmt.Sprint(id))
+			}
+		})
+	}
+	b.Run("close all of 10,000", func(b *testing.B) {
+		for b.Loop() {
+			b.StopTimer()
+			dir := b.TempDir()
+			ironbark := layIn(b, dir, 100)
+			ironbark("enact", "--yes")
+			fill(b, dir, 10_000, 100)
+			b.StartTimer()
+			ironbark("close", "--all")
+		}
+	})
 }

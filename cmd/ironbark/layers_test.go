@@ -17,7 +17,7 @@ import (
 // layers are the packages from the bottom up. A package imports only those above
 // it in this list; those of one line do not import one another.
 var layers = [][]string{
-	{"internal/flow/span", "internal/sentence", "internal/journal", "internal/sshkey", "internal/store", "internal/picture", "internal/imagefile", "internal/driver/sim/guest"},
+	{"internal/flow/span", "internal/sentence", "internal/journal", "internal/sshkey", "internal/store", "internal/picture", "internal/imagefile", "internal/driver/sim/guest", "internal/parallel", "internal/quickjson"},
 	{"internal/estate"},
 	{"internal/flow", "internal/cost"},
 	{"internal/exposure", "internal/change"},
@@ -35,7 +35,7 @@ var layers = [][]string{
 // core are the packages that know no terminal, disk, network, clock or database.
 var core = []string{
 	"internal/flow/span", "internal/sentence", "internal/estate", "internal/flow", "internal/exposure",
-	"internal/change", "internal/opening", "internal/findings", "internal/rights", "internal/cost", "internal/picture",
+	"internal/change", "internal/opening", "internal/findings", "internal/rights", "internal/cost", "internal/picture", "internal/parallel", "internal/quickjson",
 }
 
 // interfacesOnly know ledgers and drivers by their interfaces alone.

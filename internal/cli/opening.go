@@ -356,6 +356,9 @@ func (a *app) openingsCommand() *cobra.Command {
 
 // narrowList leaves those of a list of openings that are asked for.
 func (a *app) narrowList(st *work.State, list []opening.Opening, by, machine, service, since string) (out []opening.Opening, err error) {
+	if by+machine+service+since == "" {
+		return list, nil
+	}
 	services := flow.AnyService
 	if service != "" {
 		s, err := sentence.ParseServices(service)
@@ -394,11 +397,11 @@ func (a *app) closeCommand() *cobra.Command {
 		Long: "Close openings before their end: one by its number, all of a machine, or all there are. Its owner can, and a\nmember of the group leads.",
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
 			w.Site.ForClosing()
-			which, what, err := a.toClose(ctx, w, args, all)
+			c, err := a.toClose(ctx, w, args, all)
 			if err != nil {
 				return err
 			}
-			list, err := w.Close(ctx, which)
+			list, err := w.Close(ctx, c.held, c.which)
 			if err = a.recordedLater(err); err != nil {
 				return err
 			}
@@ -413,7 +416,7 @@ func (a *app) closeCommand() *cobra.Command {
 				a.print.Line("closed  opening %d: %s to %s from %s", o.ID, o.Words.Services, strings.Join(o.Machines(), ", "), o.Words.From)
 			}
 			if len(list) == 0 {
-				a.print.Line("Nothing was open %s.", what)
+				a.print.Line("Nothing was open %s.", c.what)
 			}
 			return nil
 		}),
@@ -423,51 +426,59 @@ func (a *app) closeCommand() *cobra.Command {
 	return c
 }
 
+// closing is which openings are to be closed, and how that is said.
+type closing struct {
+	held  *work.State
+	which func(opening.Opening) bool
+	what  string
+}
+
 // toClose tells which openings the words mean.
-func (a *app) toClose(ctx context.Context, w *work.Work, args []string, all bool) (which func(opening.Opening) bool, what string, err error) {
-	if all {
-		if len(args) > 0 {
-			return nil, "", usage("close takes either --all or one word")
-		}
-		return func(opening.Opening) bool { return true }, "for a while", nil
-	}
-	if len(args) != 1 {
-		return nil, "", usage("close takes the number of an opening, a machine, or --all; what is not open for a while is closed by deny, or by retract")
-	}
-	held, err := w.Held(ctx)
-	if err != nil {
-		return nil, "", err
+func (a *app) toClose(ctx context.Context, w *work.Work, args []string, all bool) (c closing, err error) {
+	switch {
+	case all && len(args) > 0:
+		return c, usage("close takes either --all or one word")
+	case all:
+		c = closing{which: func(opening.Opening) bool { return true }, what: "for a while"}
+		c.held, err = w.Held(ctx)
+		return c, err
+	case len(args) != 1:
+		return c, usage("close takes the number of an opening, a machine, or --all; what is not open for a while is closed by deny, or by retract")
 	}
 	if id, err := strconv.ParseInt(args[0], 10, 64); err == nil {
-		which = func(o opening.Opening) bool { return o.ID == id }
-		if slices.ContainsFunc(held.Report.Openings, which) {
-			return which, "any more under that number", nil
-		}
-		every, err := w.Site.Openings(ctx)
-		if err != nil && !held.Alone {
-			return nil, "", err
-		}
-		if !slices.ContainsFunc(every, which) {
-			return nil, "", usage("there is no opening %d; ironbark openings lists them", id)
-		}
-		return which, "any more under that number", nil
+		return a.oneToClose(ctx, w, id)
 	}
-	which = func(o opening.Opening) bool { return slices.Contains(o.Machines(), args[0]) }
-	if slices.ContainsFunc(held.Report.Openings, which) {
-		return which, "for a while on " + args[0], nil
+	c = closing{which: func(o opening.Opening) bool { return slices.Contains(o.Machines(), args[0]) }, what: "for a while on " + args[0]}
+	if c.held, err = w.Held(ctx); err != nil || slices.ContainsFunc(c.held.Report.Openings, c.which) {
+		return c, err
 	}
 	st, err := w.Installed(ctx)
 	if err != nil {
-		return nil, "", err
+		return c, err
 	}
 	if _, ok := st.Plan.MachineByName(args[0]); !ok {
 		var names []string
 		for _, m := range st.Plan.Machines {
 			names = append(names, m.Name)
 		}
-		return nil, "", unknownName("machine", args[0], names)
+		return c, unknownName("machine", args[0], names)
 	}
-	return which, "for a while on " + args[0], nil
+	return c, nil
+}
+
+func (a *app) oneToClose(ctx context.Context, w *work.Work, id int64) (c closing, err error) {
+	c = closing{which: func(o opening.Opening) bool { return o.ID == id }, what: "any more under that number"}
+	if c.held, err = w.HeldOf(ctx, id); err != nil || slices.ContainsFunc(c.held.Report.Openings, c.which) {
+		return c, err
+	}
+	every, err := w.Site.Openings(ctx)
+	if err != nil && !c.held.Alone {
+		return c, err
+	}
+	if !slices.ContainsFunc(every, c.which) {
+		return c, usage("there is no opening %d; ironbark openings lists them", id)
+	}
+	return c, nil
 }
 
 // recordedLater tells that something was closed and is not recorded yet, and returns any

@@ -50,7 +50,7 @@ func (a *app) warn(ctx context.Context, w *work.Work, opening int64, machine str
 
 // endOf is the end of an opening that holds.
 func (a *app) endOf(ctx context.Context, w *work.Work, id int64) (time.Time, bool) {
-	r, err := w.Site.Held(ctx)
+	r, err := w.Site.HeldOf(ctx, id)
 	if err != nil {
 		return time.Time{}, false
 	}

@@ -86,6 +86,7 @@ type Driver interface {
 type Scope struct {
 	Machines  []string // these alone, where resources are not asked for
 	Openings  []int64  // which of these were shut
+	Some      bool     // of what openings let pass, that of these alone
 	Resources bool     // resources, machines and keys
 	Plan      bool     // the tables
 	After     int64    // what others did after this number; negative: nothing of it
@@ -141,6 +142,16 @@ func (p Passage) Rules(plan *flow.Plan) (rules []flow.Rule) {
 		})
 	}
 	return rules
+}
+
+// End is the end of the part that ends last.
+func (p Passage) End() (end time.Time) {
+	for _, part := range p.Parts {
+		if part.End.After(end) {
+			end = part.End
+		}
+	}
+	return end
 }
 
 // Part is a part of a passage, in names: it does not hang on what else is there.

@@ -10,6 +10,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"ironbark/internal/parallel"
 )
 
 // Row is one row of the tables that a site installs: a plan, taken apart into
@@ -218,7 +220,7 @@ func FromRows(rows []Row) (*Plan, error) {
 	if err := each(r.group); err != nil {
 		return nil, err
 	}
-	if err := each(r.rule); err != nil {
+	if err := r.rules(rows); err != nil {
 		return nil, err
 	}
 	slices.SortFunc(p.Rules, func(a, b Rule) int {
@@ -313,52 +315,79 @@ func (r rowReader) group(kind string, row Row) error {
 	return nil
 }
 
-func (r rowReader) rule(kind string, row Row) error {
-	if kind != "rule" && kind != "door" {
-		return nil
+// rules reads the rows of rules and doors, on all processors: there may be many.
+func (r rowReader) rules(rows []Row) error {
+	type read struct {
+		rule Rule
+		door *Published
+		err  error
 	}
+	rows = slices.DeleteFunc(slices.Clone(rows), func(row Row) bool {
+		return !strings.HasPrefix(row.Key, "rule ") && !strings.HasPrefix(row.Key, "door ")
+	})
+	list := make([]read, len(rows))
+	parallel.Parts(len(rows), func(from, to int) {
+		for i := from; i < to; i++ {
+			one := &list[i]
+			one.rule, one.door, one.err = r.rule(rows[i])
+		}
+	})
+	r.p.Rules = make([]Rule, 0, len(rows))
+	for i, one := range list {
+		switch {
+		case one.err != nil:
+			return fmt.Errorf("installed table row %q: %w", rows[i].Key, one.err)
+		case one.door != nil:
+			r.p.Doors = append(r.p.Doors, *one.door)
+		default:
+			r.p.Rules = append(r.p.Rules, one.rule)
+		}
+	}
+	return nil
+}
+
+// rule reads the row of a rule, or of a door.
+func (r rowReader) rule(row Row) (rule Rule, door *Published, err error) {
 	b, ok := ruleRow(row.Body)
 	if !ok {
 		b = rowRule{}
 		if err := json.Unmarshal([]byte(row.Body), &b); err != nil {
-			return err
+			return rule, nil, err
 		}
 	}
 	from, err := ParseAddrRuns(b.From)
 	if err != nil {
-		return err
+		return rule, nil, err
 	}
 	services, err := ParseServiceRuns(append(b.Services, nonEmpty(b.Service, b.On)...))
 	if err != nil {
-		return err
+		return rule, nil, err
 	}
 	to, ok := r.groups[b.Group]
 	if !ok {
-		return fmt.Errorf("there is no group %q", b.Group)
+		return rule, nil, fmt.Errorf("there is no group %q", b.Group)
 	}
 	begin, until := readMoment(b.Begin), readMoment(b.Until)
 	origin := Origin{Sentence: b.Sentence, File: b.File, Line: b.Line}
-	if kind == "rule" {
+	if strings.HasPrefix(row.Key, "rule ") {
 		for k := Deny; k <= Allow; k++ {
 			if k.String() == b.Kind {
-				r.p.Rules = append(r.p.Rules, Rule{Kind: k, From: from, To: to, Services: services, Begin: begin, Until: until, Opening: b.Opening, Origin: origin})
-				return nil
+				return Rule{Kind: k, From: from, To: to, Services: services, Begin: begin, Until: until, Opening: b.Opening, Origin: origin}, nil, nil
 			}
 		}
-		return fmt.Errorf("unknown kind of rule %q", b.Kind)
+		return rule, nil, fmt.Errorf("unknown kind of rule %q", b.Kind)
 	}
-	d := Published{Kind: DoorForward, Front: b.Front, To: to, From: from, Standing: b.Standing, Until: until, Origin: origin}
+	d := &Published{Kind: DoorForward, Front: b.Front, To: to, From: from, Standing: b.Standing, Until: until, Origin: origin}
 	if b.Kind == DoorSpread.String() {
 		d.Kind = DoorSpread
 	}
 	at, err1 := ParseServiceRuns([]string{b.Service})
 	on, err2 := ParseServiceRuns([]string{b.On})
 	if err := cmp.Or(err1, err2); err != nil {
-		return err
+		return rule, nil, err
 	}
 	d.Service, d.On = at.Runs()[0].Lo, on.Runs()[0].Lo
-	r.p.Doors = append(r.p.Doors, d)
-	return nil
+	return rule, d, nil
 }
 
 func nonEmpty(words ...string) []string {

@@ -36,6 +36,10 @@ type Ledger interface {
 	NextOpening(ctx context.Context) (int64, error)
 	// Openings lists all openings there ever were, by number.
 	Openings(ctx context.Context) ([]opening.Opening, error)
+	// Alike lists the openings of a person that are not known to be over, and let the same
+	// flows pass as a part does, whatever their ends. Those that are not as the journal has
+	// them are left out. Cost: does not hang on how many there are besides.
+	Alike(ctx context.Context, person string, p opening.Part) ([]opening.Opening, error)
 	// Journal returns entries of the journal after a number, up to limit of them. Cost:
 	// linear in what is returned.
 	Journal(ctx context.Context, after int64, limit int) ([]journal.Entry, error)
@@ -74,11 +78,19 @@ const (
 	Opening  Lock = "opening"  // held from the intent to open something until it is done
 )
 
-// Scope says what of a state is asked for besides what is small: openings that hold, and
-// what is known of the whole.
+// Scope says what of a state is asked for besides what is known of the whole.
 type Scope struct {
 	Resources bool // with what is planned
 	Files     bool
+	Openings  Openings
+}
+
+// Openings says which of the openings that are not known to be over are asked for. The zero
+// Openings is all of them.
+type Openings struct {
+	Some bool      // only these, and those that something is still to be recorded of: intended ones, and those that
+	IDs  []int64   // came to their end by themselves
+	By   time.Time // until this moment
 }
 
 // Everything is the scope that leaves nothing out.
@@ -172,6 +184,7 @@ type Decision struct {
 	Openings []opening.Opening // as they are from now on; each has a number
 	Intended bool              // the openings are not known to pass yet
 	Passed   []int64           // openings that were intended, and pass
+	Over     []int64           // openings that ended by themselves, and need not be told of any more
 
 	AcceptClock bool            // At may lie before the latest moment
 	Acknowledge []journal.Break // breaks that somebody has taken note of

@@ -13,7 +13,7 @@ import (
 
 // judgeWaiting refuses what the same person has asked for already and waits for.
 func (j *judge) judgeWaiting() {
-	for _, a := range j.Active {
+	for _, a := range j.Alike {
 		if a.Waits() && a.Person == j.Person && len(a.Parts) == 1 && a.Parts[0].SameFlows(j.part) {
 			j.refuse(fmt.Sprintf("wait, or close %d and ask anew", a.ID), "your request %d for the same waits for approval already", a.ID)
 		}

@@ -49,7 +49,7 @@ func TestARequestWaitsForItsApprovals(t *testing.T) {
 	for person, may := range map[string]bool{"mara": false, "ilse": true, "tom": true, "dan": false, "eve": false} {
 		assert.Equal(t, may, o.MayApprove(person, w.Estate), person)
 	}
-	asked.Active = []opening.Opening{o}
+	asked.Alike = []opening.Opening{o}
 	_, err = opening.Judge(asked)
 	require.ErrorContains(t, err, "waits for approval already")
 

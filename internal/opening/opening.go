@@ -60,9 +60,9 @@ type Request struct {
 	Words   sentence.Open // without me: addresses are written out
 	Now     time.Time
 	Estate  *estate.Estate // as enacted
-	Plan    *flow.Plan     // as installed, openings included
+	Plan    *flow.Plan     // as installed; other openings do not matter
 	Running func(machine string) bool
-	Active  []Opening // active ones, of everybody
+	Alike   []Opening // those of the person that hold and let the same flows pass, whatever their ends
 	Owed    []Opening // those of the person of which an account is owed
 }
 
@@ -76,12 +76,8 @@ type Granted struct {
 
 // Judge decides a request. The error is a *Refusal.
 func Judge(r Request) (Granted, error) {
-	j := &judge{Request: r, resolve: flow.NewResolver(r.Estate, r.Plan)}
+	j := &judge{Request: r, resolve: flow.NewResolver(r.Estate, r.Plan), part: Flows(r)}
 	j.o = Opening{Person: r.Person, Request: r.Words.String(), Words: r.Words, Begin: r.Now, Emergency: r.Words.Emergency}
-	j.part = Part{From: j.resolve.Source(r.Words.From), Services: j.resolve.Services(r.Words.Services)}
-	for _, m := range j.resolve.Group(r.Words.To).Machines {
-		j.part.Machines = append(j.part.Machines, r.Plan.Machines[m].Name)
-	}
 	extends := j.begin()
 	j.judgeWaiting()
 	j.judgeAccount()
@@ -100,6 +96,16 @@ func Judge(r Request) (Granted, error) {
 	j.o.Words.For, j.o.Words.Until = sentence.Duration{}, j.part.End.UTC()
 	j.o.Parts = []Part{j.part}
 	return Granted{Opening: j.o, Extends: extends, Notes: j.notes, Reached: j.reached}, nil
+}
+
+// Flows is what a request is for: its services, machines and sources.
+func Flows(r Request) Part {
+	resolve := flow.NewResolver(r.Estate, r.Plan)
+	p := Part{From: resolve.Source(r.Words.From), Services: resolve.Services(r.Words.Services)}
+	for _, m := range resolve.Group(r.Words.To).Machines {
+		p.Machines = append(p.Machines, r.Plan.Machines[m].Name)
+	}
+	return p
 }
 
 type judge struct {
@@ -152,7 +158,7 @@ func (j *judge) begin() (extends bool) {
 	if !j.Words.Starting.IsZero() { // a window of its own
 		return false
 	}
-	for _, a := range j.Active {
+	for _, a := range j.Alike {
 		if a.Person == j.Person && !a.Waits() && !a.Begin.After(j.Now) && a.Emergency == j.o.Emergency && len(a.Parts) == 1 && a.Parts[0].SameFlows(j.part) {
 			j.o.ID, j.o.Begin = a.ID, a.Begin
 			if j.part.End.Before(a.End()) {

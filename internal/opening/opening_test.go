@@ -38,7 +38,7 @@ func request(t *testing.T, w oracle.World, person, words string, active ...openi
 	s, err := sentence.ParseArgs([]string{words}, oracle.Epoch)
 	require.NoError(t, err)
 	return opening.Judge(opening.Request{
-		Person: person, Words: s.(sentence.Open), Now: oracle.Epoch, Estate: w.Estate, Plan: w.Plan(), Active: active,
+		Person: person, Words: s.(sentence.Open), Now: oracle.Epoch, Estate: w.Estate, Plan: w.Plan(), Alike: active,
 		Running: func(name string) bool { return name != "web-2" },
 	})
 }

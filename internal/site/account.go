@@ -14,7 +14,7 @@ import (
 // opening stays as it is by now.
 func (s *Site) Account(ctx context.Context, o opening.Opening) (err error) {
 	for range most {
-		st, err := s.ledger.State(ctx, ledger.Scope{})
+		st, err := s.ledger.State(ctx, ledger.Scope{Openings: s.some(o.ID)})
 		if err != nil {
 			return err
 		}

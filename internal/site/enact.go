@@ -37,7 +37,7 @@ func (s *Site) Begin(ctx context.Context, person string, on Basis, planned []cha
 	}
 	if release == nil {
 		busy := &ledger.BusyError{}
-		if st, err := s.ledger.State(ctx, ledger.Scope{}); err == nil {
+		if st, err := s.ledger.State(ctx, ledger.Scope{Openings: s.some()}); err == nil {
 			busy.Who = st.Unfinished
 		}
 		return nil, busy
@@ -214,7 +214,7 @@ func (s *Site) narrow(ctx context.Context, o opening.Opening, record func() erro
 		return err
 	}
 	defer func() { err = errors.Join(err, release()) }()
-	st, err := s.ledger.State(ctx, ledger.Scope{})
+	st, err := s.ledger.State(ctx, ledger.Scope{Openings: s.some(o.ID)})
 	if err != nil {
 		return err
 	}

@@ -170,7 +170,7 @@ func (s *Site) End(ctx context.Context, person, why string, ids ...int64) error 
 
 func (s *Site) recordEnd(ctx context.Context, person, why string, at time.Time, ids []int64) error {
 	return s.closing(func() error {
-		st, err := s.ledger.State(ctx, ledger.Scope{})
+		st, err := s.ledger.State(ctx, ledger.Scope{Openings: s.some(ids...)})
 		if err != nil {
 			return err
 		}
@@ -181,11 +181,16 @@ func (s *Site) recordEnd(ctx context.Context, person, why string, at time.Time, 
 			if slices.Contains(ids, o.ID) && o.Active(at.Add(-behind)) {
 				o.Ended, o.EndedBy, o.Why, o.Closing = now.UTC(), person, why, false
 				ended = append(ended, o)
-				told = append(told, fmt.Sprintf("opening %d: %s", o.ID, o.Words))
+				if len(ended) <= mostAnEntry {
+					told = append(told, fmt.Sprintf("opening %d: %s", o.ID, o.Words))
+				}
 			}
 		}
 		if len(ended) == 0 && why == "" {
 			return nil
+		}
+		if more := len(ended) - len(told); more > 0 {
+			told = append(told, fmt.Sprintf("and %d more", more))
 		}
 		if why != "" {
 			told = append(told, why)
@@ -214,7 +219,7 @@ func (s *Site) recover(ctx context.Context, st *ledger.State, o *driver.Observat
 		return false, nil
 	}
 	defer func() { err = errors.Join(err, release()) }()
-	if fresh, err := s.ledger.State(ctx, ledger.Scope{}); err != nil || fresh.Revision != st.Revision || len(fresh.Intended) != len(st.Intended) {
+	if fresh, err := s.ledger.State(ctx, ledger.Scope{Openings: s.some()}); err != nil || fresh.Revision != st.Revision || len(fresh.Intended) != len(st.Intended) {
 		return err == nil, err
 	}
 	for _, one := range unrecorded {
@@ -248,24 +253,42 @@ func (s *Site) recordEnds(ctx context.Context, st *ledger.State) error {
 		return nil
 	}
 	defer func() { _ = release() }()
-	fresh, err := s.ledger.State(ctx, ledger.Scope{})
+	fresh, err := s.ledger.State(ctx, ledger.Scope{Openings: s.some()})
 	if err != nil {
 		return nil
 	}
+	byPerson := map[string][]opening.Opening{}
+	var people []string
 	for _, o := range fresh.Openings { // what was recorded meanwhile is no more among them
 		if !over(o) {
 			continue
 		}
-		text := fmt.Sprintf("opening %d ended by itself at %s: %s", o.ID, utc(o.End()), o.Words)
-		if o.Waits() {
-			text = fmt.Sprintf("request %d lapsed at %s: %s", o.ID, utc(o.End()), o.Words)
+		if len(byPerson[o.Person]) == 0 {
+			people = append(people, o.Person)
 		}
-		if err := s.record(ctx, ledger.Decision{Person: o.Person, Action: "end", Text: text}); err != nil {
-			return nil
+		byPerson[o.Person] = append(byPerson[o.Person], o)
+	}
+	for _, person := range people {
+		for list := range slices.Chunk(byPerson[person], mostAnEntry) {
+			var told []string
+			var ids []int64
+			for _, o := range list {
+				text := fmt.Sprintf("opening %d ended by itself at %s: %s", o.ID, utc(o.End()), o.Words)
+				if o.Waits() {
+					text = fmt.Sprintf("request %d lapsed at %s: %s", o.ID, utc(o.End()), o.Words)
+				}
+				told, ids = append(told, text), append(ids, o.ID)
+			}
+			if err := s.record(ctx, ledger.Decision{Person: person, Action: "end", Text: strings.Join(told, "; "), Over: ids}); err != nil {
+				return nil
+			}
 		}
 	}
 	return nil
 }
+
+// mostAnEntry is how many openings one entry of the journal tells of.
+const mostAnEntry = 50
 
 // settle is how long whoever shut an opening may take to record it.
 const settle = 2 * time.Second

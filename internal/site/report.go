@@ -75,14 +75,54 @@ func (s *Site) Report(ctx context.Context) (*Report, error) {
 	return s.read(ctx, ledger.Everything, driver.Everything)
 }
 
-// Judged is Report without resources and machines: what a request is judged by.
-func (s *Site) Judged(ctx context.Context) (*Report, error) {
-	return s.read(ctx, ledger.Scope{Files: true}, driver.Scope{Plan: true})
+// Judged is Report without resources and machines: what a request is judged by. Of the
+// openings it has those alone that are asked for by number, and such as came to something
+// that is not recorded yet. Cost: does not hang on how many there are besides.
+func (s *Site) Judged(ctx context.Context, ids ...int64) (*Report, error) {
+	return s.read(ctx, ledger.Scope{Files: true, Openings: s.some(ids...)}, driver.Scope{Plan: true, Some: true})
 }
 
 // Held is Report of the openings alone. Cost: that of those that hold.
 func (s *Site) Held(ctx context.Context) (*Report, error) {
 	return s.read(ctx, ledger.Scope{}, driver.Scope{})
+}
+
+// HeldOf is Held for some openings by number. Cost: does not hang on how many there are besides.
+func (s *Site) HeldOf(ctx context.Context, ids ...int64) (*Report, error) {
+	return s.read(ctx, ledger.Scope{Openings: s.some(ids...)}, driver.Scope{Some: true})
+}
+
+// some are some openings, and those that something is still to be recorded of.
+func (s *Site) some(ids ...int64) ledger.Openings {
+	return ledger.Openings{Some: true, IDs: ids, By: s.clock.Now()}
+}
+
+// Alike lists the openings of a person that hold and let the same flows pass as a part does,
+// whatever their ends. Cost: does not hang on how many there are besides.
+func (s *Site) Alike(ctx context.Context, person string, p opening.Part) ([]opening.Opening, error) {
+	list, err := s.ledger.Alike(ctx, person, p)
+	if err != nil || len(list) == 0 {
+		return nil, err
+	}
+	scope := driver.Scope{After: -1, Some: true}
+	for _, o := range list {
+		scope.Openings = append(scope.Openings, o.ID)
+	}
+	o, err := s.driver.Observe(ctx, scope)
+	if err != nil {
+		return nil, err
+	}
+	withShut(list, o)
+	return list, nil
+}
+
+// withShut marks those openings as ended that were shut and are not recorded as such yet.
+func withShut(list []opening.Opening, o *driver.Observation) {
+	for i, one := range list {
+		if at, shut := o.Shut[one.ID]; shut && one.Ended.IsZero() {
+			list[i].Ended = at
+		}
+	}
 }
 
 // Machines tells how some machines are doing, those that are there.
@@ -115,7 +155,7 @@ func (s *Site) read(ctx context.Context, decided ledger.Scope, there driver.Scop
 			}
 			if err == nil && len(r.Altered) > 0 {
 				// What the place has more may have been decided after the ledger was read.
-				fresh, err := s.ledger.State(ctx, ledger.Scope{})
+				fresh, err := s.ledger.State(ctx, ledger.Scope{Openings: s.some()})
 				if err != nil {
 					return nil, err
 				}
@@ -131,7 +171,7 @@ func (s *Site) read(ctx context.Context, decided ledger.Scope, there driver.Scop
 // look reads both sides. The ledger comes first: what the place has more was decided later.
 // What is large of the ledger is read beside the place, where nothing goes on meanwhile.
 func (s *Site) look(ctx context.Context, decided ledger.Scope, scope driver.Scope) (*ledger.State, *driver.Observation, enacted, error) {
-	st, err := s.ledger.State(ctx, ledger.Scope{})
+	st, err := s.ledger.State(ctx, ledger.Scope{Openings: decided.Openings})
 	if err != nil {
 		return nil, nil, enacted{}, err
 	}
@@ -142,7 +182,7 @@ func (s *Site) look(ctx context.Context, decided ledger.Scope, scope driver.Scop
 	for _, o := range st.Openings {
 		scope.Openings = append(scope.Openings, o.ID)
 	}
-	if decided == (ledger.Scope{}) {
+	if !decided.Resources && !decided.Files {
 		o, err := s.driver.Observe(ctx, scope)
 		return st, o, enacted{}, err
 	}
@@ -152,7 +192,7 @@ func (s *Site) look(ctx context.Context, decided ledger.Scope, scope driver.Scop
 	var err1, err2 error
 	var both sync.WaitGroup
 	both.Go(func() {
-		if whole, err1 = s.ledger.State(ctx, decided); err1 == nil {
+		if whole, err1 = s.ledger.State(ctx, ledger.Scope{Resources: decided.Resources, Files: decided.Files, Openings: s.some()}); err1 == nil {
 			e.estate, e.err = estate.ReadEnactedFiles(whole.Files)
 		}
 	})
@@ -168,6 +208,7 @@ func (s *Site) look(ctx context.Context, decided ledger.Scope, scope driver.Scop
 		scope.Openings = nil
 		return s.look(ctx, decided, scope)
 	}
+	whole.Openings, whole.Intended, whole.Altered = st.Openings, st.Intended, st.Altered
 	return whole, o, e, nil
 }
 
@@ -177,11 +218,7 @@ func (s *Site) join(ctx context.Context, st *ledger.State, o *driver.Observation
 		Basis: Basis{st.Revision, o.Mark}, Machines: o.Machines, Plan: o.Plan, Openings: st.Openings, Files: st.Files, Unfinished: st.Unfinished,
 		Outside: o.Outside, Keys: o.Keys, Behind: max(behind, o.Behind),
 	}
-	for i, one := range r.Openings {
-		if at, shut := o.Shut[one.ID]; shut && one.Ended.IsZero() { // it is not recorded yet
-			r.Openings[i].Ended = at
-		}
-	}
+	withShut(r.Openings, o)
 	if !there.Plan {
 		return r, nil
 	}

@@ -86,6 +86,8 @@ type DB struct {
 	db     *sql.DB
 	path   string
 	format Format
+	sound  bool // it is as this program left it, or was found sound
+	write  bool
 }
 
 // Open opens the file at path, for reading alone where readOnly is set. Without
@@ -153,13 +155,14 @@ func open(ctx context.Context, path string, format Format, dsn string) (*DB, err
 }
 
 func openOnce(ctx context.Context, path string, format Format, dsn string) (*DB, error) {
+	s := &DB{path: path, format: format, write: !strings.Contains(dsn, "mode=ro"), sound: asLeft(path)}
 	db, err := sql.Open("sqlite", dsn)
 	if err != nil {
 		return nil, err
 	}
 	db.SetMaxOpenConns(1)
-	s := &DB{db: db, path: path, format: format}
-	if err := s.check(ctx, !strings.Contains(dsn, "mode=ro")); err != nil {
+	s.db = db
+	if err := s.check(ctx, s.write); err != nil {
 		return nil, errors.Join(s.explain(err), db.Close())
 	}
 	return s, nil
@@ -226,8 +229,12 @@ func (s *DB) upgrade(ctx context.Context) error {
 }
 
 // CheckIntegrity reads every page of the file, but for those of the tables that only grow, and
-// tells whether it is sound. Cost: linear in the rest.
+// tells whether it is sound. Where it was as this program left it, nothing is read. Cost: linear
+// in the rest, where somebody else wrote to it or a process died.
 func (s *DB) CheckIntegrity(ctx context.Context) error {
+	if s.sound {
+		return nil
+	}
 	var tables []string
 	rows, err := s.db.QueryContext(ctx, `SELECT name FROM sqlite_master WHERE type = 'table' ORDER BY name`)
 	if err != nil {
@@ -254,6 +261,7 @@ func (s *DB) CheckIntegrity(ctx context.Context) error {
 			return &DamagedError{Path: s.path, Why: "is damaged: " + text, Mend: "restore it from a copy; nothing was written to it"}
 		}
 	}
+	s.sound = true
 	return nil
 }
 
@@ -277,7 +285,13 @@ func ignoreDone(err error) error {
 }
 
 // Close closes the store.
-func (s *DB) Close() error { return s.db.Close() }
+func (s *DB) Close() error {
+	err := s.db.Close()
+	if err == nil && s.sound && s.write {
+		leave(s.path)
+	}
+	return err
+}
 
 func code(err error) int {
 	if e, ok := errors.AsType[*sqlite.Error](err); ok {
@@ -346,6 +360,31 @@ func Each(ctx context.Context, tx *sql.Tx, query string, read func(scan func(...
 		}
 	}
 	return rows.Err()
+}
+
+// Moments reads rows of a number and a moment in RFC 3339.
+func Moments(ctx context.Context, tx *sql.Tx, query string, args ...any) (map[int64]time.Time, error) {
+	out := map[int64]time.Time{}
+	err := Each(ctx, tx, query, func(scan func(...any) error) error {
+		var id int64
+		var text string
+		if err := scan(&id, &text); err != nil {
+			return err
+		}
+		at, err := time.Parse(time.RFC3339Nano, text)
+		out[id] = at
+		return err
+	}, args...)
+	return out, err
+}
+
+// Numbers are a list of numbers as json_each of SQLite takes them.
+func Numbers(list ...int64) string {
+	text, err := json.Marshal(append([]int64{}, list...))
+	if err != nil {
+		panic("store: numbers do not marshal: " + err.Error())
+	}
+	return string(text)
 }
 
 // ReadMeta reads what a store keeps about itself: one value, as JSON in the table meta

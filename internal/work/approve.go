@@ -55,7 +55,7 @@ func (w *Work) requested(st *State, id int64) (opening.Opening, error) {
 
 // WouldOpen tells what a request that waits would open now, were it approved.
 func (w *Work) WouldOpen(ctx context.Context, id int64) (o opening.Opening, d exposure.Difference, st *State, err error) {
-	if st, err = w.installed(ctx, w.Site.Judged); err != nil {
+	if st, err = w.Installed(ctx); err != nil {
 		return o, d, nil, err
 	}
 	if o, err = w.requested(st, id); err != nil {
@@ -88,7 +88,7 @@ func (w *Work) Approve(ctx context.Context, id int64) (granted opening.Granted, 
 }
 
 func (w *Work) approveOnce(ctx context.Context, id int64) (opening.Granted, error) {
-	st, err := w.installed(ctx, w.Site.Judged)
+	st, err := w.judged(ctx, id)
 	if err != nil {
 		return opening.Granted{}, err
 	}
@@ -106,7 +106,7 @@ func (w *Work) approveOnce(ctx context.Context, id int64) (opening.Granted, erro
 		return opening.Granted{}, err
 	}
 	granted, err := opening.Approved(opening.Request{
-		Person: o.Person, Words: o.Words, Now: now, Estate: st.Estate, Plan: st.Plan, Active: Active(st.Report.Openings, now),
+		Person: o.Person, Words: o.Words, Now: now, Estate: st.Estate, Plan: st.Plan,
 		Running: func(name string) bool { return machines[name].State == driver.Running },
 	}, o)
 	if err != nil {
@@ -123,7 +123,7 @@ func (w *Work) approveOnce(ctx context.Context, id int64) (opening.Granted, erro
 // Decline ends a request that waits, with a reason. The error is a *CannotApproveError.
 func (w *Work) Decline(ctx context.Context, id int64, why string) (opening.Opening, error) {
 	for range mostTries {
-		st, err := w.installed(ctx, w.Site.Judged)
+		st, err := w.judged(ctx, id)
 		if err != nil {
 			return opening.Opening{}, err
 		}

@@ -34,7 +34,7 @@ func (w *Work) heldOf(ctx context.Context, st *State, id int64) (opening.Opening
 // Extend asks for an opening of the person's own for longer: for a length from now, or until
 // a moment. It is judged as a request for the same.
 func (w *Work) Extend(ctx context.Context, id int64, words sentence.Open) (opening.Granted, error) {
-	st, err := w.installed(ctx, w.Site.Judged)
+	st, err := w.judged(ctx, id)
 	if err != nil {
 		return opening.Granted{}, err
 	}
@@ -77,7 +77,7 @@ type Narrower struct {
 // *sentence.Error where nothing would be left, or nothing be less.
 func (w *Work) Narrow(ctx context.Context, id int64, to Narrower) (opening.Opening, error) {
 	for range mostTries {
-		st, err := w.installed(ctx, w.Site.Judged)
+		st, err := w.judged(ctx, id)
 		if err != nil {
 			return opening.Opening{}, err
 		}

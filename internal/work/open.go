@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"sync"
 	"time"
 
 	"ironbark/internal/driver"
@@ -36,7 +37,7 @@ func (w *Work) Open(ctx context.Context, words sentence.Open) (granted opening.G
 }
 
 func (w *Work) openOnce(ctx context.Context, words sentence.Open) (opening.Granted, error) {
-	st, err := w.installed(ctx, w.Site.Judged)
+	st, err := w.judged(ctx)
 	if err != nil {
 		return opening.Granted{}, err
 	}
@@ -64,10 +65,16 @@ func (w *Work) openOnce(ctx context.Context, words sentence.Open) (opening.Grant
 	if err != nil {
 		return opening.Granted{}, err
 	}
-	granted, err := opening.Judge(opening.Request{
-		Person: w.Person, Words: words, Now: now, Estate: st.Estate, Plan: st.Plan, Active: Active(st.Report.Openings, now), Owed: owed[w.Person],
+	request := opening.Request{
+		Person: w.Person, Words: words, Now: now, Estate: st.Estate, Plan: st.Plan, Owed: owed[w.Person],
 		Running: func(name string) bool { return machines[name].State == driver.Running },
-	})
+	}
+	alike, err := w.Site.Alike(ctx, w.Person, opening.Flows(request))
+	if err != nil {
+		return opening.Granted{}, err
+	}
+	request.Alike = Active(alike, now)
+	granted, err := opening.Judge(request)
 	if err != nil {
 		return granted, err
 	}
@@ -145,26 +152,23 @@ func (u *UnknownPersonError) ExitStatus() int { return 6 }
 
 // leads reports whether the person may close anybody's openings.
 func (w *Work) leads(ctx context.Context) bool {
-	st, err := w.installed(ctx, w.Site.Judged)
+	st, err := w.judged(ctx)
 	return err == nil && st.Estate.Belongs(w.Person, rights.Leads)
 }
 
-// Close ends openings early: those that which reports true for. It returns them,
-// none where nothing was open; a *NotYoursError closes nothing. While the record cannot be read
-// nobody knows whose they are, and anybody may. The error may be a
-// *site.UnrecordedError: then they are closed.
-func (w *Work) Close(ctx context.Context, which func(opening.Opening) bool) ([]opening.Opening, error) {
-	st, err := w.Held(ctx)
-	if err != nil {
-		return nil, err
-	}
+// Close ends openings early: those of a state, which Held or HeldOf returned, that which
+// reports true for. It returns them, none where nothing was open; a *NotYoursError closes
+// nothing. While the record cannot be read nobody knows whose they are, and anybody may. The
+// error may be a *site.UnrecordedError: then they are closed.
+func (w *Work) Close(ctx context.Context, st *State, which func(opening.Opening) bool) ([]opening.Opening, error) {
 	var list []opening.Opening
 	var ids []int64
+	leads := sync.OnceValue(func() bool { return w.leads(ctx) })
 	for _, o := range Active(st.Report.Openings, st.Clock(w.Clock.Now())) {
 		if !which(o) {
 			continue
 		}
-		if !st.Alone && o.Person != w.Person && !w.leads(ctx) {
+		if !st.Alone && o.Person != w.Person && !leads() {
 			return nil, &NotYoursError{Person: w.Person, Opening: o}
 		}
 		list = append(list, o)
@@ -176,7 +180,7 @@ func (w *Work) Close(ctx context.Context, which func(opening.Opening) bool) ([]o
 	for i := range list {
 		list[i].Ended, list[i].EndedBy = w.Clock.Now().UTC(), w.Person
 	}
-	err = w.Site.End(ctx, w.Person, "", ids...)
+	err := w.Site.End(ctx, w.Person, "", ids...)
 	if _, closed := errors.AsType[*site.UnrecordedError](err); err != nil && !closed {
 		return nil, err
 	}
@@ -187,9 +191,19 @@ func (w *Work) Close(ctx context.Context, which func(opening.Opening) bool) ([]o
 func Overridden(st *State, at time.Time) map[int64]string {
 	view := exposure.NewView(st.Plan, at)
 	out := map[int64]string{}
+	var denies []flow.Rule
+	for _, r := range st.Plan.Rules {
+		if r.Kind == flow.Deny && flow.Active(r.Until, at) {
+			denies = append(denies, r)
+		}
+	}
 	for _, o := range Active(st.Report.Openings, at) {
 		passes, deny := false, ""
 		for _, part := range o.Parts {
+			if !slices.ContainsFunc(denies, func(r flow.Rule) bool { return r.Services.Overlaps(part.Services) && r.From.Overlaps(part.From) }) {
+				passes = true
+				continue
+			}
 			for _, name := range part.Machines {
 				m, ok := st.Plan.MachineByName(name)
 				if !ok {

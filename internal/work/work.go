@@ -69,6 +69,11 @@ func (w *Work) installed(ctx context.Context, read func(context.Context) (*site.
 	return &State{Report: r, Files: r.Files, Estate: e, Plan: r.Plan}, nil
 }
 
+// judged is Installed with what a request is judged by, and some openings by number.
+func (w *Work) judged(ctx context.Context, ids ...int64) (*State, error) {
+	return w.installed(ctx, func(ctx context.Context) (*site.Report, error) { return w.Site.Judged(ctx, ids...) })
+}
+
 // Asked returns the state that a question is asked of.
 func (w *Work) Asked(ctx context.Context, draft bool) (*State, error) {
 	files, err := w.Folder.Read()
@@ -189,7 +194,8 @@ func withOpenings(p *flow.Plan, list []opening.Opening, at time.Time) *flow.Plan
 }
 
 // Active returns the openings that hold at a moment.
-func Active(list []opening.Opening, at time.Time) (active []opening.Opening) {
+func Active(list []opening.Opening, at time.Time) []opening.Opening {
+	active := make([]opening.Opening, 0, len(list))
 	for _, o := range list {
 		if o.Active(at) {
 			active = append(active, o)

@@ -116,7 +116,7 @@ func count(n int, noun string) string {
 func wrap(text string, width int) (lines []string) {
 	line := ""
 	for word := range strings.SplitSeq(oneLine(text), " ") {
-		for ansi.StringWidth(word) > width {
+		for widthOf(word) > width {
 			if line != "" {
 				lines, line = append(lines, line), ""
 			}
@@ -126,7 +126,7 @@ func wrap(text string, width int) (lines []string) {
 		switch {
 		case line == "":
 			line = word
-		case ansi.StringWidth(line)+1+ansi.StringWidth(word) > width:
+		case widthOf(line)+1+widthOf(word) > width:
 			lines, line = append(lines, line), word
 		default:
 			line += " " + word
@@ -193,7 +193,7 @@ func (p *Printer) TableIn(indent string, heads []string, rows [][]string, right 
 				if y < len(cell) {
 					text = cell[y]
 				}
-				pad := strings.Repeat(" ", widths[i]-ansi.StringWidth(text))
+				pad := strings.Repeat(" ", widths[i]-widthOf(text))
 				if slices.Contains(right, i) {
 					text = pad + text
 				} else {
@@ -230,6 +230,16 @@ func (p *Printer) records(indent string, heads []string, rows [][]string) {
 	}
 }
 
+// widthOf is how many columns a text takes.
+func widthOf(text string) int {
+	for i := range len(text) {
+		if text[i] < ' ' || text[i] > '~' {
+			return ansi.StringWidth(text)
+		}
+	}
+	return len(text)
+}
+
 // fit finds widths for the columns: their natural ones where there is room, and
 // otherwise the widest column gives way first, down to its longest word. It
 // reports whether all words fit.
@@ -238,9 +248,9 @@ func fit(rows [][]string, width int) ([]int, bool) {
 	for _, row := range rows {
 		for i, cell := range row {
 			cell = oneLine(cell)
-			widths[i] = max(widths[i], ansi.StringWidth(cell))
+			widths[i] = max(widths[i], widthOf(cell))
 			for word := range strings.SplitSeq(cell, " ") {
-				words[i] = max(words[i], ansi.StringWidth(word))
+				words[i] = max(words[i], widthOf(word))
 			}
 		}
 	}

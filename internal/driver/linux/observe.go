@@ -36,7 +36,15 @@ func (s *Site) Observe(ctx context.Context, scope driver.Scope) (*driver.Observa
 		if rows, err = readPlan(ctx, tx); err != nil {
 			return err
 		}
-		passing, err = readPassing(ctx, tx)
+		if before != m.Generation { // what somebody else wrote is read back with all that should pass
+			passing, err = readPassing(ctx, tx)
+			return err
+		}
+		if scope.Some {
+			passing, err = readPassingOf(ctx, tx, scope.Openings)
+		} else {
+			passing, err = readPassing(ctx, tx)
+		}
 		return err
 	})
 	if err != nil {
@@ -85,19 +93,9 @@ func (s *Site) observe(ctx context.Context, tx *sql.Tx, scope driver.Scope, o *d
 			o.Resources = list
 		}
 	}
-	for _, id := range scope.Openings {
-		err := store.Each(ctx, tx, `SELECT at FROM shut WHERE id = ?`, func(scan func(...any) error) error {
-			var at string
-			if err := scan(&at); err != nil {
-				return err
-			}
-			when, err := time.Parse(time.RFC3339Nano, at)
-			o.Shut[id] = when
-			return err
-		}, id)
-		if err != nil {
-			return err
-		}
+	var err error
+	if o.Shut, err = store.Moments(ctx, tx, `SELECT id, at FROM shut WHERE id IN (SELECT value FROM json_each(?))`, store.Numbers(scope.Openings...)); err != nil {
+		return err
 	}
 	return tx.QueryRowContext(ctx, `SELECT max((SELECT coalesce(max(id), 0) FROM shut), (SELECT coalesce(max(id), 0) FROM passing))`).Scan(&o.Highest)
 }

@@ -10,6 +10,7 @@ import (
 
 	"ironbark/internal/driver"
 	"ironbark/internal/flow"
+	"ironbark/internal/store"
 )
 
 // Pass lets an opening pass.
@@ -22,50 +23,52 @@ func (s *Site) Pass(ctx context.Context, p driver.Passage) error {
 		if was > 0 {
 			return driver.ErrShut
 		}
-		before, err := readPassing(ctx, tx)
+		ended, err := passingWhere(ctx, tx, ` AND until <= ?`, s.clock.Now().UnixMilli())
 		if err != nil {
 			return err
 		}
-		changed := []driver.Passage{p}
-		for _, o := range before {
-			if !lasts(o, s.clock.Now()) {
-				changed = append(changed, o)
-				if _, err := tx.ExecContext(ctx, `UPDATE passing SET over = 1 WHERE id = ?`, o.ID); err != nil {
-					return err
-				}
-			}
+		ids := []int64{p.ID}
+		for _, o := range ended {
+			ids = append(ids, o.ID)
 		}
-		if err := putPassage(ctx, tx, p); err != nil {
+		before, err := concerned(ctx, tx, ids, p)
+		if err != nil {
+			return err
+		}
+		if err := errors.Join(endPassages(ctx, tx, ids), putPassage(ctx, tx, p)); err != nil {
 			return err
 		}
 		m.Mark++
-		return s.reopen(ctx, tx, m, before, changed...)
+		return s.reopen(ctx, tx, m, before, append(ended, p)...)
 	})
 }
 
-// lasts reports whether something of an opening has not ended yet.
-func lasts(p driver.Passage, at time.Time) bool {
-	return slices.ContainsFunc(p.Parts, func(one driver.Part) bool { return at.Before(one.End) })
+// concerned reads the openings that let something pass to the machines of some of them, by
+// number, and of those that are given.
+func concerned(ctx context.Context, tx *sql.Tx, ids []int64, list ...driver.Passage) ([]driver.Passage, error) {
+	were, err := readPassingOf(ctx, tx, ids)
+	if err != nil {
+		return nil, err
+	}
+	return readPassingTo(ctx, tx, machinesOf(append(were, list...)...))
 }
 
 // Shut ends openings for good.
 func (s *Site) Shut(ctx context.Context, at time.Time, ids ...int64) error {
 	return s.change(ctx, func(tx *sql.Tx, m *meta) error {
-		before, err := readPassing(ctx, tx)
+		before, err := concerned(ctx, tx, ids)
 		if err != nil {
 			return err
 		}
-		for _, id := range ids {
-			_, err1 := tx.ExecContext(ctx, `INSERT OR IGNORE INTO shut VALUES (?, ?)`, id, at.UTC().Format(time.RFC3339Nano))
-			_, err2 := tx.ExecContext(ctx, `UPDATE passing SET over = 1 WHERE id = ?`, id)
-			if err := errors.Join(err1, err2); err != nil {
-				return err
-			}
+		_, err = tx.ExecContext(ctx, `INSERT OR IGNORE INTO shut SELECT value, ? FROM json_each(?)`, at.UTC().Format(time.RFC3339Nano), store.Numbers(ids...))
+		if err := errors.Join(err, endPassages(ctx, tx, ids)); err != nil {
+			return err
 		}
 		m.Mark++
+		going := numbers(ids)
 		var gone []driver.Passage
 		for _, p := range before {
-			if slices.Contains(ids, p.ID) {
+			if going[p.ID] {
 				gone = append(gone, p)
 			}
 		}
@@ -73,8 +76,16 @@ func (s *Site) Shut(ctx context.Context, at time.Time, ids ...int64) error {
 	})
 }
 
+func numbers(ids []int64) map[int64]bool {
+	set := make(map[int64]bool, len(ids))
+	for _, id := range ids {
+		set[id] = true
+	}
+	return set
+}
+
 // reopen writes anew what openings let pass to the machines of some of them. before are
-// those that passed until now.
+// those that passed to these machines until now.
 func (s *Site) reopen(ctx context.Context, tx *sql.Tx, m *meta, before []driver.Passage, changed ...driver.Passage) error {
 	if !exists(s.prefix) {
 		return nil
@@ -95,26 +106,32 @@ func (s *Site) reopen(ctx context.Context, tx *sql.Tx, m *meta, before []driver.
 	if len(changed) == 0 {
 		return nil
 	}
-	concerned := map[string]bool{}
-	for _, p := range append(slices.Clone(changed), before...) {
-		for _, part := range p.Parts {
-			for _, name := range part.Machines {
-				concerned[name] = concerned[name] || slices.ContainsFunc(changed, func(c driver.Passage) bool { return c.ID == p.ID })
-			}
+	machines := machinesOf(changed...)
+	going := map[int64]bool{}
+	for _, p := range changed {
+		going[p.ID] = true
+	}
+	for _, p := range before { // what passed under the same number
+		if going[p.ID] {
+			machines = append(machines, machinesOf(p)...)
 		}
+	}
+	anew := map[string]bool{}
+	for _, name := range machines {
+		anew[name] = true
 	}
 	list, err := readResources(ctx, tx)
 	if err != nil {
 		return err
 	}
-	passing, err := readPassing(ctx, tx)
+	passing, err := readPassingTo(ctx, tx, machines)
 	if err != nil {
 		return err
 	}
 	led := map[netip.Addr]bool{}
 	var open []opened
 	for machine, to := range addrsOf(list) {
-		if !concerned[machine] {
+		if !anew[machine] {
 			continue
 		}
 		boxes := openings(passing, machine)

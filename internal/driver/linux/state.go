@@ -21,9 +21,10 @@ const Name = "linux.db"
 
 var format = store.Format{
 	ApplicationID: 0x49726e6c, // "Irnl"
-	Version:       2,
+	Version:       3,
 	Upgrades: map[int64]func(context.Context, *sql.Tx, string) error{
 		1: store.SQL(countsSchema),
+		2: store.SQL(passingSchema + fillPassing),
 	},
 	Schema: `
 CREATE TABLE meta (id INTEGER PRIMARY KEY, body TEXT NOT NULL) STRICT;
@@ -32,8 +33,21 @@ CREATE TABLE plan (key TEXT PRIMARY KEY, body TEXT NOT NULL) STRICT, WITHOUT ROW
 CREATE TABLE passing (id INTEGER PRIMARY KEY, body TEXT NOT NULL, over INTEGER NOT NULL) STRICT;
 CREATE TABLE shut (id INTEGER PRIMARY KEY, at TEXT NOT NULL) STRICT;
 CREATE TABLE machines (name TEXT PRIMARY KEY, off TEXT NOT NULL, hash TEXT NOT NULL) STRICT, WITHOUT ROWID;
-` + countsSchema,
+` + countsSchema + passingSchema,
 }
+
+// passingSchema finds the openings that let something pass to a machine, and those whose end (in
+// Unix milliseconds, rounded up) has come.
+const passingSchema = `
+ALTER TABLE passing ADD COLUMN until INTEGER NOT NULL DEFAULT 0;
+CREATE INDEX passing_until ON passing (until) WHERE over = 0;
+CREATE TABLE passing_at (machine TEXT, id INTEGER, PRIMARY KEY (machine, id)) STRICT, WITHOUT ROWID;
+`
+
+const fillPassing = `
+INSERT OR IGNORE INTO passing_at SELECT m.value, p.id FROM passing p, json_each(p.body, '$.parts') q, json_each(q.value, '$.machines') m WHERE p.over = 0;
+UPDATE passing SET until = (SELECT coalesce(max(CAST((julianday(json_extract(q.value, '$.end')) - 2440587.5) * 86400000 AS INTEGER)), 0) + 1000 FROM json_each(body, '$.parts') q);
+`
 
 // layout is which sets a table has and how their keys are made up. One that a program of another
 // layout installed is not written to: it is put in place anew, whole.
@@ -86,14 +100,62 @@ func putPassage(ctx context.Context, tx *sql.Tx, p driver.Passage) error {
 	}
 	body, err := json.Marshal(w)
 	if err == nil {
-		_, err = tx.ExecContext(ctx, `INSERT OR REPLACE INTO passing VALUES (?, ?, 0)`, p.ID, string(body))
+		_, err = tx.ExecContext(ctx, `INSERT OR REPLACE INTO passing (id, body, over, until) VALUES (?, ?, 0, ?)`, p.ID, string(body), p.End().Add(time.Millisecond-1).UnixMilli())
+	}
+	for _, name := range machinesOf(p) {
+		if err == nil {
+			_, err = tx.ExecContext(ctx, `INSERT OR IGNORE INTO passing_at VALUES (?, ?)`, name, p.ID)
+		}
 	}
 	return err
 }
 
+// endPassages keeps that some openings are over.
+func endPassages(ctx context.Context, tx *sql.Tx, ids []int64) error {
+	these := store.Numbers(ids...)
+	_, err1 := tx.ExecContext(ctx, `UPDATE passing SET over = 1 WHERE id IN (SELECT value FROM json_each(?))`, these)
+	_, err2 := tx.ExecContext(ctx, `DELETE FROM passing_at WHERE (machine, id) IN (SELECT m.value, p.id FROM passing p, json_each(p.body, '$.parts') q, json_each(q.value, '$.machines') m
+		WHERE p.id IN (SELECT value FROM json_each(?)))`, these)
+	return errors.Join(err1, err2)
+}
+
+// machinesOf names the machines to which openings let something pass, each once.
+func machinesOf(list ...driver.Passage) (names []string) {
+	known := map[string]bool{}
+	for _, p := range list {
+		for _, part := range p.Parts {
+			for _, name := range part.Machines {
+				if !known[name] {
+					known[name] = true
+					names = append(names, name)
+				}
+			}
+		}
+	}
+	return names
+}
+
 // readPassing reads the openings that pass, or will.
-func readPassing(ctx context.Context, tx *sql.Tx) (list []driver.Passage, err error) {
-	err = store.Each(ctx, tx, `SELECT id, body FROM passing WHERE over = 0 ORDER BY id`, func(scan func(...any) error) error {
+func readPassing(ctx context.Context, tx *sql.Tx) ([]driver.Passage, error) {
+	return passingWhere(ctx, tx, ``)
+}
+
+// readPassingOf reads those of some numbers.
+func readPassingOf(ctx context.Context, tx *sql.Tx, ids []int64) ([]driver.Passage, error) {
+	return passingWhere(ctx, tx, ` AND id IN (SELECT value FROM json_each(?))`, store.Numbers(ids...))
+}
+
+// readPassingTo reads those that let something pass to some machines.
+func readPassingTo(ctx context.Context, tx *sql.Tx, machines []string) ([]driver.Passage, error) {
+	names, err := json.Marshal(append([]string{}, machines...))
+	if err != nil {
+		return nil, err
+	}
+	return passingWhere(ctx, tx, ` AND id IN (SELECT id FROM passing_at WHERE machine IN (SELECT value FROM json_each(?)))`, string(names))
+}
+
+func passingWhere(ctx context.Context, tx *sql.Tx, where string, args ...any) (list []driver.Passage, err error) {
+	err = store.Each(ctx, tx, `SELECT id, body FROM passing WHERE over = 0`+where+` ORDER BY id`, func(scan func(...any) error) error {
 		var p driver.Passage
 		var body string
 		if err := scan(&p.ID, &body); err != nil {
@@ -114,7 +176,7 @@ func readPassing(ctx context.Context, tx *sql.Tx) (list []driver.Passage, err er
 		}
 		list = append(list, p)
 		return nil
-	})
+	}, args...)
 	return list, err
 }
 

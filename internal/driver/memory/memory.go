@@ -91,7 +91,7 @@ func (p *Place) Observe(_ context.Context, scope driver.Scope) (*driver.Observat
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	o := &driver.Observation{
-		Mark: fmt.Sprint(p.mark), Identity: p.identity, Machines: map[string]driver.Machine{}, Keys: map[string]string{}, Plan: p.installed(), Shut: maps.Clone(p.shut),
+		Mark: fmt.Sprint(p.mark), Identity: p.identity, Machines: map[string]driver.Machine{}, Keys: map[string]string{}, Plan: p.installed(scope), Shut: maps.Clone(p.shut),
 	}
 	maps.DeleteFunc(o.Shut, func(id int64, _ time.Time) bool { return !slices.Contains(scope.Openings, id) })
 	for _, known := range []iter.Seq[int64]{maps.Keys(p.shut), maps.Keys(p.passing)} {
@@ -113,9 +113,12 @@ func (p *Place) Observe(_ context.Context, scope driver.Scope) (*driver.Observat
 }
 
 // installed is the plan with its openings.
-func (p *Place) installed() *flow.Plan {
+func (p *Place) installed(scope driver.Scope) *flow.Plan {
 	var rules []flow.Rule
 	for _, id := range slices.Sorted(maps.Keys(p.passing)) {
+		if scope.Some && !slices.Contains(scope.Openings, id) {
+			continue
+		}
 		rules = append(rules, p.passing[id].Rules(p.plan)...)
 	}
 	return p.plan.With(rules...)
@@ -208,7 +211,7 @@ func (p *Place) AcceptClock(context.Context) error { return nil }
 func (p *Place) Probe(_ context.Context, packet driver.Packet) (list []driver.ProbeResult, err error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	plan := p.installed()
+	plan := p.installed(driver.Everything)
 	view := exposure.NewView(plan, p.clock.Now())
 	for _, part := range view.Ask(flow.ServicesAt(packet.Service), span.One(flow.PointOf(packet.Source)), exposure.Target{Machine: -1, Address: packet.Target}) {
 		r := driver.ProbeResult{Open: part.Open, Reason: string(part.Reason), By: part.Origin.Sentence}

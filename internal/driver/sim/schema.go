@@ -15,10 +15,14 @@ import (
 const Name = "sim.db"
 
 // format is what the file holds. Rows of the tables belong to an owner: 0 is the plan,
-// and an opening owns its own by its number. shut has the openings that were shut.
+// and an opening owns its own by its number. shut has the openings that were shut, and ends
+// when those that pass end, in Unix milliseconds, rounded up.
 var format = store.Format{
 	ApplicationID: 0x49726e73, // "Irns"
-	Version:       1,
+	Version:       2,
+	Upgrades: map[int64]func(context.Context, *sql.Tx, string) error{
+		1: store.SQL(endsSchema + fillEnds),
+	},
 	Schema: `
 CREATE TABLE meta (id INTEGER PRIMARY KEY, body TEXT NOT NULL) STRICT;
 CREATE TABLE resources (kind TEXT, name TEXT, spec TEXT NOT NULL, given TEXT NOT NULL, PRIMARY KEY (kind, name)) STRICT, WITHOUT ROWID;
@@ -26,8 +30,19 @@ CREATE TABLE tables (owner INTEGER, key TEXT, body TEXT NOT NULL, PRIMARY KEY (o
 CREATE TABLE shut (id INTEGER PRIMARY KEY, at TEXT NOT NULL) STRICT;
 CREATE TABLE machines (name TEXT PRIMARY KEY, life TEXT NOT NULL, guest TEXT NOT NULL, log TEXT NOT NULL) STRICT, WITHOUT ROWID;
 CREATE TABLE outside (seq INTEGER PRIMARY KEY, at TEXT NOT NULL, who TEXT NOT NULL, what TEXT NOT NULL, data TEXT NOT NULL) STRICT;
-`,
+` + endsSchema,
 }
+
+const endsSchema = `
+CREATE TABLE ends (owner INTEGER PRIMARY KEY, until INTEGER NOT NULL) STRICT;
+CREATE INDEX ends_until ON ends (until);
+`
+
+// fillEnds fills in the ends of what openings let pass.
+const fillEnds = `
+INSERT INTO ends SELECT owner, max(CAST((julianday(json_extract(body, '$.until')) - 2440587.5) * 86400000 AS INTEGER)) + 1000 FROM tables
+  WHERE owner > 0 AND key LIKE 'rule %' GROUP BY owner;
+`
 
 // TakeOver takes what is the stand-in's out of a store of before, in which it stood
 // beside the ledger, and keeps it in a file of its own beside that one. It writes nothing
@@ -62,6 +77,7 @@ func TakeOver(ctx context.Context, path string) (err error) {
 var takeOver = strings.TrimSpace(`
 INSERT INTO resources SELECT kind, name, spec, given FROM before.things WHERE spec <> '';
 INSERT INTO tables SELECT owner, key, body FROM before.tables;
+` + fillEnds + `
 INSERT INTO machines SELECT name, life, guest, log FROM before.machines;
 INSERT INTO shut SELECT id, coalesce(json_extract(body, '$.ended'), json_extract(body, '$.end')) FROM before.openings WHERE over = 1;
 INSERT INTO outside SELECT seq, at, who, what, json_set(data, '$.after', json_object('Seq', json_extract(data, '$.after'), 'Hash', '')) FROM before.outside;

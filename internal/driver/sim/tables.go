@@ -55,7 +55,7 @@ func (s *Site) observe(ctx context.Context, tx *sql.Tx, scope driver.Scope, o *d
 		}
 	}
 	if scope.Plan {
-		rows, err := readTables(ctx, tx)
+		rows, err := readTables(ctx, tx, scope)
 		if err != nil {
 			return err
 		}
@@ -69,18 +69,9 @@ func (s *Site) observe(ctx context.Context, tx *sql.Tx, scope driver.Scope, o *d
 			return err
 		}
 	}
-	for _, id := range scope.Openings {
-		var at string
-		err := tx.QueryRowContext(ctx, `SELECT at FROM shut WHERE id = ?`, id).Scan(&at)
-		if errors.Is(err, sql.ErrNoRows) {
-			continue
-		}
-		if err != nil {
-			return err
-		}
-		if o.Shut[id], err = time.Parse(time.RFC3339Nano, at); err != nil {
-			return err
-		}
+	var err error
+	if o.Shut, err = store.Moments(ctx, tx, `SELECT id, at FROM shut WHERE id IN (SELECT value FROM json_each(?))`, store.Numbers(scope.Openings...)); err != nil {
+		return err
 	}
 	return tx.QueryRowContext(ctx, `SELECT max((SELECT coalesce(max(id), 0) FROM shut), (SELECT coalesce(max(owner), 0) FROM tables))`).Scan(&o.Highest)
 }
@@ -93,9 +84,13 @@ const (
 
 // readTables reads all rows, each once. They are read as one text, which takes a third of
 // the time that it takes to read them one by one.
-func readTables(ctx context.Context, tx *sql.Tx) ([]flow.Row, error) {
+func readTables(ctx context.Context, tx *sql.Tx, scope driver.Scope) ([]flow.Row, error) {
 	var text string
-	err := tx.QueryRowContext(ctx, `SELECT coalesce(group_concat(key || char(31) || body, char(30)), '') FROM tables`).Scan(&text)
+	where, args := ``, []any(nil)
+	if scope.Some {
+		where, args = ` WHERE owner IN (SELECT value FROM json_each(?))`, []any{store.Numbers(append([]int64{base}, scope.Openings...)...)}
+	}
+	err := tx.QueryRowContext(ctx, `SELECT coalesce(group_concat(key || char(31) || body, char(30)), '') FROM tables`+where, args...).Scan(&text)
 	if err != nil || text == "" {
 		return nil, err
 	}
@@ -173,28 +168,31 @@ func (s *Site) Pass(ctx context.Context, p driver.Passage) error {
 			return err
 		}
 		m.Mark++
-		return putRows(ctx, tx, p.ID, rows)
+		_, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO ends VALUES (?, ?)`, p.ID, p.End().Add(time.Millisecond-1).UnixMilli())
+		return errors.Join(err, putRows(ctx, tx, p.ID, rows))
 	})
 }
 
 // prune takes rules that have ended by themselves out of the tables of openings.
 func (s *Site) prune(ctx context.Context, tx *sql.Tx) error {
-	_, err := tx.ExecContext(ctx, `DELETE FROM tables WHERE owner IN (SELECT owner FROM tables WHERE owner > 0 AND key LIKE 'rule %'
-		GROUP BY owner HAVING max(julianday(json_extract(body, '$.until'))) < julianday(?) - 0.001)`, s.clock.Now().UTC().Format(time.RFC3339Nano))
-	return err
+	over := s.clock.Now().Add(-pruneAfter).UnixMilli()
+	_, err1 := tx.ExecContext(ctx, `DELETE FROM tables WHERE owner IN (SELECT owner FROM ends WHERE until < ?)`, over)
+	_, err2 := tx.ExecContext(ctx, `DELETE FROM ends WHERE until < ?`, over)
+	return errors.Join(err1, err2)
 }
+
+// pruneAfter is how long what has ended stands in the tables at least.
+const pruneAfter = 90 * time.Second
 
 // Shut ends openings for good.
 func (s *Site) Shut(ctx context.Context, at time.Time, ids ...int64) error {
 	return s.commit(ctx, func(tx *sql.Tx, m *meta) error {
-		for _, id := range ids {
-			_, err1 := tx.ExecContext(ctx, `INSERT OR IGNORE INTO shut VALUES (?, ?)`, id, at.UTC().Format(time.RFC3339Nano))
-			if err := errors.Join(err1, putRows(ctx, tx, id, nil)); err != nil {
-				return err
-			}
-		}
 		m.Mark++
-		return nil
+		these := store.Numbers(ids...)
+		_, err1 := tx.ExecContext(ctx, `INSERT OR IGNORE INTO shut SELECT value, ? FROM json_each(?)`, at.UTC().Format(time.RFC3339Nano), these)
+		_, err2 := tx.ExecContext(ctx, `DELETE FROM tables WHERE owner > 0 AND owner IN (SELECT value FROM json_each(?))`, these)
+		_, err3 := tx.ExecContext(ctx, `DELETE FROM ends WHERE owner IN (SELECT value FROM json_each(?))`, these)
+		return errors.Join(err1, err2, err3)
 	})
 }
 

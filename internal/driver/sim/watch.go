@@ -82,7 +82,7 @@ func (s *Site) walker(ctx context.Context) (w *Walker, m meta, err error) {
 		if err := store.ReadMeta(ctx, tx, &m); err != nil {
 			return err
 		}
-		rows, err = readTables(ctx, tx)
+		rows, err = readTables(ctx, tx, driver.Everything)
 		return err
 	})
 	if err != nil {

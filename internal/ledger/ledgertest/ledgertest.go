@@ -31,6 +31,7 @@ func Run(t *testing.T, fresh func(t *testing.T) (open func() ledger.Ledger)) {
 		"a decision is kept, and what it was decided on": (*suite).decided,
 		"what a decision was made on must still stand":   (*suite).refused,
 		"an opening is kept in all that it is":           (*suite).openings,
+		"few of many openings are found":                 (*suite).few,
 		"an intent is kept with what it replaces":        (*suite).intents,
 		"the journal has cursors and tells what changed": (*suite).entries,
 		"what is looked for is found, and nothing else":  (*suite).found,
@@ -231,13 +232,58 @@ func (s *suite) openings() {
 	assert.Empty(s, s.state().Openings)
 	s.write(ledger.Decision{Person: "mara", Action: "open", Text: "opening 2", Openings: []opening.Opening{s.opening(2)}})
 	s.at = s.at.Add(2 * time.Hour)
-	s.write(ledger.Decision{Person: "mara", Action: "stop", Text: "something else"})
-	assert.Empty(s, s.state().Openings, "what ended by itself is over")
+	s.write(ledger.Decision{Person: "mara", Action: "end", Text: "opening 2", Over: []int64{2}})
+	assert.Empty(s, s.state().Openings, "what ended by itself is over once that is recorded")
 	all, err := s.l.Openings(s.Context())
 	require.NoError(s, err)
 	require.Len(s, all, 2)
 	assert.Equal(s, "ilse", all[0].EndedBy)
 	assert.Zero(s, all[1].Ended)
+}
+
+// few asks for few of many openings.
+func (s *suite) few() {
+	o := s.opening(1)
+	o.Parts, o.Waiting = o.Parts[:1], opening.Waiting{}
+	for i, end := range []time.Duration{time.Hour, 2 * time.Hour, 3 * time.Hour, 4 * time.Hour} {
+		one := o
+		one.ID, one.Parts = int64(i+1), slices.Clone(o.Parts)
+		one.Parts[0].End = s.at.Add(end + time.Microsecond)
+		if one.ID == 4 {
+			one.Person = "ilse"
+		}
+		s.write(ledger.Decision{Person: one.Person, Action: "open", Text: "one", Openings: []opening.Opening{one}, Intended: i == 2})
+	}
+	s.write(ledger.Decision{Person: "mara", Action: "open", Text: "of two parts", Openings: []opening.Opening{s.opening(5)}})
+	numbers := func(list []opening.Opening) (ids []int64) {
+		for _, o := range list {
+			ids = append(ids, o.ID)
+		}
+		return ids
+	}
+	some := func(by time.Duration, ids ...int64) []int64 {
+		st, err := s.l.State(s.Context(), ledger.Scope{Openings: ledger.Openings{Some: true, IDs: ids, By: s.at.Add(by)}})
+		require.NoError(s, err)
+		assert.Empty(s, st.Altered)
+		return numbers(st.Openings)
+	}
+	assert.Equal(s, []int64{3}, some(0), "what is intended is always told")
+	assert.Equal(s, []int64{2, 3, 5}, some(0, 2, 5, 99))
+	assert.Equal(s, []int64{3, 5}, some(time.Hour), "the first lasts a little longer")
+	assert.Equal(s, []int64{1, 3, 5}, some(time.Hour+time.Millisecond), "what ended by itself is told until that is recorded")
+	s.write(ledger.Decision{Person: "mara", Action: "end", Text: "ended", Over: []int64{1, 3}})
+	assert.Equal(s, []int64{3, 5}, some(time.Hour+time.Millisecond), "what became of an intent is not known")
+	alike := func(person string, p opening.Part) []int64 {
+		list, err := s.l.Alike(s.Context(), person, p)
+		require.NoError(s, err)
+		return numbers(list)
+	}
+	part := o.Parts[0]
+	part.End, part.Permit = s.at, ""
+	assert.Equal(s, []int64{2, 3}, alike("mara", part))
+	assert.Equal(s, []int64{4}, alike("ilse", part))
+	part.Machines = []string{"gauge-2"}
+	assert.Empty(s, alike("mara", part))
 }
 
 func (s *suite) intents() {

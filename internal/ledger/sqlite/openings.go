@@ -2,14 +2,20 @@ package sqlite
 
 import (
 	"context"
+	"crypto/sha256"
 	"database/sql"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"ironbark/internal/flow"
 	"ironbark/internal/ledger"
 	"ironbark/internal/opening"
+	"ironbark/internal/parallel"
+	"ironbark/internal/quickjson"
 	"ironbark/internal/sentence"
 	"ironbark/internal/store"
 )
@@ -102,71 +108,231 @@ func (w storedOpening) decode(id int64) (opening.Opening, error) {
 }
 
 func decode(id int64, text string) (opening.Opening, error) {
-	var w storedOpening
-	if err := json.Unmarshal([]byte(text), &w); err != nil {
-		return opening.Opening{}, fmt.Errorf("opening %d: %w", id, err)
+	w, ok := quickly(text)
+	if !ok {
+		w = storedOpening{}
+		if err := json.Unmarshal([]byte(text), &w); err != nil {
+			return opening.Opening{}, fmt.Errorf("opening %d: %w", id, err)
+		}
 	}
 	return w.decode(id)
+}
+
+// quickly reads an opening that has nothing but what each has. It reports false for others.
+func quickly(text string) (w storedOpening, ok bool) {
+	r := quickjson.Of(text)
+	r.Must(`{"person":"`)
+	w.Person = r.String()
+	if r.May(`,"request":"`) {
+		w.Request = r.String()
+	}
+	r.Must(`,"sentence":"`)
+	w.Sentence = r.String()
+	r.Must(`,"begin":"`)
+	w.Begin = r.Moment()
+	r.Must(`,"parts":[`)
+	for next := true; next && r.OK(); next = r.May(",") {
+		var p storedPart
+		r.Must(`{"machines":`)
+		p.Machines = r.Strings()
+		r.Must(`,"services":`)
+		p.Services = r.Strings()
+		r.Must(`,"from":`)
+		p.From = r.Strings()
+		r.Must(`,"end":"`)
+		p.End = r.Moment()
+		r.Must(`,"permit":"`)
+		p.Permit = r.String()
+		r.Must("}")
+		w.Parts = append(w.Parts, p)
+	}
+	r.Must("]}")
+	return w, r.Done()
 }
 
 // noIntent marks an opening that is intended and replaces none.
 const noIntent = "null"
 
-// readHeld reads the openings that are not known to be over, which of them are intended
-// alone, and which are not as the journal has them.
-func readHeld(ctx context.Context, tx *sql.Tx, st *ledger.State) error {
+// scanOpening reads an opening whose number and body were selected.
+func scanOpening(scan func(...any) error) (opening.Opening, error) {
+	var id int64
+	var body string
+	if err := scan(&id, &body); err != nil {
+		return opening.Opening{}, err
+	}
+	return decode(id, body)
+}
+
+// untilOf is the end of an opening as an index has it: rounded up, so that nothing is taken
+// for over that is not.
+func untilOf(o opening.Opening) int64 {
+	return o.End().Add(time.Millisecond - 1).UnixMilli()
+}
+
+// alike is the same for openings of one person that let the same flows pass. One of several
+// parts is like no other: "".
+func alike(o opening.Opening) string {
+	if len(o.Parts) != 1 {
+		return ""
+	}
+	return alikeTo(o.Person, o.Parts[0])
+}
+
+func alikeTo(person string, p opening.Part) string {
+	text, err := json.Marshal([][]string{{person}, p.Machines, flow.ServiceRuns(p.Services), flow.AddrRuns(p.From)})
+	if err != nil {
+		panic("sqlite: names do not marshal: " + err.Error())
+	}
+	sum := sha256.Sum256(text)
+	return hex.EncodeToString(sum[:])
+}
+
+// chosen selects the numbers of openings that are asked for; the placeholders are those of a
+// moment and of a list of numbers.
+const chosen = `(SELECT id FROM openings WHERE over = 0 AND intent <> '' UNION SELECT id FROM openings INDEXED BY openings_until WHERE over = 0 AND until <= ?
+	UNION SELECT value FROM json_each(?)) CROSS JOIN openings o USING (id) LEFT JOIN journal j ON j.seq = o.entry WHERE o.over = 0`
+
+// everyHeld selects all openings.
+const everyHeld = `openings o LEFT JOIN journal j ON j.seq = o.entry WHERE o.over = 0`
+
+// readHeld reads those of the openings that are not known to be over that are asked for, which
+// of them are intended alone, and which are not as the journal has them.
+func readHeld(ctx context.Context, tx *sql.Tx, which ledger.Openings, st *ledger.State) error {
 	st.Intended, st.Altered = map[int64]ledger.Intent{}, map[int64]string{}
-	query := `SELECT o.id, o.body, o.intent, o.entry, coalesce(j.data, '') FROM openings o LEFT JOIN journal j ON j.seq = o.entry WHERE o.over = 0 ORDER BY o.id`
-	return store.Each(ctx, tx, query, func(scan func(...any) error) error {
-		var id, entry int64
-		var body, intent, data string
-		if err := scan(&id, &body, &intent, &entry, &data); err != nil {
-			return err
-		}
-		o, err := decode(id, body)
-		if err != nil {
-			return err
-		}
+	from, args := everyHeld, []any(nil)
+	if which.Some {
+		from, args = chosen, []any{which.By.UnixMilli(), store.Numbers(which.IDs...)}
+	}
+	return eachHeld(ctx, tx, from, args, func(n int, o opening.Opening, intent, why string) error {
+		st.Openings = slices.Grow(st.Openings, n)
 		st.Openings = append(st.Openings, o)
 		if intent != "" {
 			i := ledger.Intent{}
 			if intent != noIntent {
-				before, err := decode(id, intent)
+				before, err := decode(o.ID, intent)
 				if err != nil {
 					return err
 				}
 				i.Before = &before
 			}
-			st.Intended[id] = i
+			st.Intended[o.ID] = i
 		}
-		if why := altered(o, entry, data); why != "" {
-			st.Altered[id] = why
+		if why != "" {
+			st.Altered[o.ID] = why
 		}
 		return nil
 	})
 }
 
-// altered tells in what an opening is not as an entry of the journal has it. Openings of
-// before have no entry.
-func altered(o opening.Opening, entry int64, data string) string {
-	if entry == 0 {
-		return ""
+// mostBeside is how long an entry of the journal may be, in bytes, to be read beside each
+// opening that it has. A longer one has many, and is read once.
+const mostBeside = 8192
+
+// held is an opening as it was selected.
+type held struct {
+	id, entry          int64
+	body, intent, data string
+
+	opening.Opening
+	asRecorded bool // the journal has it so
+	err        error
+}
+
+// eachHeld reads openings that are not known to be over, each with its intent and with what
+// is not as the journal has it; left is how many there are from that one on. from is where they
+// are selected.
+func eachHeld(ctx context.Context, tx *sql.Tx, from string, args []any, each func(left int, o opening.Opening, intent, altered string) error) error {
+	var list []*held
+	query := fmt.Sprintf(`SELECT o.id, o.body, o.intent, o.entry, coalesce(CASE WHEN octet_length(j.data) <= %d THEN j.data END, '')
+		FROM %s ORDER BY o.id`, mostBeside, from)
+	err := store.Each(ctx, tx, query, func(scan func(...any) error) error {
+		h := &held{}
+		list = append(list, h)
+		return scan(&h.id, &h.body, &h.intent, &h.entry, &h.data)
+	}, args...)
+	if err != nil {
+		return err
 	}
-	var r record
-	if json.Unmarshal([]byte(data), &r) != nil {
+	parallel.Parts(len(list), func(from, to int) {
+		for _, h := range list[from:to] {
+			h.Opening, h.err = decode(h.id, h.body)
+			h.asRecorded = h.entry == 0 || asRecorded(h.id, h.body, h.data)
+		}
+	})
+	long := map[int64]map[int64]storedOpening{}
+	for i, h := range list {
+		if h.err != nil {
+			return h.err
+		}
+		was, known := long[h.entry]
+		if !known && !h.asRecorded {
+			if was, err = openingsOf(ctx, tx, h.entry); err != nil {
+				return err
+			}
+			long[h.entry] = was
+		}
+		why := ""
+		if !h.asRecorded {
+			why = altered(h.Opening, was)
+		}
+		if err := each(len(list)-i, h.Opening, h.intent, why); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// asRecorded reports whether an entry of the journal has the very text of an opening.
+func asRecorded(id int64, body, data string) bool {
+	return len(body) > 1 && strings.Contains(data, fmt.Sprintf(`{"id":%d,%s`, id, body[1:]))
+}
+
+// openingsOf reads the openings that an entry of the journal has, by number.
+func openingsOf(ctx context.Context, tx *sql.Tx, entry int64) (map[int64]storedOpening, error) {
+	out := map[int64]storedOpening{}
+	err := store.Each(ctx, tx, `SELECT data FROM journal WHERE seq = ?`, func(scan func(...any) error) error {
+		var data string
+		var r record
+		if err := scan(&data); err != nil || json.Unmarshal([]byte(data), &r) != nil {
+			return err
+		}
+		for _, w := range r.openings() {
+			out[w.ID] = w
+		}
+		return nil
+	}, entry)
+	return out, err
+}
+
+// altered tells in what an opening is not as the journal has it.
+func altered(o opening.Opening, recorded map[int64]storedOpening) string {
+	w, known := recorded[o.ID]
+	was, err := w.decode(o.ID)
+	if !known || err != nil {
 		return "the journal has no entry of it"
 	}
-	for _, w := range r.openings() {
-		was, err := w.decode(w.ID)
-		if err != nil || w.ID != o.ID {
-			continue
-		}
-		if !was.End().Equal(o.End()) {
-			return "it was recorded to end at " + utc(was.End()) + ", and its end was altered to " + utc(o.End())
-		}
-		return ""
+	if !was.End().Equal(o.End()) {
+		return "it was recorded to end at " + utc(was.End()) + ", and its end was altered to " + utc(o.End())
 	}
-	return "the journal has no entry of it"
+	then, err1 := json.Marshal(encode(was))
+	now, err2 := json.Marshal(encode(o))
+	if err1 != nil || err2 != nil || string(then) != string(now) {
+		return "it is not what was recorded: " + was.Describe()
+	}
+	return ""
+}
+
+// Alike lists the openings of a person that let the same flows pass as a part does.
+func (l *Ledger) Alike(ctx context.Context, person string, p opening.Part) (list []opening.Opening, err error) {
+	err = l.read(ctx, func(tx *sql.Tx) error {
+		return eachHeld(ctx, tx, everyHeld+` AND o.alike = ?`, []any{alikeTo(person, p)}, func(_ int, o opening.Opening, _, altered string) error {
+			if altered == "" {
+				list = append(list, o)
+			}
+			return nil
+		})
+	})
+	return list, err
 }
 
 func utc(t time.Time) string { return t.UTC().Format(time.RFC3339) }
@@ -175,12 +341,7 @@ func utc(t time.Time) string { return t.UTC().Format(time.RFC3339) }
 func (l *Ledger) Openings(ctx context.Context) (list []opening.Opening, err error) {
 	err = l.read(ctx, func(tx *sql.Tx) error {
 		return store.Each(ctx, tx, `SELECT id, body FROM openings ORDER BY id`, func(scan func(...any) error) error {
-			var id int64
-			var body string
-			if err := scan(&id, &body); err != nil {
-				return err
-			}
-			o, err := decode(id, body)
+			o, err := scanOpening(scan)
 			list = append(list, o)
 			return err
 		})
@@ -197,26 +358,6 @@ func (l *Ledger) NextOpening(ctx context.Context) (id int64, err error) {
 	return id, err
 }
 
-// putOpening writes an opening that an entry of the journal has, or without one that
-// was recorded before.
-func putOpening(ctx context.Context, tx *sql.Tx, o opening.Opening, entry int64, intended bool) error {
-	w := encode(o)
-	w.ID = 0
-	body, err := json.Marshal(w)
-	if err != nil {
-		return err
-	}
-	intent := ""
-	if intended {
-		if intent, err = replaced(ctx, tx, o.ID); err != nil {
-			return err
-		}
-	}
-	_, err = tx.ExecContext(ctx, `INSERT INTO openings (id, body, entry, over, intent) VALUES (?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET body = excluded.body, entry = excluded.entry, over = excluded.over, intent = excluded.intent`,
-		o.ID, string(body), entry, !o.Ended.IsZero(), intent)
-	return err
-}
-
 // replaced returns the opening that is in a place now; of one that is intended itself,
 // that which it was to replace.
 func replaced(ctx context.Context, tx *sql.Tx, id int64) (string, error) {
@@ -229,28 +370,4 @@ func replaced(ctx context.Context, tx *sql.Tx, id int64) (string, error) {
 		return intent, nil
 	}
 	return body, err
-}
-
-// prune marks what ended by itself as over. That is told by nobody, and only keeps what
-// is read small.
-func prune(ctx context.Context, tx *sql.Tx, now time.Time) error {
-	var over []int64
-	err := store.Each(ctx, tx, `SELECT id, body FROM openings WHERE over = 0 AND intent = ''`, func(scan func(...any) error) error {
-		var id int64
-		var body string
-		if err := scan(&id, &body); err != nil {
-			return err
-		}
-		o, err := decode(id, body)
-		if err == nil && !now.Before(o.End()) {
-			over = append(over, id)
-		}
-		return err
-	})
-	for _, id := range over {
-		if err == nil {
-			_, err = tx.ExecContext(ctx, `UPDATE openings SET over = 1 WHERE id = ?`, id)
-		}
-	}
-	return err
 }

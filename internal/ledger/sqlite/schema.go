@@ -5,29 +5,38 @@ import (
 	"database/sql"
 	"encoding/json"
 
+	"ironbark/internal/opening"
 	"ironbark/internal/store"
 )
 
-// schema is that of version 4. Openings, resources and changes are kept as JSON. entry is
+// schema is that of version 5. Openings, resources and changes are kept as JSON. entry is
 // the number of the journal's entry that has an opening as it is; intent is what an
-// opening that is not known to pass replaces, and "" once it is known to.
+// opening that is not known to pass replaces, and "" once it is known to; until is its end in
+// Unix milliseconds, rounded up; alike is the same for openings of one person that let the same
+// flows pass.
 const schema = `
 CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT, WITHOUT ROWID;
 CREATE TABLE resources (kind TEXT, name TEXT, body TEXT NOT NULL, PRIMARY KEY (kind, name)) STRICT, WITHOUT ROWID;
 CREATE TABLE plan (key TEXT PRIMARY KEY, body TEXT NOT NULL) STRICT, WITHOUT ROWID;
-CREATE TABLE openings (id INTEGER PRIMARY KEY, body TEXT NOT NULL, entry INTEGER NOT NULL, over INTEGER NOT NULL, intent TEXT NOT NULL DEFAULT '') STRICT;
-CREATE INDEX openings_there ON openings (id) WHERE over = 0;
+CREATE TABLE openings (id INTEGER PRIMARY KEY, body TEXT NOT NULL, entry INTEGER NOT NULL, over INTEGER NOT NULL, intent TEXT NOT NULL DEFAULT '', until INTEGER NOT NULL DEFAULT 0, alike TEXT NOT NULL DEFAULT '') STRICT;
+` + openingIndexes + `
 CREATE TABLE files (name TEXT PRIMARY KEY, data BLOB NOT NULL) STRICT, WITHOUT ROWID;
 CREATE TABLE journal (seq INTEGER PRIMARY KEY, at TEXT NOT NULL, person TEXT NOT NULL, action TEXT NOT NULL, text TEXT NOT NULL, data TEXT NOT NULL, prev TEXT NOT NULL, hash TEXT NOT NULL) STRICT;
 CREATE TABLE breaks (seq INTEGER, why TEXT NOT NULL, mark TEXT NOT NULL, found TEXT NOT NULL, acknowledged TEXT NOT NULL DEFAULT '', person TEXT NOT NULL DEFAULT '', PRIMARY KEY (seq, why, mark)) STRICT, WITHOUT ROWID;
 `
+
+// openingIndexes find what few openings are asked for among many.
+const openingIndexes = `CREATE INDEX openings_there ON openings (id) WHERE over = 0;
+CREATE INDEX openings_until ON openings (until) WHERE over = 0;
+CREATE INDEX openings_alike ON openings (alike) WHERE over = 0;
+CREATE INDEX openings_intended ON openings (id) WHERE over = 0 AND intent <> '';`
 
 // format is the ledger's. Versions 1 to 3 were that of one store for the ledger and the
 // stand-in cloud together: handOver takes what is the stand-in's out of it.
 func format(handOver func(ctx context.Context, path string) error) store.Format {
 	return store.Format{
 		ApplicationID: 0x49726e62, // "Irnb"
-		Version:       4, Schema: schema, Grows: []string{"journal"},
+		Version:       5, Schema: schema, Grows: []string{"journal"},
 		Upgrades: map[int64]func(context.Context, *sql.Tx, string) error{
 			1: store.SQL(second + `
 UPDATE things SET asked = spec;
@@ -40,6 +49,7 @@ INSERT INTO machines SELECT name, json_object('booted', booted), '', '' FROM thi
 				}
 				return fourth(ctx, tx)
 			},
+			4: fifth,
 		},
 	}
 }
@@ -105,5 +115,28 @@ ALTER TABLE openings ADD COLUMN intent TEXT NOT NULL DEFAULT '';`)
 DROP TABLE things; DROP TABLE tables; DROP TABLE machines; DROP TABLE outside;
 DELETE FROM meta WHERE key = 'console';
 INSERT OR IGNORE INTO meta VALUES ('estate', lower(hex(randomblob(16))));`)
+	return err
+}
+
+// fifth adds what finds openings without reading all of them.
+func fifth(ctx context.Context, tx *sql.Tx, _ string) error {
+	_, err := tx.ExecContext(ctx, `DROP INDEX openings_there;
+ALTER TABLE openings ADD COLUMN until INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE openings ADD COLUMN alike TEXT NOT NULL DEFAULT '';
+`+openingIndexes)
+	if err != nil {
+		return err
+	}
+	var list []opening.Opening
+	err = store.Each(ctx, tx, `SELECT id, body FROM openings WHERE over = 0`, func(scan func(...any) error) error {
+		o, err := scanOpening(scan)
+		list = append(list, o)
+		return err
+	})
+	for _, o := range list {
+		if err == nil {
+			_, err = tx.ExecContext(ctx, `UPDATE openings SET until = ?, alike = ? WHERE id = ?`, untilOf(o), alike(o), o.ID)
+		}
+	}
 	return err
 }

@@ -135,7 +135,7 @@ func readState(ctx context.Context, tx *sql.Tx, scope ledger.Scope, st *ledger.S
 			return err
 		}
 	}
-	if err := readHeld(ctx, tx, st); err != nil {
+	if err := readHeld(ctx, tx, scope.Openings, st); err != nil {
 		return err
 	}
 	if st.Breaks, err = openBreaks(ctx, tx); err != nil {

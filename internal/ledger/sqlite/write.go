@@ -79,7 +79,6 @@ func (w *writer) write() (r ledger.Receipt, err error) {
 	if w.m.Estate == "" {
 		w.begin()
 	}
-	w.do(func() error { return prune(w.ctx, w.tx, w.now) })
 	next := int64(0)
 	w.do(func() (err error) {
 		next, err = nextEntry(w.ctx, w.tx, w.m)
@@ -179,12 +178,16 @@ func (w *writer) what(entry int64) {
 	if d.Files != nil {
 		w.do(w.files)
 	}
-	for _, o := range d.Openings {
-		w.do(func() error { return w.opening(o, entry) })
-	}
+	w.do(func() error { return w.openings(entry) })
 	for _, id := range d.Passed {
 		w.do(func() error {
 			_, err := w.tx.ExecContext(w.ctx, `UPDATE openings SET intent = '' WHERE id = ?`, id)
+			return err
+		})
+	}
+	for _, id := range d.Over {
+		w.do(func() error {
+			_, err := w.tx.ExecContext(w.ctx, `UPDATE openings SET over = 1 WHERE id = ? AND intent = ''`, id)
 			return err
 		})
 	}
@@ -197,13 +200,42 @@ func (w *writer) what(entry int64) {
 	}
 }
 
-// opening writes one opening with the number of the entry that has it.
-func (w *writer) opening(o opening.Opening, entry int64) error {
+// openings writes openings with the number of the entry that has them.
+func (w *writer) openings(entry int64) error {
+	if len(w.d.Openings) == 0 {
+		return nil
+	}
+	put, err := w.tx.PrepareContext(w.ctx, `INSERT OR REPLACE INTO openings (id, body, entry, over, intent, until, alike) VALUES (?, ?, ?, ?, ?, ?, ?)`)
+	if err != nil {
+		return err
+	}
+	for _, o := range w.d.Openings {
+		if err == nil {
+			err = w.opening(put, o, entry)
+		}
+	}
+	return errors.Join(err, put.Close())
+}
+
+func (w *writer) opening(put *sql.Stmt, o opening.Opening, entry int64) error {
 	if o.ID == 0 || w.d.Action == "" {
 		return errors.New("an opening is recorded with its number and with an entry of the journal")
 	}
-	w.record.Openings = append(w.record.Openings, encode(o))
-	return putOpening(w.ctx, w.tx, o, entry, w.d.Intended)
+	stored := encode(o)
+	w.record.Openings = append(w.record.Openings, stored)
+	stored.ID = 0
+	body, err := json.Marshal(stored)
+	if err != nil {
+		return err
+	}
+	intent := ""
+	if w.d.Intended {
+		if intent, err = replaced(w.ctx, w.tx, o.ID); err != nil {
+			return err
+		}
+	}
+	_, err = put.ExecContext(w.ctx, o.ID, string(body), entry, !o.Ended.IsZero(), intent, untilOf(o), alike(o))
+	return err
 }
 
 // plan writes the rows that differ.
