@@ -9,28 +9,15 @@ import (
 
 	"ironbark/internal/cli/view"
 	"ironbark/internal/opening"
-	"ironbark/internal/rights"
 	"ironbark/internal/sentence"
 	"ironbark/internal/work"
 )
 
 // couldDoc is what somebody may open.
 type couldDoc struct {
-	Person    string        `json:"person"`
-	May       []couldOneDoc `json:"may"`
-	Uncovered []string      `json:"uncovered"` // machines of which they may open nothing
-}
-
-type couldOneDoc struct {
-	view.RightDoc
-	Approvers []string      `json:"approvers"`
-	Hindered  []hinderedDoc `json:"hindered"`
-}
-
-type hinderedDoc struct {
-	Machine string `json:"machine"`
-	Reason  string `json:"reason"`
-	Remedy  string `json:"remedy,omitempty"`
+	Person    string          `json:"person"`
+	May       []view.CouldDoc `json:"may"`
+	Uncovered []string        `json:"uncovered"` // machines of which they may open nothing
 }
 
 // could tells what the person may open now.
@@ -41,13 +28,9 @@ func (a *app) could(ctx context.Context, w *work.Work) error {
 	}
 	c := w.Could(st)
 	if a.json {
-		doc := couldDoc{c.Person, []couldOneDoc{}, append([]string{}, c.Uncovered...)}
+		doc := couldDoc{c.Person, []view.CouldDoc{}, append([]string{}, c.Uncovered...)}
 		for _, one := range c.May {
-			d := couldOneDoc{view.RightsJSON([]rights.Right{one.Right})[0], append([]string{}, one.Approvers...), []hinderedDoc{}}
-			for _, h := range one.Hindered {
-				d.Hindered = append(d.Hindered, hinderedDoc{h.Machine, h.What, h.Mend})
-			}
-			doc.May = append(doc.May, d)
+			doc.May = append(doc.May, view.CouldJSON(one))
 		}
 		return a.print.JSON(doc)
 	}

@@ -115,7 +115,8 @@ type (
 		Called  string `json:"called,omitempty"` // where it is another
 	}
 	closedDoc struct {
-		Closed []openingDoc `json:"closed"`
+		Closed   []openingDoc       `json:"closed"`
+		Sessions *[]view.SessionDoc `json:"sessions"` // that it ended; null where the site does not know its sessions
 	}
 )
 

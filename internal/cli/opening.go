@@ -401,22 +401,23 @@ func (a *app) closeCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			list, err := w.Close(ctx, c.held, c.which)
+			closed, err := w.Close(ctx, c.held, c.which)
 			if err = a.recordedLater(err); err != nil {
 				return err
 			}
 			if a.json {
-				docs := make([]openingDoc, 0, len(list))
-				for _, o := range list {
-					docs = append(docs, openingJSON(o, a.clock.Now()))
-				}
-				return a.print.JSON(closedDoc{docs})
+				return a.print.JSON(a.closedJSON(closed))
 			}
-			for _, o := range list {
+			for _, o := range closed.Openings {
 				a.print.Line("closed  opening %d: %s to %s from %s", o.ID, o.Words.Services, strings.Join(o.Machines(), ", "), o.Words.From)
 			}
-			if len(list) == 0 {
+			for _, s := range closed.Sessions {
+				a.print.Line("ended   the session %s", view.Session(s, a.clock.Now()))
+			}
+			if len(closed.Openings) == 0 {
 				a.print.Line("Nothing was open %s.", c.what)
+			} else if all && closed.Known && len(closed.Sessions) == 0 {
+				a.print.Line("No session went on by them.")
 			}
 			return nil
 		}),
@@ -424,6 +425,20 @@ func (a *app) closeCommand() *cobra.Command {
 	c.Flags().BoolVar(&all, "all", false, "close every opening of the estate")
 	c.ValidArgsFunction = a.completeOpenings
 	return c
+}
+
+func (a *app) closedJSON(c work.Closed) closedDoc {
+	doc := closedDoc{Closed: []openingDoc{}}
+	for _, o := range c.Openings {
+		doc.Closed = append(doc.Closed, openingJSON(o, a.clock.Now()))
+	}
+	if c.Known || len(c.Openings) == 0 {
+		doc.Sessions = &[]view.SessionDoc{}
+	}
+	for _, s := range c.Sessions {
+		*doc.Sessions = append(*doc.Sessions, view.SessionJSON(s))
+	}
+	return doc
 }
 
 // closing is which openings are to be closed, and how that is said.

@@ -181,11 +181,21 @@ func (a *app) showMachine(ctx context.Context, w *work.Work, st *work.State, q *
 		shown.Reach, shown.Effects = v.Reach(m), append(v.Effects(m), v.DoorEffects(m)...)
 		slices.SortStableFunc(shown.Effects, func(a, b exposure.Effect) int { return a.Origin.Compare(b.Origin) })
 	}
+	if planned && q.at == "" {
+		shown.Could = w.CouldAt(st, name)
+	}
 	if q.at == "" && !q.draft {
 		shown.Counts, err = w.Site.Counts(ctx)
 		if err != nil && !errors.Is(err, driver.ErrNoCounts) {
 			return err
 		}
+	}
+	if made && q.at == "" && !q.draft {
+		list, _, err := w.Site.Sessions(ctx)
+		if err != nil {
+			return err
+		}
+		shown.Sessions = slices.DeleteFunc(list, func(s driver.Session) bool { return s.Machine != name })
 	}
 	ph := view.NewPhrasing(st, at)
 	if a.json {

@@ -2,6 +2,7 @@ package opening
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -164,6 +165,13 @@ func (o Opening) Without(drop func(machine string) bool) Opening {
 // and can be closed.
 func (o Opening) Active(at time.Time) bool {
 	return o.Ended.IsZero() && at.Before(o.End())
+}
+
+// LetsIn reports whether some part of it is for a service of a machine from a source.
+func (o Opening) LetsIn(machine string, service flow.Service, from netip.Addr) bool {
+	return slices.ContainsFunc(o.Parts, func(p Part) bool {
+		return slices.Contains(p.Machines, machine) && p.Services.Contains(service) && p.From.Contains(flow.PointOf(from))
+	})
 }
 
 // Rules returns the rules that let the opening's flows pass in a plan, one a part; none

@@ -47,8 +47,10 @@ type Right struct {
 	Flows     flow.Box // nothing for Close
 	Via       string   // the bastion, for Reach
 	Length    time.Duration
-	Approvals int  // how many an opening needs
-	Emergency bool // in an emergency alone
+	Approvals int      // how many an opening needs
+	Approvers []string // people and groups who may give them
+	Emergency bool     // in an emergency alone
+	Source    string   // the sources, as the sentence says them
 	Origin    flow.Origin
 }
 
@@ -108,6 +110,27 @@ func Of(person string, s State) (list []Right) {
 	return list
 }
 
+// At lists what people may do to one machine, in the order of the sentences that give it.
+// What nobody may is left out. Cost: linear in sentences × people.
+func At(machine string, s State) (list []Right) {
+	for _, g := range grantsOf(s, s.Plan.Own()).list {
+		if !slices.Contains(g.Machines, machine) {
+			continue
+		}
+		r := g.Right
+		r.Machines = []string{machine}
+		for _, p := range s.Estate.People {
+			if g.gives(p.Name, s.Estate) {
+				r.People = append(r.People, p.Name)
+			}
+		}
+		if len(r.People) > 0 {
+			list = append(list, r)
+		}
+	}
+	return list
+}
+
 // people lists the people of two estates, each once, in order.
 func people(a, b *estate.Estate) (names []string) {
 	for _, p := range slices.Concat(a.People, b.People) {
@@ -126,6 +149,11 @@ type grant struct {
 
 // grants are all rights that an estate's sentences give, whoever they give them to.
 type grants struct{ list []grant }
+
+// gives reports whether a grant is somebody's.
+func (g grant) gives(person string, e *estate.Estate) bool {
+	return slices.ContainsFunc(g.to, func(n sentence.Name) bool { return e.Belongs(person, n.Text) })
+}
 
 // held are grants that one person has, by their places.
 type held struct {
@@ -194,7 +222,11 @@ func grantsOf(s State, own flow.Addrs) *grants {
 		switch m := st.Sentence.(type) {
 		case sentence.Permit:
 			origin := flow.OriginOf(st)
-			add(m.People, m.Services, m.To, m.From, Right{Kind: Open, Length: opening.Longest(m, s.Estate.Limits), Approvals: m.Approvals, Emergency: m.Emergency, Origin: origin})
+			may := Right{Kind: Open, Length: opening.Longest(m, s.Estate.Limits), Approvals: m.Approvals, Emergency: m.Emergency, Source: m.From.String(), Origin: origin}
+			for _, n := range m.Approvers {
+				may.Approvers = append(may.Approvers, n.Text)
+			}
+			add(m.People, m.Services, m.To, m.From, may)
 			if m.Approvals > 0 {
 				add(m.Approvers, m.Services, m.To, m.From, Right{Kind: Approve, Origin: origin})
 			}
@@ -215,7 +247,7 @@ func (g *grants) of(person string, e *estate.Estate) held {
 		return h
 	}
 	for i, one := range g.list {
-		if slices.ContainsFunc(one.to, func(n sentence.Name) bool { return e.Belongs(person, n.Text) }) {
+		if one.gives(person, e) {
 			h.list = append(h.list, i)
 		}
 	}

@@ -183,6 +183,12 @@ func (s *Site) Counts(ctx context.Context) (*driver.Counts, error) {
 	return driver.CountsOf(ctx, s.driver)
 }
 
+// Sessions lists the sessions that the place lets pass to machines; known is false where it does
+// not know them.
+func (s *Site) Sessions(ctx context.Context) (list []driver.Session, known bool, err error) {
+	return driver.SessionsOf(ctx, s.driver)
+}
+
 // Boot returns a machine's boot log and what its first boot came to.
 func (s *Site) Boot(ctx context.Context, machine string) (driver.Boot, error) {
 	return s.driver.Boot(ctx, machine)

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
-	"sync"
 	"time"
 
 	"ironbark/internal/driver"
@@ -16,7 +15,6 @@ import (
 	"ironbark/internal/opening"
 	"ironbark/internal/rights"
 	"ironbark/internal/sentence"
-	"ironbark/internal/site"
 )
 
 // mostTries is how often a request is judged anew because somebody else changed what it was
@@ -154,37 +152,6 @@ func (u *UnknownPersonError) ExitStatus() int { return 6 }
 func (w *Work) leads(ctx context.Context) bool {
 	st, err := w.judged(ctx)
 	return err == nil && st.Estate.Belongs(w.Person, rights.Leads)
-}
-
-// Close ends openings early: those of a state, which Held or HeldOf returned, that which
-// reports true for. It returns them, none where nothing was open; a *NotYoursError closes
-// nothing. While the record cannot be read nobody knows whose they are, and anybody may. The
-// error may be a *site.UnrecordedError: then they are closed.
-func (w *Work) Close(ctx context.Context, st *State, which func(opening.Opening) bool) ([]opening.Opening, error) {
-	var list []opening.Opening
-	var ids []int64
-	leads := sync.OnceValue(func() bool { return w.leads(ctx) })
-	for _, o := range Active(st.Report.Openings, st.Clock(w.Clock.Now())) {
-		if !which(o) {
-			continue
-		}
-		if !st.Alone && o.Person != w.Person && !leads() {
-			return nil, &NotYoursError{Person: w.Person, Opening: o}
-		}
-		list = append(list, o)
-		ids = append(ids, o.ID)
-	}
-	if len(ids) == 0 {
-		return nil, nil
-	}
-	for i := range list {
-		list[i].Ended, list[i].EndedBy = w.Clock.Now().UTC(), w.Person
-	}
-	err := w.Site.End(ctx, w.Person, "", ids...)
-	if _, closed := errors.AsType[*site.UnrecordedError](err); err != nil && !closed {
-		return nil, err
-	}
-	return list, err
 }
 
 // Overridden tells by number which openings a deny keeps shut, and by which sentence.

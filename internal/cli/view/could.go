@@ -2,9 +2,11 @@ package view
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"ironbark/internal/opening"
+	"ironbark/internal/rights"
 	"ironbark/internal/work"
 )
 
@@ -15,9 +17,19 @@ func (p *Printer) Could(c work.Could, ph *Phrasing) {
 	} else {
 		p.Head(c.Person + " may open")
 	}
+	p.couldOpen(c.May, ph, func(one work.CouldOpen) string { return few(one.Machines) })
+	p.hindered(c.May, "Of these %s cannot be opened now")
+	if len(c.Uncovered) > 0 {
+		p.Line("")
+		p.Wrap("", fmt.Sprintf("No permit of theirs covers %s: %s", count(len(c.Uncovered), "machine"), few(c.Uncovered)))
+	}
+}
+
+// couldOpen tells what may be opened, a line for each permit, which is told below.
+func (p *Printer) couldOpen(list []work.CouldOpen, ph *Phrasing, who func(work.CouldOpen) string) {
 	cites := &cited{}
 	var rows [][]string
-	for _, one := range c.May {
+	for _, one := range list {
 		approvals := ""
 		if one.Approvals > 0 {
 			approvals = fmt.Sprintf("with %s of %s", count(one.Approvals, "approval"), strings.Join(one.Approvers, " or "))
@@ -26,7 +38,7 @@ func (p *Printer) Could(c work.Could, ph *Phrasing) {
 			approvals = "in an emergency"
 		}
 		rows = append(rows, []string{
-			markedWith(one.Flows.Services, ph, plain), few(one.Machines), ph.names.Plain(one.Flows.From), "for " + lengthOf(one.Right) + " at most", approvals, cites.cite(ph, one.Origin, 0),
+			markedWith(one.Flows.Services, ph, plain), who(one), ph.names.Plain(one.Flows.From), "for " + lengthOf(one.Right) + " at most", approvals, cites.cite(ph, one.Origin, 0),
 		})
 	}
 	p.TableIn("  ", nil, rows)
@@ -34,28 +46,66 @@ func (p *Printer) Could(c work.Could, ph *Phrasing) {
 		p.Line("")
 		cites.tell(p, "  ")
 	}
-	p.hindered(c)
-	if len(c.Uncovered) > 0 {
-		p.Line("")
-		p.Wrap("", fmt.Sprintf("No permit of theirs covers %s: %s", count(len(c.Uncovered), "machine"), few(c.Uncovered)))
+}
+
+// CouldDoc is one thing that may be opened, and the machines that cannot take it now.
+type CouldDoc struct {
+	RightDoc
+	Hindered []HinderedDoc `json:"hindered"`
+}
+
+// HinderedDoc is why a machine cannot take an opening now.
+type HinderedDoc struct {
+	Machine string `json:"machine"`
+	Reason  string `json:"reason"`
+	Remedy  string `json:"remedy,omitempty"`
+}
+
+// CouldJSON is what may be opened as programs read it.
+func CouldJSON(one work.CouldOpen) CouldDoc {
+	d := CouldDoc{RightsJSON([]rights.Right{one.Right})[0], []HinderedDoc{}}
+	for _, h := range one.Hindered {
+		d.Hindered = append(d.Hindered, HinderedDoc{h.Machine, h.What, h.Mend})
+	}
+	return d
+}
+
+// hinderedHere tells why one machine cannot take an opening now, each reason once.
+func (p *Printer) hinderedHere(list []work.CouldOpen) {
+	var told []opening.Reason
+	for _, one := range list {
+		for _, r := range one.Hindered {
+			if !slices.Contains(told, r) {
+				told = append(told, r)
+			}
+		}
+	}
+	for i, r := range told {
+		if i == 0 {
+			p.Line("")
+		}
+		p.Wrap("  "+p.Bad("but not now")+": ", hindranceWords(r))
 	}
 }
 
+func hindranceWords(r opening.Reason) string {
+	if r.Mend == "" {
+		return r.What
+	}
+	return r.What + "; to mend it: " + r.Mend
+}
+
 // hindered tells the machines that cannot take an opening now, each once with all its
-// reasons.
-func (p *Printer) hindered(c work.Could) {
+// reasons. head has a place for how many there are.
+func (p *Printer) hindered(list []work.CouldOpen, head string) {
 	var order []string
 	reasons := map[string][]opening.Reason{}
-	for _, one := range c.May {
+	for _, one := range list {
 		for _, r := range one.Hindered {
 			if len(reasons[r.Machine]) == 0 {
 				order = append(order, r.Machine)
 			}
-			known := false
-			for _, k := range reasons[r.Machine] {
-				known = known || k == r
-			}
-			if !known {
+			if !slices.Contains(reasons[r.Machine], r) {
 				reasons[r.Machine] = append(reasons[r.Machine], r)
 			}
 		}
@@ -64,18 +114,14 @@ func (p *Printer) hindered(c work.Could) {
 		return
 	}
 	p.Line("")
-	p.Head(fmt.Sprintf("Of these %s cannot be opened now", count(len(order), "machine")))
+	p.Head(fmt.Sprintf(head, count(len(order), "machine")))
 	for i, m := range order {
 		if i == mostChanges {
 			p.Line("  … and %d more: --json tells all of them", len(order)-mostChanges)
 			return
 		}
 		for _, r := range reasons[m] {
-			text := r.What
-			if r.Mend != "" {
-				text += "; to mend it: " + r.Mend
-			}
-			p.Wrap("  ", text)
+			p.Wrap("  ", hindranceWords(r))
 		}
 	}
 }

@@ -8,6 +8,7 @@ import (
 	"ironbark/internal/driver"
 	"ironbark/internal/exposure"
 	"ironbark/internal/flow"
+	"ironbark/internal/work"
 )
 
 // Machine is a machine, who gets in, and what the sentences about it come to.
@@ -19,7 +20,9 @@ type Machine struct {
 	Boot     driver.Boot
 	Reach    []exposure.Entry
 	Effects  []exposure.Effect
-	Counts   *driver.Counts // nil: the site counts nothing
+	Could    []work.CouldOpen // who may open what of it
+	Sessions []driver.Session // that go on
+	Counts   *driver.Counts   // nil: the site counts nothing
 }
 
 // Machine prints a machine.
@@ -57,6 +60,20 @@ func (p *Printer) Machine(m Machine, ph *Phrasing) {
 	p.Line("")
 	p.Head("Who gets in")
 	p.Reach(m.Reach, ph)
+	for i, s := range m.Sessions {
+		if i == 0 {
+			p.Line("")
+			p.Head("In session now")
+		}
+		p.Line("  %s", Session(s, ph.now))
+	}
+	p.Line("")
+	p.Head("Who may open what for a while")
+	if len(m.Could) == 0 {
+		p.Line("  nobody anything: no permit covers it")
+	}
+	p.couldOpen(m.Could, ph, func(one work.CouldOpen) string { return few(one.People) })
+	p.hinderedHere(m.Could)
 	p.Line("")
 	p.Head("What the sentences about it come to here")
 	if len(m.Effects) == 0 {
@@ -125,18 +142,26 @@ type MachineDoc struct {
 	Setup     []driver.SetupResult `json:"setup"`
 	Volumes   []string             `json:"volumes"`
 	Reach     []reachJSON          `json:"reach"`
+	Could     []CouldDoc           `json:"could"`
+	Sessions  []SessionDoc         `json:"sessions"`
 	Sentences []machineEffect      `json:"sentences"`
 	Used      []usedJSON           `json:"used,omitempty"`
 }
 
 // MachineJSON is the document of a machine.
 func MachineJSON(m Machine, ph *Phrasing) MachineDoc {
-	doc := MachineDoc{m.Name, m.Resource.Describe(), string(m.State.State), flow.ServiceRuns(m.State.Listens), append([]driver.SetupResult{}, m.Boot.Setup...), []string{}, []reachJSON{}, []machineEffect{}, nil}
+	doc := MachineDoc{m.Name, m.Resource.Describe(), string(m.State.State), flow.ServiceRuns(m.State.Listens), append([]driver.SetupResult{}, m.Boot.Setup...), []string{}, []reachJSON{}, []CouldDoc{}, []SessionDoc{}, []machineEffect{}, nil}
 	for _, v := range m.Volumes {
 		doc.Volumes = append(doc.Volumes, v.Name)
 	}
 	for _, e := range m.Reach {
 		doc.Reach = append(doc.Reach, entryJSON(e, ph))
+	}
+	for _, s := range m.Sessions {
+		doc.Sessions = append(doc.Sessions, SessionJSON(s))
+	}
+	for _, one := range m.Could {
+		doc.Could = append(doc.Could, CouldJSON(one))
 	}
 	for _, e := range m.Effects {
 		doc.Sentences = append(doc.Sentences, machineEffect{string(e.State), e.Origin.Sentence, e.Origin.File, e.Origin.Line, e.Opening, e.Why, e.By.Sentence})

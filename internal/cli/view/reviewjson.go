@@ -178,6 +178,7 @@ type RightDoc struct {
 	Via       string   `json:"via"`
 	Length    string   `json:"length"`
 	Approvals int      `json:"approvals"`
+	Approvers []string `json:"approvers"`
 	Emergency bool     `json:"emergency"`
 	Sentence  string   `json:"sentence"`
 	File      string   `json:"file"`
@@ -190,7 +191,7 @@ func RightsJSON(list []rights.Right) []RightDoc {
 	for _, r := range list {
 		one := RightDoc{
 			May: r.Kind.String(), People: r.People, Machines: append([]string{}, r.Machines...), Services: flow.ServiceRuns(r.Flows.Services), From: flow.AddrRuns(r.Flows.From),
-			Via: r.Via, Approvals: r.Approvals, Emergency: r.Emergency, Sentence: r.Origin.Sentence, File: r.Origin.File, Line: r.Origin.Line,
+			Via: r.Via, Approvals: r.Approvals, Approvers: append([]string{}, r.Approvers...), Emergency: r.Emergency, Sentence: r.Origin.Sentence, File: r.Origin.File, Line: r.Origin.Line,
 		}
 		if r.Kind == rights.Open {
 			one.Length = sentence.DurationOf(r.Length).String()

@@ -428,6 +428,11 @@ func (s *suite) sessionEnds() {
 	other := s.open()
 	s.pass(s.passage(1))
 	c := s.begin(to)
+	if list, known, err := driver.SessionsOf(s.Context(), other); known {
+		require.NoError(s, err)
+		require.Len(s, list, 1)
+		assert.Equal(s, driver.Session{Machine: "gauge-1", From: client, Service: flow.TCPPort(22), Since: list[0].Since}, list[0])
+	}
 	require.NoError(s, other.Shut(s.Context(), s.clock.Now(), 1))
 	ends(c, "its opening was closed")
 	s.pass(s.passage(2))

@@ -245,6 +245,8 @@ func (s *Site) build() error {
 	if err := create(router, routerSettings); err != nil {
 		return err
 	}
+	// Where the kernel can, it keeps since when connections go on.
+	_ = within(router, func() error { return set(map[string]string{"net.netfilter.nf_conntrack_timestamp": "1"}) })
 	c, closeConn, err := s.conn()
 	if err != nil {
 		return err

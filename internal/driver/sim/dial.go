@@ -46,12 +46,14 @@ func (s *Site) Dial(ctx context.Context, from netip.Addr, to netip.AddrPort) (ne
 	if err != nil {
 		return nil, err
 	}
+	leave := s.enter(driver.Session{Machine: in.resource.Name, From: from, Service: flow.TCPPort(sshPort), Since: now.UTC()})
 	ctx, cancel := context.WithCancel(context.WithoutCancel(ctx)) // whoever calls sees the session end
 	go watch(ctx, s.passes(p, in.resource.Name), func() {
 		cancel() // what runs inside the machine for it ends, too
 		_ = far.Close()
 	})
 	go func() {
+		defer leave()
 		defer cancel()
 		defer far.Close()
 		sv := &server{session: session{s: s, machine: in}}
@@ -59,6 +61,9 @@ func (s *Site) Dial(ctx context.Context, from netip.Addr, to netip.AddrPort) (ne
 	}()
 	return near, nil
 }
+
+// sshPort is where the server listens, at whatever port it is called.
+const sshPort = 22
 
 // pair returns two ends that are joined. They hold what is on its way, as a
 // network does: in SSH both sides speak first.

@@ -1,0 +1,82 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"sync"
+
+	"ironbark/internal/driver"
+	"ironbark/internal/exposure"
+	"ironbark/internal/flow"
+	"ironbark/internal/flow/span"
+	"ironbark/internal/opening"
+	"ironbark/internal/site"
+)
+
+// Closed is what was closed.
+type Closed struct {
+	Openings []opening.Opening // none where nothing was open
+	Sessions []driver.Session  // that it ended
+	Known    bool              // whether the place knows the sessions
+}
+
+// Close ends openings early: those of a state, which Held or HeldOf returned, that which
+// reports true for. A *NotYoursError closes nothing. While the record cannot be read nobody
+// knows whose they are, and anybody may. The error may be a *site.UnrecordedError: then they
+// are closed.
+func (w *Work) Close(ctx context.Context, st *State, which func(opening.Opening) bool) (c Closed, err error) {
+	var list []opening.Opening
+	var ids []int64
+	leads := sync.OnceValue(func() bool { return w.leads(ctx) })
+	for _, o := range Active(st.Report.Openings, st.Clock(w.Clock.Now())) {
+		if !which(o) {
+			continue
+		}
+		if !st.Alone && o.Person != w.Person && !leads() {
+			return c, &NotYoursError{Person: w.Person, Opening: o}
+		}
+		list = append(list, o)
+		ids = append(ids, o.ID)
+	}
+	if len(ids) == 0 {
+		return c, nil
+	}
+	sessions, known, whyNot := w.Site.Sessions(ctx)
+	for i := range list {
+		list[i].Ended, list[i].EndedBy = w.Clock.Now().UTC(), w.Person
+	}
+	err = w.Site.End(ctx, w.Person, "", ids...)
+	if _, closed := errors.AsType[*site.UnrecordedError](err); err != nil && !closed {
+		return c, err
+	}
+	c.Openings, c.Known = list, known && whyNot == nil
+	c.Sessions, whyNot = w.ended(ctx, list, sessions)
+	c.Known = c.Known && whyNot == nil
+	return c, err
+}
+
+// ended lists those of some sessions that openings let in, and that nothing lets in any more.
+func (w *Work) ended(ctx context.Context, list []opening.Opening, sessions []driver.Session) (ended []driver.Session, err error) {
+	for _, s := range sessions {
+		if slices.ContainsFunc(list, func(o opening.Opening) bool { return o.LetsIn(s.Machine, s.Service, s.From) }) {
+			ended = append(ended, s)
+		}
+	}
+	if len(ended) == 0 {
+		return nil, nil
+	}
+	r, err := w.Site.Report(ctx)
+	if err != nil {
+		return nil, err
+	}
+	view := exposure.NewView(r.Plan, w.Clock.Now())
+	return slices.DeleteFunc(ended, func(s driver.Session) bool {
+		m, there := r.Plan.MachineByName(s.Machine)
+		if !there {
+			return false
+		}
+		parts := view.Ask(flow.ServicesAt(s.Service), span.One(flow.PointOf(s.From)), exposure.Target{Machine: m})
+		return slices.ContainsFunc(parts, func(p exposure.Part) bool { return p.Open })
+	}), nil
+}
