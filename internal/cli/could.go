@@ -125,6 +125,10 @@ func (a *app) extendCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if granted.Opening.Waits() && !a.json {
+				a.waits(granted.Opening)
+				return nil
+			}
 			return a.openingTold("extended", granted.Opening)
 		}),
 	}

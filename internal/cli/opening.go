@@ -31,6 +31,10 @@ func (a *app) openCommand() *cobra.Command {
 			"Exit status 3: refused; 6: this person may not.",
 		Example: "  ironbark open ssh to gauge-web-1 from me for 1h because \"rotate keys\"", ValidArgsFunction: a.completeSentence,
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
+			args, err := a.completed(ctx, w, args)
+			if err != nil {
+				return err
+			}
 			s, err := a.typed("open", args)
 			if err != nil {
 				return err
@@ -219,6 +223,8 @@ type openingDoc struct {
 	Approvals  []string   `json:"approvals,omitempty"` // who approved it
 	Needs      int        `json:"needs,omitempty"`     // how many approvals it waits for in all
 	Parts      []partDoc  `json:"parts"`
+
+	Used *view.CountDoc `json:"used,omitempty"` // where it was asked for
 }
 
 // partDoc is what of an opening one permit covers, in numbers.
@@ -253,141 +259,6 @@ func openingJSON(o opening.Opening, now time.Time) openingDoc {
 		d.State, d.Ended = "closed", &o.Ended
 	}
 	return d
-}
-
-func (a *app) openingsCommand() *cobra.Command {
-	var all, could bool
-	var by, machine, service, since string
-	c := &cobra.Command{
-		Use: "openings", Short: "List what is open for a while, and until when", Args: noArgs,
-		Long: "List what is open for a while, what will be and what waits for approval. With --could, what you may open: where, from\n" +
-			"where, how long and with whose approval; and which machines cannot be opened now, and why.",
-		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
-			if could {
-				return a.could(ctx, w)
-			}
-			st, err := w.Installed(ctx)
-			if err != nil {
-				return err
-			}
-			now := st.Clock(a.clock.Now())
-			list := work.Active(st.Report.Openings, now)
-			if all {
-				if list, err = w.Site.Openings(ctx); err != nil {
-					return err
-				}
-			} else if list, err = w.WithOwed(ctx, st, list); err != nil {
-				return err
-			}
-			if list, err = a.narrowList(st, list, by, machine, service, since); err != nil {
-				return err
-			}
-			overridden := work.Overridden(st, now)
-			if a.json {
-				docs := make([]openingDoc, 0, len(list))
-				for _, o := range list {
-					d := openingJSON(o, now)
-					if overridden[o.ID] != "" {
-						d.State = "overridden"
-					}
-					docs = append(docs, d)
-				}
-				return a.print.JSON(openingsDoc{now.UTC(), docs})
-			}
-			if len(list) == 0 && (by+machine+service+since != "" || all) {
-				a.print.Line("No opening is like that.")
-				return nil
-			}
-			if len(list) == 0 {
-				a.print.Line("Nothing is open for a while.")
-				return nil
-			}
-			var rows [][]string
-			ph := view.NewPhrasing(st, now)
-			for _, o := range list {
-				state := view.Left(o.End(), now) + " left"
-				switch {
-				case !o.Ended.IsZero() && o.Waits():
-					state = "declined by " + o.EndedBy
-				case !o.Ended.IsZero():
-					state = "closed by " + o.EndedBy
-				case !o.Active(now) && o.Waits():
-					state = "lapsed"
-				case !o.Active(now):
-					state = "over"
-				case o.Waits():
-					state = fmt.Sprintf("waits for %s of %s, lapses in %s", approvals(o.Waiting.Needs-len(o.Approvals)), strings.Join(o.Waiting.From, " or "), view.Left(o.End(), now))
-				case o.StateAt(now) == opening.Scheduled:
-					state = "begins " + view.Moment(o.Begin, now) + ", in " + view.Left(o.Begin, now)
-				case overridden[o.ID] != "":
-					state += ", overridden by “" + overridden[o.ID] + "”"
-				}
-				if o.Emergency {
-					state = "emergency, " + state
-				}
-				if o.Owes() {
-					state += ", account owed"
-				}
-				for _, part := range o.Parts {
-					services, from := ph.Passing(o, part)
-					rows = append(rows, []string{
-						fmt.Sprint(o.ID), services, strings.Join(part.Machines, ", "), from,
-						view.Moment(part.End, now), state, o.Person, o.Words.Because,
-					})
-				}
-			}
-			a.print.Table([]string{"NO", "SERVICE", "TO", "FROM", "UNTIL", "STATE", "BY", "BECAUSE"}, rows, 0)
-			for _, o := range list {
-				if o.Active(now) && o.Waits() && o.MayApprove(w.Person, st.Estate) {
-					a.print.Note("request %d waits for you: ironbark approve %d, or ironbark decline %d because \"…\"", o.ID, o.ID, o.ID)
-				}
-			}
-			return nil
-		}),
-	}
-	c.Flags().BoolVar(&all, "all", false, "those that are over too")
-	c.Flags().BoolVar(&could, "could", false, "what you may open, in place of what is open")
-	c.Flags().StringVar(&by, "by", "", "only those of this person")
-	c.Flags().StringVar(&machine, "machine", "", "only those to this machine")
-	c.Flags().StringVar(&service, "service", "", "only those of one of these services")
-	c.Flags().StringVar(&since, "since", "", "with --all: only those that were open since a time, or a length back from now")
-	return c
-}
-
-// narrowList leaves those of a list of openings that are asked for.
-func (a *app) narrowList(st *work.State, list []opening.Opening, by, machine, service, since string) (out []opening.Opening, err error) {
-	if by+machine+service+since == "" {
-		return list, nil
-	}
-	services := flow.AnyService
-	if service != "" {
-		s, err := sentence.ParseServices(service)
-		if err != nil {
-			return nil, wrong("--service: %v", err)
-		}
-		if services = flow.ServicesOf(st.Estate, s); services.IsEmpty() {
-			return nil, wrong("there is no service “%s”", service)
-		}
-	}
-	from := time.Time{}
-	if since != "" {
-		if from, err = a.past("--since", since); err != nil {
-			return nil, err
-		}
-	}
-	for _, o := range list {
-		end := o.End()
-		if !o.Ended.IsZero() && o.Ended.Before(end) {
-			end = o.Ended
-		}
-		some := slices.ContainsFunc(o.Parts, func(p opening.Part) bool {
-			return p.Services.Overlaps(services) && (machine == "" || slices.Contains(p.Machines, machine))
-		})
-		if some && (by == "" || o.Person == by) && (from.IsZero() || end.After(from)) {
-			out = append(out, o)
-		}
-	}
-	return out, nil
 }
 
 func (a *app) closeCommand() *cobra.Command {

@@ -240,14 +240,18 @@ func (s *Site) narrow(ctx context.Context, o opening.Opening, record func() erro
 
 // Finish installs the last plan and keeps the files that it came from. It is recorded
 // before it is installed, as what may be open from then on; that it was installed is
-// recorded after it.
-func (e *Enactment) Finish(ctx context.Context, plan *flow.Plan, files []estate.File, text string) (err error) {
+// recorded after it. The error is ErrChanged where something was opened or closed since on:
+// an emergency goes by what was enacted before, until this is done.
+func (e *Enactment) Finish(ctx context.Context, on Basis, plan *flow.Plan, files []estate.File, text string) (err error) {
 	release, err := e.s.ledger.Lock(ctx, ledger.Opening)
 	if err != nil {
 		return err
 	}
 	defer func() { err = errors.Join(err, release()) }()
-	if err := e.record(ctx, ledger.Decision{Opens: true, Action: "enact", Text: text, Plan: plan, Files: files}); err != nil {
+	e.last, err = e.s.ledger.Write(ctx, ledger.Decision{
+		Revision: on.Revision, Fence: e.fence, At: e.s.clock.Now(), Opens: true, Person: e.person, Action: "enact", Text: text, Plan: plan, Files: files,
+	})
+	if err != nil {
 		return err
 	}
 	seen, err := e.install(ctx, plan)

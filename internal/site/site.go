@@ -16,6 +16,7 @@ package site
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"net"
 	"net/netip"
@@ -176,6 +177,16 @@ func (s *Site) SetPasswordHash(ctx context.Context, person, machine, hash string
 		return err
 	}
 	return s.record(ctx, ledger.Decision{Person: person, Action: "password", Text: "machine " + machine + ": a password was set"})
+}
+
+// Stamp changes whenever anybody decides something or changes the place. Cost: constant.
+func (s *Site) Stamp(ctx context.Context) (string, error) {
+	_, head, err := s.ledger.Head(ctx)
+	if err != nil {
+		return "", err
+	}
+	mark, err := s.driver.Mark(ctx)
+	return fmt.Sprint(head.Seq, " ", mark), err
 }
 
 // Counts tells what the place has counted; [driver.ErrNoCounts] where it counts nothing.

@@ -111,8 +111,9 @@ func (s *suite) enact(by *site.Site, rule string) error {
 			return err
 		}
 	}
-	plan := flow.Compile(e, change.Assigned(s.report().Resources))
-	return x.Finish(s.Context(), plan, drivertest.Files(rule), "finished")
+	report := s.report()
+	plan := flow.Compile(e, change.Assigned(report.Resources))
+	return x.Finish(s.Context(), report.Basis, plan, drivertest.Files(rule), "finished")
 }
 
 const rule = "allow https from everywhere to gauge-1"

@@ -1,6 +1,7 @@
 package work
 
 import (
+	"fmt"
 	"slices"
 
 	"ironbark/internal/driver"
@@ -33,7 +34,7 @@ func (w *Work) Could(st *State) Could {
 		for _, m := range r.Machines {
 			covered[m] = true
 		}
-		c.May = append(c.May, w.couldOpen(st, r))
+		c.May = append(c.May, w.CouldOpen(st, r))
 	}
 	for _, m := range st.Plan.Machines {
 		if !covered[m.Name] {
@@ -48,15 +49,36 @@ func (w *Work) Could(st *State) Could {
 func (w *Work) CouldAt(st *State, machine string) (list []CouldOpen) {
 	for _, r := range rights.At(machine, rights.State{Estate: st.Estate, Plan: st.Plan}) {
 		if r.Kind == rights.Open {
-			list = append(list, w.couldOpen(st, r))
+			list = append(list, w.CouldOpen(st, r))
 		}
 	}
 	return list
 }
 
-func (w *Work) couldOpen(st *State, r rights.Right) CouldOpen {
+// CouldOpen tells what of a right to open cannot be opened now. Cost: that of a view of the plan.
+func (w *Work) CouldOpen(st *State, r rights.Right) CouldOpen {
 	return CouldOpen{Right: r, Hindered: opening.Hindered(opening.Request{
 		Person: w.Person, Now: w.Clock.Now(), Estate: st.Estate, Plan: st.Plan,
 		Running: func(name string) bool { return st.Report.Machines[name].State == driver.Running },
 	}, opening.Part{Machines: r.Machines, Services: r.Flows.Services, From: r.Flows.From}, r.Source)}
 }
+
+// NothingToOpenError says that no permit lets somebody open anything.
+type NothingToOpenError struct {
+	Person    string
+	Emergency bool // not in an emergency either
+}
+
+// Error tells the person.
+func (n *NothingToOpenError) Error() string {
+	if n.Emergency {
+		return fmt.Sprintf("no permit lets %s open anything in an emergency", n.Person)
+	}
+	return fmt.Sprintf("no permit lets %s open anything", n.Person)
+}
+
+// ExitStatus is that of a person who may not.
+func (n *NothingToOpenError) ExitStatus() int { return 6 }
+
+// Hint tells where permits are.
+func (n *NothingToOpenError) Hint() string { return "ironbark show permit lists who may open what" }

@@ -11,6 +11,7 @@ import (
 	"ironbark/internal/change"
 	"ironbark/internal/driver"
 	"ironbark/internal/flow"
+	"ironbark/internal/ledger"
 	"ironbark/internal/sentence"
 	"ironbark/internal/site"
 )
@@ -175,18 +176,34 @@ func (x *enacting) change(ctx context.Context, c change.Change) error {
 	return x.e.Do(ctx, c, nil)
 }
 
-// finish compiles the tables once more, with the addresses that the site gave.
+// finish compiles the tables once more, with the addresses that the site gave. What was opened
+// meanwhile in an emergency, and would not be permitted any more, ends before.
 func (x *enacting) finish(ctx context.Context, partly bool) error {
-	report, err := x.w.Site.Report(ctx)
-	if err != nil {
-		return err
-	}
-	plan := flow.Compile(x.r.Estate, change.Assigned(report.Resources))
 	text := x.r.summary()
 	if partly {
 		text += "; some steps failed"
 	}
-	return x.e.Finish(ctx, plan, x.r.Files, text)
+	for range mostTries {
+		report, err := x.w.Site.Report(ctx)
+		if err != nil {
+			return err
+		}
+		plan := flow.Compile(x.r.Estate, change.Assigned(report.Resources))
+		list := endings(&State{Report: report}, &State{Estate: x.r.Estate, Plan: plan}, x.r.Changes, x.w.Clock.Now())
+		for _, end := range list {
+			x.of++
+			if err := x.step(fmt.Sprintf("end opening %d: %s", end.Opening.ID, end.Why), x.end(ctx, end)); err != nil {
+				return err
+			}
+		}
+		if len(list) > 0 {
+			continue
+		}
+		if err := x.e.Finish(ctx, report.Basis, plan, x.r.Files, text); !errors.Is(err, ledger.ErrChanged) {
+			return err
+		}
+	}
+	return ledger.ErrChanged
 }
 
 // Await waits until the machines of a review that were made or started anew run,

@@ -22,13 +22,17 @@ func (w *Work) heldOf(ctx context.Context, st *State, id int64) (opening.Opening
 		return o.ID == id && o.Active(w.Clock.Now()) && !o.Waits()
 	})
 	if i < 0 {
-		return opening.Opening{}, &sentence.Error{Problem: fmt.Sprintf("there is no opening %d that holds", id), Hint: "ironbark openings lists them"}
+		return opening.Opening{}, noneHolds(id)
 	}
 	o := st.Report.Openings[i]
 	if o.Person != w.Person && !w.leads(ctx) {
 		return o, &NotYoursError{Person: w.Person, Opening: o}
 	}
 	return o, nil
+}
+
+func noneHolds(id int64) error {
+	return &sentence.Error{Problem: fmt.Sprintf("there is no opening %d that holds", id), Hint: "ironbark openings lists them"}
 }
 
 // Extend asks for an opening of the person's own for longer: for a length from now, or until
@@ -62,7 +66,7 @@ func (w *Work) Extend(ctx context.Context, id int64, words sentence.Open) (openi
 	for _, name := range o.Machines() { // the machines that it has, whatever its words stand for by now
 		asked.To.List = append(asked.To.List, sentence.NameAtom(name))
 	}
-	return w.Open(ctx, asked)
+	return w.open(ctx, asked, id)
 }
 
 // Narrower is what is to be left of an opening; what is zero stays as it is.

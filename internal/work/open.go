@@ -25,16 +25,22 @@ const mostTries = 100
 // somebody else changes something meanwhile it is judged anew.
 // The errors are sentence.Errors for unknown names, an *opening.RefusalError, and
 // those of *site.Site.Open.
-func (w *Work) Open(ctx context.Context, words sentence.Open) (granted opening.Granted, err error) {
+func (w *Work) Open(ctx context.Context, words sentence.Open) (opening.Granted, error) {
+	return w.open(ctx, words, 0)
+}
+
+// open is Open; with a number it extends that opening, or asks for approval of that, and opens
+// nothing else.
+func (w *Work) open(ctx context.Context, words sentence.Open, extends int64) (granted opening.Granted, err error) {
 	for range mostTries {
-		if granted, err = w.openOnce(ctx, words); !errors.Is(err, ledger.ErrChanged) {
+		if granted, err = w.openOnce(ctx, words, extends); !errors.Is(err, ledger.ErrChanged) {
 			break
 		}
 	}
 	return granted, err
 }
 
-func (w *Work) openOnce(ctx context.Context, words sentence.Open) (opening.Granted, error) {
+func (w *Work) openOnce(ctx context.Context, words sentence.Open, extends int64) (opening.Granted, error) {
 	st, err := w.judged(ctx)
 	if err != nil {
 		return opening.Granted{}, err
@@ -75,6 +81,9 @@ func (w *Work) openOnce(ctx context.Context, words sentence.Open) (opening.Grant
 	granted, err := opening.Judge(request)
 	if err != nil {
 		return granted, err
+	}
+	if extends > 0 && !granted.Opening.Waits() && granted.Opening.ID != extends { // somebody closed it meanwhile
+		return opening.Granted{}, noneHolds(extends)
 	}
 	if granted.Opening.Waits() {
 		granted.Opening, err = w.Site.Ask(ctx, st.Report.Basis, w.Person, "ask", "", granted.Opening)

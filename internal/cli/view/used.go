@@ -102,19 +102,15 @@ func (ph *Phrasing) used(c driver.Count) (amount, last string) {
 }
 
 type usedJSON struct {
-	Sentence string     `json:"sentence"`
-	File     string     `json:"file"`
-	Line     int        `json:"line"`
-	Opening  int64      `json:"opening,omitempty"`
-	Packets  uint64     `json:"packets"`
-	Bytes    uint64     `json:"bytes"`
-	After    *time.Time `json:"after"`
-	Before   *time.Time `json:"before"`
-	With     []int64    `json:"with,omitempty"` // openings that it is not told apart from
+	Sentence string `json:"sentence"`
+	File     string `json:"file"`
+	Line     int    `json:"line"`
+	Opening  int64  `json:"opening,omitempty"`
+	CountDoc
 }
 
 func (u Used) json() usedJSON {
-	return usedJSON{u.Origin.Sentence, u.Origin.File, u.Origin.Line, u.Opening, u.Count.Packets, u.Count.Bytes, moment(u.Count.After), moment(u.Count.Before), u.Count.Openings}
+	return usedJSON{u.Origin.Sentence, u.Origin.File, u.Origin.Line, u.Opening, countJSON(u.Count)}
 }
 
 // UsedDoc is the document that UsedJSON makes.

@@ -1,0 +1,280 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"golang.org/x/term"
+
+	"ironbark/internal/cli/view"
+	"ironbark/internal/opening"
+	"ironbark/internal/sentence"
+	"ironbark/internal/site"
+	"ironbark/internal/work"
+)
+
+// watchTime is how often a list is drawn anew, and looked at whether it changed.
+const watchTime = time.Second
+
+// watch keeps the list of openings as it is, until it is ended.
+func (a *app) watch(ctx context.Context, w *work.Work, q *openingsAsked) error {
+	out, isFile := a.print.Out.(*os.File)
+	if a.json || !a.terminal || !isFile || !term.IsTerminal(int(out.Fd())) {
+		return a.watchLines(ctx, w, q)
+	}
+	return a.watchScreen(ctx, w, q, out)
+}
+
+// watchLines prints the list, and then a line for each change.
+func (a *app) watchLines(ctx context.Context, w *work.Work, q *openingsAsked) error {
+	ctx, stop := untilSignal(ctx)
+	defer stop()
+	var before []opening.Opening
+	first := true
+	for last := ""; ; {
+		stamp, err := w.Site.Stamp(ctx)
+		now := a.clock.Now()
+		if err == nil && (first || stamp != last || !slices.EqualFunc(before, work.Active(before, now), sameID)) {
+			var l view.OpeningList
+			if l, err = a.openings(ctx, w, q); err == nil {
+				err = a.watchedLines(l, before, first)
+				before, last, first = l.List, stamp, false
+			}
+		}
+		if ctx.Err() != nil {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-time.After(followTime):
+		}
+	}
+}
+
+func sameID(a, b opening.Opening) bool { return a.ID == b.ID }
+
+// watchedLines prints a list, or how it differs from the one before.
+func (a *app) watchedLines(l view.OpeningList, before []opening.Opening, first bool) error {
+	if a.json {
+		return a.print.JSONLine(openingsJSON(l))
+	}
+	if first {
+		if len(l.List) == 0 {
+			a.print.Line("Nothing is open for a while.")
+			return nil
+		}
+		a.print.Openings(l)
+		return nil
+	}
+	tell := func(what string, o opening.Opening) {
+		a.print.Line("%s  %s  %d  %s to %s from %s, %s, by %s because %q", view.Moment(l.Now, l.Now), what, o.ID, o.Words.Services,
+			strings.Join(o.Machines(), ", "), o.Words.From, view.OpeningState(o, l.Now, l.Overridden[o.ID]), o.Person, o.Words.Because)
+	}
+	for _, o := range l.List {
+		i := slices.IndexFunc(before, func(b opening.Opening) bool { return b.ID == o.ID })
+		switch {
+		case i < 0 && o.Waits():
+			tell("asked", o)
+		case i < 0, before[i].Waits() && !o.Waits():
+			tell("opened", o)
+		case before[i].Describe() != o.Describe() || len(before[i].Approvals) != len(o.Approvals):
+			tell("changed", o)
+		}
+	}
+	for _, o := range before {
+		if !slices.ContainsFunc(l.List, func(n opening.Opening) bool { return n.ID == o.ID }) {
+			how := "closed"
+			if !o.Active(l.Now) {
+				how = "over"
+			}
+			a.print.Line("%s  %s  %d  %s to %s from %s", view.Moment(l.Now, l.Now), how, o.ID, o.Words.Services, strings.Join(o.Machines(), ", "), o.Words.From)
+		}
+	}
+	return nil
+}
+
+// watching is the list on a terminal.
+type watching struct {
+	a      *app
+	w      *work.Work
+	q      *openingsAsked
+	shown  view.Watched
+	stamp  string
+	chosen int64                 // by number, so that it stays the one as others come and go
+	asked  func(context.Context) // what y does
+}
+
+func (a *app) watchScreen(ctx context.Context, w *work.Work, q *openingsAsked, out *os.File) (err error) {
+	in, ok := a.in.(*os.File)
+	if !ok {
+		return usage("--watch needs a terminal to read keys from")
+	}
+	before, err := term.MakeRaw(int(in.Fd()))
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, term.Restore(int(in.Fd()), before)) }()
+	ctx, stop := untilSignal(ctx)
+	defer stop()
+	x := &watching{a: a, w: w, q: q}
+	w.Told = func(text string) { x.shown.Message = text }
+	keys := make(chan string)
+	go readKeys(in, keys)
+	screen := a.print.EnterScreen()
+	defer screen.Leave()
+	tick := time.NewTicker(watchTime)
+	defer tick.Stop()
+	for {
+		x.look(ctx)
+		width, height, err := term.GetSize(int(out.Fd()))
+		if err != nil || width == 0 || height == 0 { // a terminal that does not know
+			width, height = 80, 24
+		}
+		screen.Draw(a.print.Watched(x.shown, width, height), width, height)
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-tick.C:
+		case key, more := <-keys:
+			if !more || x.key(ctx, key) {
+				return nil
+			}
+		}
+	}
+}
+
+// readKeys hands over what is typed, key by key; arrows as up and down.
+func readKeys(in io.Reader, keys chan<- string) {
+	defer close(keys)
+	buf := make([]byte, 64)
+	for {
+		n, err := in.Read(buf)
+		if err != nil {
+			return
+		}
+		for text := string(buf[:n]); text != ""; {
+			key := text[:1]
+			for seq, name := range map[string]string{"\x1b[A": "up", "\x1bOA": "up", "\x1b[B": "down", "\x1bOB": "down"} {
+				if strings.HasPrefix(text, seq) {
+					key = name
+					text = text[len(seq)-1:]
+				}
+			}
+			text = text[1:]
+			keys <- key
+		}
+	}
+}
+
+// look reads the list where anything was written since, and lets go what has ended.
+func (x *watching) look(ctx context.Context) {
+	stamp, err := x.w.Site.Stamp(ctx)
+	now := x.a.clock.Now()
+	if err == nil && (stamp != x.stamp || x.shown.State == nil) {
+		var l view.OpeningList
+		if l, err = x.a.openings(ctx, x.w, x.q); err == nil {
+			x.shown.OpeningList, x.shown.Name, x.stamp = l, l.State.Estate.Name, stamp
+		}
+	}
+	x.shown.Trouble = ""
+	if err != nil {
+		x.shown.Trouble = err.Error()
+		x.stamp = ""
+	}
+	if x.shown.State == nil {
+		return
+	}
+	x.shown.Now = x.shown.State.Clock(now)
+	x.shown.List = slices.DeleteFunc(slices.Clone(x.shown.List), func(o opening.Opening) bool { return !o.Active(x.shown.Now) && !o.Owes() })
+	i := slices.IndexFunc(x.shown.List, func(o opening.Opening) bool { return o.ID == x.chosen })
+	if i < 0 {
+		i = min(x.shown.Selected, max(len(x.shown.List)-1, 0))
+	}
+	x.choose(i)
+}
+
+func (x *watching) choose(i int) {
+	x.shown.Selected = max(min(i, len(x.shown.List)-1), 0)
+	if len(x.shown.List) > 0 {
+		x.chosen = x.shown.List[x.shown.Selected].ID
+	}
+}
+
+// key does what a key stands for, and reports whether it ends the list.
+func (x *watching) key(ctx context.Context, key string) (end bool) {
+	asked := x.asked
+	x.asked = nil
+	switch {
+	case key == "q" || key == "\x03" || key == "\x04":
+		return true
+	case asked != nil && key == "y":
+		asked(ctx)
+		return false
+	case asked != nil:
+		x.shown.Message = "nothing was done"
+		return false
+	case key == "up" || key == "k":
+		x.choose(x.shown.Selected - 1)
+	case key == "down" || key == "j":
+		x.choose(x.shown.Selected + 1)
+	case len(x.shown.List) == 0:
+	case key == "c" || key == "e":
+		o := x.shown.List[x.shown.Selected]
+		what := fmt.Sprintf("%s to %s from %s", o.Words.Services, strings.Join(o.Machines(), ", "), o.Words.From)
+		if key == "c" {
+			x.shown.Message = fmt.Sprintf("close %d, %s? y closes it", o.ID, what)
+			x.asked = func(ctx context.Context) { x.close(ctx, o.ID) }
+		} else {
+			x.shown.Message = fmt.Sprintf("extend %d, %s, to an hour from now? y extends it", o.ID, what)
+			x.asked = func(ctx context.Context) { x.extend(ctx, o) }
+		}
+		return false
+	}
+	x.shown.Message = ""
+	return false
+}
+
+func (x *watching) close(ctx context.Context, id int64) {
+	x.w.Site.ForClosing()
+	held, err := x.w.HeldOf(ctx, id)
+	var c work.Closed
+	if err == nil {
+		c, err = x.w.Close(ctx, held, func(o opening.Opening) bool { return o.ID == id })
+	}
+	unrecorded, later := errors.AsType[*site.UnrecordedError](err)
+	switch {
+	case later:
+		x.shown.Message = unrecorded.Error() + "; " + unrecorded.Hint()
+	case err != nil:
+		x.shown.Message = "not closed: " + err.Error()
+	case len(c.Openings) == 0:
+		x.shown.Message = fmt.Sprintf("opening %d is closed already", id)
+	default:
+		x.shown.Message = fmt.Sprintf("closed opening %d", id)
+		for _, s := range c.Sessions {
+			x.shown.Message += "; ended the session " + view.Session(s, x.shown.Now)
+		}
+	}
+}
+
+func (x *watching) extend(ctx context.Context, o opening.Opening) {
+	granted, err := x.w.Extend(ctx, o.ID, sentence.Open{For: sentence.DurationOf(time.Hour), Because: o.Words.Because})
+	switch {
+	case err != nil:
+		x.shown.Message = "not extended: " + err.Error()
+	case granted.Opening.Waits():
+		x.shown.Message = fmt.Sprintf("request %d waits for %s of %s", granted.Opening.ID, approvals(granted.Opening.Waiting.Needs), strings.Join(granted.Opening.Waiting.From, " or "))
+	default:
+		x.shown.Message = fmt.Sprintf("extended opening %d until %s", o.ID, view.Moment(granted.Opening.End(), x.shown.Now))
+	}
+}
