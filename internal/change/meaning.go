@@ -14,7 +14,7 @@ import (
 // only one of them has: sentences that name it mean something else though their words stay.
 type Meaning struct {
 	Verb          Verb
-	Kind          string // service, source, person, admin or limit
+	Kind          string // service, source, person, admin, limit or stun
 	Name          string
 	Before, After string // what it stands for; "": it is not there
 }
@@ -31,7 +31,7 @@ func (m Meaning) String() string {
 }
 
 // Meanings lists the words that stand for something else in b than in a: services, sources,
-// what is administrative, people with their groups and keys, and limits. What is made of
+// what is administrative, people with their groups and keys, limits, and who tells what “me” is. What is made of
 // resources is told by [Diff].
 func Meanings(a, b *estate.Estate) (list []Meaning) {
 	compare := func(kind string, before, after []Meaning) {
@@ -62,6 +62,7 @@ func Meanings(a, b *estate.Estate) (list []Meaning) {
 	compare("admin", admin(a), admin(b))
 	compare("person", people(a), people(b))
 	compare("limit", limits(a), limits(b))
+	compare("stun", stun(a), stun(b))
 	return list
 }
 
@@ -119,6 +120,14 @@ func tail(key string) string {
 
 func limits(e *estate.Estate) []Meaning {
 	return []Meaning{{Name: "opening", After: sentence.DurationOf(e.Limits.Opening()).String()}}
+}
+
+// stun is who tells what “me” stands for.
+func stun(e *estate.Estate) []Meaning {
+	if e.STUN == "" {
+		return nil
+	}
+	return []Meaning{{Name: "me", After: e.STUN}}
 }
 
 func joined[T fmt.Stringer](items []T) string {

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/netip"
 	"os"
 	"os/user"
 	"slices"
@@ -21,6 +22,7 @@ import (
 	"ironbark/internal/cli/view"
 	"ironbark/internal/driver"
 	"ironbark/internal/driver/sim"
+	"ironbark/internal/seen"
 	"ironbark/internal/sentence"
 	"ironbark/internal/work"
 )
@@ -245,7 +247,19 @@ func (a *app) workIn(folder work.Folder) (*work.Work, func(), error) {
 		closeSite()
 		return nil, nil, err
 	}
-	return &work.Work{Folder: folder, Site: s, Clock: a.clock, Person: person, ClientAddrs: addrs, Told: told}, closeSite, nil
+	return &work.Work{Folder: folder, Site: s, Clock: a.clock, Person: person, Caller: a.caller(addrs), Told: told}, closeSite, nil
+}
+
+// caller tells what “me” stands for, where the site sees whoever asks from some addresses.
+func (a *app) caller(site []netip.Addr) *work.Caller {
+	from, _, _ := strings.Cut(os.Getenv("SSH_CONNECTION"), " ") // sshd(8)
+	client, err := netip.ParseAddr(from)
+	return &work.Caller{
+		Site:      site,
+		InSession: err == nil && slices.Contains(site, client.Unmap().WithZone("")),
+		Ask:       func(server string) ([]netip.Addr, error) { return seen.Addrs(context.Background(), server) },
+		Tell:      func(text string) { a.print.NoteWrap("", text) },
+	}
 }
 
 // with runs a command's work on the estate.

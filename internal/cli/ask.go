@@ -319,7 +319,11 @@ func (a *app) filter(w *work.Work, st *work.State, from, to, service string) (fu
 	}
 	resolve := flow.NewResolver(st.Estate, st.Plan)
 	services, group := resolve.Services(ask.Services), resolve.Group(ask.To)
-	sources := resolve.Source(w.ResolveMe(ask.From, st, group))
+	mine, err := w.FromMe(st, ask.From, group)
+	if err != nil {
+		return nil, err
+	}
+	sources := resolve.Source(mine)
 	targets := exposure.Targets(st.Estate, st.Plan, ask.To)
 	if to != "" && len(targets) == 0 {
 		return nil, wrong("“%s” stands for no machine, front or bastion here", to)

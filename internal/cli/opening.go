@@ -162,7 +162,7 @@ func (a *app) reached(w *work.Work, list []exposure.Part, o opening.Opening) {
 		a.print.Line("        at %s", text)
 	}
 	ssh := slices.ContainsFunc(list, func(p exposure.Part) bool {
-		mine := slices.ContainsFunc(w.ClientAddrs, func(c netip.Addr) bool { return p.From.Contains(flow.PointOf(c)) })
+		mine := slices.ContainsFunc(w.Caller.Known(), func(c netip.Addr) bool { return p.From.Contains(flow.PointOf(c)) })
 		return mine && p.Arrives.Contains(flow.TCPPort(22))
 	})
 	if machines := o.Machines(); ssh && len(machines) == 1 {

@@ -68,7 +68,11 @@ func pathPlan(st *work.State, permits bool) *flow.Plan {
 func (a *app) paths(st *work.State, w *work.Work, ask sentence.Ask, toTargets bool, v *exposure.View, gateways bool) error {
 	resolve := flow.NewResolver(st.Estate, st.Plan)
 	group := resolve.Group(ask.To)
-	from := resolve.Source(w.ResolveMe(ask.From, st, group))
+	mine, err := w.FromMe(st, ask.From, group)
+	if err != nil {
+		return err
+	}
+	from := resolve.Source(mine)
 	ways := v.Paths(from, gateways)
 	wanted := map[string]bool{}
 	for _, m := range group.Machines {

@@ -13,13 +13,13 @@ import (
 )
 
 // settings are parts of estate.yaml that have no names of their own: what is administrative,
-// the limits, and the uplink.
+// the limits, who tells what “me” is, and the uplink.
 func (a *app) settings(verb string) (list []*cobra.Command) {
 	switch verb {
 	case "add":
 		list = append(list, a.adminCommand(true), a.uplinkCommand(verb))
 	case "change":
-		list = append(list, a.limitCommand(), a.uplinkCommand(verb))
+		list = append(list, a.limitCommand(), a.stunCommand(), a.uplinkCommand(verb))
 	case "remove":
 		list = append(list, a.adminCommand(false), a.uplinkCommand(verb))
 	}
@@ -107,6 +107,37 @@ func (a *app) limitCommand() *cobra.Command {
 				return err
 			}
 			return a.edit(ctx, w, old, files, "limited openings to "+args[1], opt)
+		}),
+	}
+	return opt.flags(c)
+}
+
+// stunCommand says which server tells what “me” stands for.
+func (a *app) stunCommand() *cobra.Command {
+	opt := &editing{}
+	c := &cobra.Command{
+		Use: "stun HOST[:PORT]|none", Short: "Say which STUN server tells from where whoever says me comes", Example: "  ironbark change stun stun.saltmarsh.example",
+		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
+			if len(args) != 1 {
+				return usage("change stun takes a server, or none")
+			}
+			old, _, err := readBoth(w)
+			if err != nil {
+				return err
+			}
+			var files work.Files
+			if args[0] == none {
+				files, err = old.RemoveNoun(nil, "stun")
+			} else {
+				if _, err := estate.ParseSTUN(args[0]); err != nil {
+					return wrong("%v", err)
+				}
+				files, err = old.Alter(nil, []estate.Field{{Key: "stun", Value: estate.Word(args[0])}})
+			}
+			if err != nil {
+				return err
+			}
+			return a.edit(ctx, w, old, files, "“me” is told by "+args[0], opt)
 		}),
 	}
 	return opt.flags(c)

@@ -27,7 +27,7 @@ func (a *app) simCommand() *cobra.Command {
 			return unknownKind(c, args[0])
 		},
 	}
-	c.AddCommand(a.simFaultsCommand(), a.simMeddleCommand(), a.simConsoleCommand())
+	c.AddCommand(a.simFaultsCommand(), a.simMeddleCommand(), a.simConsoleCommand(), a.simSTUNCommand())
 	return c
 }
 
@@ -128,7 +128,10 @@ func (a *app) meddleOpen(ctx context.Context, w *work.Work, st *work.State, word
 	}
 	resolve := flow.NewResolver(st.Estate, st.Plan)
 	to := resolve.Group(open.To)
-	from := w.ResolveMe(open.From, st, to)
+	from, err := w.FromMe(st, open.From, to)
+	if err != nil {
+		return err
+	}
 	rule := flow.Rule{
 		Kind: flow.Standing, From: resolve.Source(from), To: to, Services: resolve.Services(open.Services),
 		Origin: flow.Origin{Sentence: fmt.Sprintf("open %s to %s from %s, done by somebody without ironbark at %s", open.Services, open.To, from, a.clock.Now().UTC().Format(time.RFC3339))},

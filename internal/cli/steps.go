@@ -204,9 +204,13 @@ func (s *steps) source(whole bool) error {
 		return !from.IsEmpty() && slices.ContainsFunc(s.may, func(r rights.Right) bool { return r.Flows.From.Covers(from) })
 	}
 	question := "From where"
-	mine := flow.AddrSet(s.w.ClientAddrs...)
+	callers, err := s.w.Caller.Addrs(s.st.Estate)
+	if err != nil {
+		s.a.print.NoteWrap("  ", err.Error())
+	}
+	mine := flow.AddrSet(callers...)
 	var words []string
-	for _, c := range s.w.ClientAddrs {
+	for _, c := range callers {
 		words = append(words, c.String())
 	}
 	if covered(mine) {

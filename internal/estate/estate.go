@@ -52,6 +52,7 @@ type Estate struct {
 	Images    []Image
 	Console   Switch // whether machines' serial lines may be used, where a machine does not say
 	Limits    Limits
+	STUN      string // the server, HOST:PORT, that tells from where whoever asks comes; "": none
 	Scripts   map[string]string
 	Sentences []sentence.Stated
 

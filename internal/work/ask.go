@@ -32,10 +32,11 @@ func (w *Work) Ask(st *State, ask sentence.Ask, at time.Time) (*Answer, error) {
 		return nil, err
 	}
 	resolve := flow.NewResolver(st.Estate, st.Plan)
-	if err := w.meKnown(ask.From); err != nil {
+	from, err := w.FromMe(st, ask.From, resolve.Group(ask.To))
+	if err != nil {
 		return nil, err
 	}
-	ask.From = w.resolveMe(ask.From, st.Plan, resolve.Group(ask.To).Machines)
+	ask.From = from
 	a := &Answer{
 		Ask: ask, State: st, View: exposure.NewView(st.Plan, at),
 		From: resolve.Source(ask.From), Service: resolve.Services(ask.Services),
@@ -143,9 +144,4 @@ func (a *Answer) Doors(source netip.Addr) (list []Call) {
 		}
 	}
 	return list
-}
-
-// ResolveMe puts the caller's own addresses in place of "me", for a group of machines.
-func (w *Work) ResolveMe(s sentence.Set, st *State, g *flow.Group) sentence.Set {
-	return w.resolveMe(s, st.Plan, g.Machines)
 }

@@ -88,7 +88,11 @@ func (w *Work) AccessPath(ctx context.Context, machine, keyPath string) (*Access
 	if way.Answer, err = w.Ask(st, sshAsk(machine), w.Clock.Now()); err != nil {
 		return nil, err
 	}
-	if !way.find(w.ClientAddrs) {
+	callers, err := w.Caller.Addrs(st.Estate)
+	if err != nil {
+		return nil, err
+	}
+	if !way.find(callers) {
 		return nil, &NoAccessError{machine, way.Answer}
 	}
 	if way.HostKey, err = w.Site.HostKey(ctx, machine); err != nil {

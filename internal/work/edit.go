@@ -56,7 +56,9 @@ func (w *Work) State(ctx context.Context, files Files, s sentence.Sentence) (Fil
 	if err != nil {
 		return nil, nil, err
 	}
-	s = w.writtenOut(s, st)
+	if s, err = w.writtenOut(s, st); err != nil {
+		return nil, nil, err
+	}
 	list, err := expand(st.Estate, s)
 	if err != nil {
 		return nil, nil, err
@@ -99,35 +101,37 @@ func (w *Work) StateEnacted(ctx context.Context, files Files, s sentence.Sentenc
 }
 
 // writtenOut puts addresses in place of "me" in the sources of a sentence.
-func (w *Work) writtenOut(s sentence.Sentence, st *State) sentence.Sentence {
+func (w *Work) writtenOut(s sentence.Sentence, st *State) (sentence.Sentence, error) {
 	resolve := flow.NewResolver(st.Estate, st.Plan)
-	out := func(from, to sentence.Set) sentence.Set {
-		return w.resolveMe(from, st.Plan, resolve.Group(to).Machines)
+	var err error
+	out := func(from, to sentence.Set) (set sentence.Set) {
+		set, err = w.FromMe(st, from, resolve.Group(to))
+		return set
 	}
-	switch s := s.(type) {
+	switch one := s.(type) {
 	case sentence.Allow:
-		s.From = out(s.From, s.To)
-		return s
+		one.From = out(one.From, one.To)
+		s = one
 	case sentence.Deny:
-		s.From = out(s.From, s.To)
-		return s
+		one.From = out(one.From, one.To)
+		s = one
 	case sentence.Forward:
-		s.From = out(s.From, s.To)
-		return s
+		one.From = out(one.From, one.To)
+		s = one
 	case sentence.Spread:
-		s.From = out(s.From, s.Over)
-		return s
+		one.From = out(one.From, one.Over)
+		s = one
 	case sentence.Permit:
-		s.From = out(s.From, s.To)
-		return s
+		one.From = out(one.From, one.To)
+		s = one
 	case sentence.Never:
-		s.From = out(s.From, s.To)
-		return s
+		one.From = out(one.From, one.To)
+		s = one
 	case sentence.Always:
-		s.From = out(s.From, s.To)
-		return s
+		one.From = out(one.From, one.To)
+		s = one
 	}
-	return s
+	return s, err
 }
 
 // expand writes a forward of a range of ports as one forward a machine, in the

@@ -103,7 +103,11 @@ func (w *Work) Narrow(ctx context.Context, id int64, to Narrower) (opening.Openi
 
 func (w *Work) narrowed(st *State, o opening.Opening, to Narrower) (opening.Opening, error) {
 	resolve := flow.NewResolver(st.Estate, st.Plan)
-	words := sentence.Open{Services: to.Services, To: to.To, From: w.resolveMe(to.From, st.Plan, nil)}
+	from, err := w.FromMe(st, to.From, &flow.Group{})
+	if err != nil {
+		return o, err
+	}
+	words := sentence.Open{Services: to.Services, To: to.To, From: from}
 	if err := checkNarrower(st, words, to); err != nil {
 		return o, err
 	}

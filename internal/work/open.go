@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net/netip"
 	"slices"
 	"time"
 
@@ -51,12 +50,11 @@ func (w *Work) openOnce(ctx context.Context, words sentence.Open, extends int64)
 	if err := st.Estate.CheckSentence(words); err != nil {
 		return opening.Granted{}, err
 	}
-	if err := w.meKnown(words.From); err != nil {
-		return opening.Granted{}, err
-	}
 	now := w.Clock.Now()
 	targets := flow.NewResolver(st.Estate, st.Plan).Group(words.To)
-	words.From = w.resolveMe(words.From, st.Plan, targets.Machines)
+	if words.From, err = w.FromMe(st, words.From, targets); err != nil {
+		return opening.Granted{}, err
+	}
 	var names []string
 	for _, m := range targets.Machines {
 		names = append(names, st.Plan.Machines[m].Name)
@@ -91,45 +89,6 @@ func (w *Work) openOnce(ctx context.Context, words sentence.Open, extends int64)
 	}
 	granted.Opening, err = w.Site.Open(ctx, st.Report.Basis, granted.Opening)
 	return granted, err
-}
-
-// meKnown refuses “me” where the site cannot tell from which address the caller comes.
-func (w *Work) meKnown(s sentence.Set) error {
-	for _, a := range slices.Concat(s.List, s.Except) {
-		if a.Kind() == sentence.Me && len(w.ClientAddrs) == 0 {
-			return &sentence.Error{At: a.At(), Problem: "nobody can tell here from which address you come", Hint: "name the address; within an SSH session “me” is where that came from"}
-		}
-	}
-	return nil
-}
-
-// resolveMe puts the caller's own addresses in place of "me": those of the
-// families that the doors of the machines have.
-func (w *Work) resolveMe(s sentence.Set, p *flow.Plan, machines []int32) sentence.Set {
-	doors := flow.Addrs{}
-	for _, m := range machines {
-		for _, d := range p.DoorsTo(m) {
-			doors = doors.Union(d.From)
-		}
-	}
-	atoms := func(list []sentence.Atom) (out []sentence.Atom) {
-		for _, a := range list {
-			if a.Kind() != sentence.Me {
-				out = append(out, a)
-				continue
-			}
-			callers := w.ClientAddrs
-			usable := slices.DeleteFunc(slices.Clone(callers), func(c netip.Addr) bool { return !doors.Contains(flow.PointOf(c)) })
-			if len(usable) == 0 { // no door at all: told as such by whoever judges
-				usable = callers
-			}
-			for _, c := range usable {
-				out = append(out, sentence.AddressAtom(c).Placed(a.At()))
-			}
-		}
-		return out
-	}
-	return sentence.Set{List: atoms(s.List), Except: atoms(s.Except)}
 }
 
 // NotYoursError says that a person may not close somebody else's opening.

@@ -3,7 +3,6 @@ package work
 import (
 	"context"
 	"fmt"
-	"net/netip"
 	"slices"
 	"time"
 
@@ -26,8 +25,8 @@ type Work struct {
 	Site   *site.Site
 	Clock  driver.Clock
 	Person string
-	// ClientAddrs are the addresses from which the site sees the person.
-	ClientAddrs []netip.Addr
+	// Caller tells from which addresses the person comes; nil: nobody can tell.
+	Caller *Caller
 	// Discard are the unmanaged resources that an enactment is to take away, by ID. It leaves all others.
 	Discard map[string]bool
 	// Told is called with what was found wrong and mended on the way, in words.

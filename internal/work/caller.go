@@ -1,0 +1,123 @@
+package work
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"ironbark/internal/estate"
+	"ironbark/internal/flow"
+	"ironbark/internal/sentence"
+)
+
+// Caller finds out from which addresses whoever asks comes: what “me” stands for. It is for
+// one command, and not safe for concurrent use.
+type Caller struct {
+	Site      []netip.Addr // from which the site sees them
+	InSession bool         // these are those of the SSH session that they are in
+	// Ask asks a STUN server, where the estate names one.
+	Ask func(server string) ([]netip.Addr, error)
+	// Tell is called with what “me” stands for before it is used.
+	Tell func(text string)
+
+	asked string
+	seen  []netip.Addr
+	told  bool
+}
+
+// Addrs returns the addresses: those of the SSH session that the caller is in; otherwise those
+// that the estate's STUN server sees; otherwise those that the site sees. A server that does
+// not answer is an error, and no other address is taken in its place.
+func (c *Caller) Addrs(e *estate.Estate) ([]netip.Addr, error) {
+	if c == nil {
+		return nil, nil
+	}
+	if c.InSession || e.STUN == "" {
+		return c.Site, nil
+	}
+	if c.asked != e.STUN {
+		seen, err := c.Ask(e.STUN)
+		if err != nil {
+			return nil, err
+		}
+		c.asked, c.seen = e.STUN, seen
+	}
+	return c.seen, nil
+}
+
+// Known returns the addresses as far as they were found out, and asks nobody.
+func (c *Caller) Known() []netip.Addr {
+	switch {
+	case c == nil:
+		return nil
+	case c.asked != "":
+		return c.seen
+	}
+	return c.Site
+}
+
+// tell tells once what “me” stands for, and who says so.
+func (c *Caller) tell(e *estate.Estate, addrs []netip.Addr) {
+	if c.told || c.Tell == nil {
+		return
+	}
+	c.told = true
+	words := make([]string, len(addrs))
+	for i, a := range addrs {
+		words[i] = a.String()
+	}
+	by := "as the site sees you"
+	switch {
+	case c.InSession:
+		by = "where your SSH session comes from"
+	case e.STUN != "":
+		by = "as the STUN server " + e.STUN + " sees you"
+	}
+	c.Tell(fmt.Sprintf("“me” is %s, %s", strings.Join(words, " and "), by))
+}
+
+// FromMe puts the caller's own addresses in place of “me”, for a group of machines: those of
+// the families that their doors have. The error is a *sentence.Error where nobody can tell
+// them.
+func (w *Work) FromMe(st *State, s sentence.Set, to *flow.Group) (sentence.Set, error) {
+	all := slices.Concat(s.List, s.Except)
+	i := slices.IndexFunc(all, func(a sentence.Atom) bool { return a.Kind() == sentence.Me })
+	if i < 0 {
+		return s, nil
+	}
+	callers, err := w.Caller.Addrs(st.Estate)
+	if err != nil {
+		return s, &sentence.Error{At: all[i].At(), Problem: err.Error(), Hint: "name the address, or try once more"}
+	}
+	if len(callers) == 0 {
+		return s, &sentence.Error{
+			At: all[i].At(), Problem: "nobody can tell here from which address you come",
+			Hint: "name the address; within an SSH session “me” is where that came from, and a STUN server tells it: change stun HOST",
+		}
+	}
+	doors := flow.Addrs{}
+	for _, m := range to.Machines {
+		for _, d := range st.Plan.DoorsTo(m) {
+			doors = doors.Union(d.From)
+		}
+	}
+	usable := slices.DeleteFunc(slices.Clone(callers), func(c netip.Addr) bool { return !doors.Contains(flow.PointOf(c)) })
+	if len(usable) == 0 { // no door at all: told as such by whoever judges
+		usable = callers
+	}
+	w.Caller.tell(st.Estate, usable)
+	atoms := func(list []sentence.Atom) (out []sentence.Atom) {
+		for _, a := range list {
+			if a.Kind() != sentence.Me {
+				out = append(out, a)
+				continue
+			}
+			for _, c := range usable {
+				out = append(out, sentence.AddressAtom(c).Placed(a.At()))
+			}
+		}
+		return out
+	}
+	return sentence.Set{List: atoms(s.List), Except: atoms(s.Except)}, nil
+}
