@@ -17,6 +17,7 @@ import (
 type couldDoc struct {
 	Person    string          `json:"person"`
 	May       []view.CouldDoc `json:"may"`
+	Already   []int64         `json:"already"`   // openings of theirs that hold, or wait
 	Uncovered []string        `json:"uncovered"` // machines of which they may open nothing
 }
 
@@ -28,9 +29,12 @@ func (a *app) could(ctx context.Context, w *work.Work) error {
 	}
 	c := w.Could(st)
 	if a.json {
-		doc := couldDoc{c.Person, []view.CouldDoc{}, append([]string{}, c.Uncovered...)}
+		doc := couldDoc{c.Person, []view.CouldDoc{}, []int64{}, append([]string{}, c.Uncovered...)}
 		for _, one := range c.May {
 			doc.May = append(doc.May, view.CouldJSON(one))
+		}
+		for _, o := range c.Already {
+			doc.Already = append(doc.Already, o.ID)
 		}
 		return a.print.JSON(doc)
 	}

@@ -4,6 +4,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"go.yaml.in/yaml/v4"
 	"pgregory.net/rapid"
@@ -82,4 +83,16 @@ func TestTheLibraryReadsTheSame(t *testing.T) {
 		lines := rapid.SliceOfN(rapid.SampledFrom(pieces), 0, 12).Draw(t, "lines")
 		sameAsLibrary(t, "estate: a\nmachines:\n  b: {c: d}\n"+strings.Join(lines, "\n")+"\n")
 	})
+}
+
+func TestASTUNServerIsAHostWithAPort(t *testing.T) {
+	for text, want := range map[string]string{
+		"stun.saltmarsh.example": "stun.saltmarsh.example:3478", "stun.saltmarsh.example:5000": "stun.saltmarsh.example:5000", "192.0.2.7": "192.0.2.7:3478",
+		"192.0.2.7:5000": "192.0.2.7:5000", "2001:db8::7": "[2001:db8::7]:3478", "[2001:db8::7]:5000": "[2001:db8::7]:5000",
+		"": "", "a b": "", "a:0": "", "a:70000": "", "-a": "", "a:b:c": "", "192.0.2.7:0": "", "[2001:db8::7]": "", "a.": "", strings.Repeat("a.", 130) + "a": "",
+	} {
+		got, err := ParseSTUN(text)
+		assert.Equal(t, want, got, text)
+		assert.Equal(t, want == "", err != nil, text)
+	}
 }

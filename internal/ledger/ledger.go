@@ -89,7 +89,7 @@ type Scope struct {
 // Openings is all of them.
 type Openings struct {
 	Some bool      // only these, and those that something is still to be recorded of: intended ones, and those that
-	IDs  []int64   // came to their end by themselves
+	IDs  []int64   // began or came to their end by themselves
 	By   time.Time // until this moment
 }
 
@@ -110,6 +110,7 @@ type State struct {
 	Files      []estate.File     // as last enacted; none where nothing ever was
 	Openings   []opening.Opening // those that are not known to be over, by number
 	Intended   map[int64]Intent  // openings that are not known to pass
+	Beginning  map[int64]bool    // openings that were to begin later, which it is not recorded that they have
 	Altered    map[int64]string  // openings that are not as the journal has them, and how
 	Breaks     []journal.Break   // known ones that nobody has acknowledged
 }
@@ -184,7 +185,8 @@ type Decision struct {
 	Openings []opening.Opening // as they are from now on; each has a number
 	Intended bool              // the openings are not known to pass yet
 	Passed   []int64           // openings that were intended, and pass
-	Over     []int64           // openings that ended by themselves, and need not be told of any more
+	Begun    []int64           // openings that began by themselves
+	Over     []int64           // openings that ended by themselves
 
 	AcceptClock bool            // At may lie before the latest moment
 	Acknowledge []journal.Break // breaks that somebody has taken note of

@@ -212,7 +212,7 @@ func (s *Site) recover(ctx context.Context, st *ledger.State, o *driver.Observat
 		}
 	}
 	if len(st.Intended) == 0 && len(unrecorded) == 0 {
-		return false, s.recordEnds(ctx, st)
+		return false, s.recordTurns(ctx, st)
 	}
 	release, err := s.ledger.TryLock(ctx, ledger.Opening)
 	if err != nil || release == nil { // where nothing can be written nothing is recovered, and whoever has the lock is at it
@@ -240,12 +240,11 @@ func (s *Site) recover(ctx context.Context, st *ledger.State, o *driver.Observat
 	return true, nil
 }
 
-// recordEnds records the openings that ended by themselves since something was recorded
-// last, each once. Where that cannot be done, the next command does it.
-func (s *Site) recordEnds(ctx context.Context, st *ledger.State) error {
+// recordTurns records the openings that began or ended by themselves since something was
+// recorded last, each once. Where that cannot be done, the next command does it.
+func (s *Site) recordTurns(ctx context.Context, st *ledger.State) error {
 	now, behind := journal.Later(s.clock.Now(), st.Latest)
-	over := func(o opening.Opening) bool { return o.Ended.IsZero() && !now.Before(o.End()) }
-	if behind > 0 || !slices.ContainsFunc(st.Openings, over) {
+	if begun, over := turned(st, now); behind > 0 || len(begun)+len(over) == 0 {
 		return nil
 	}
 	release, err := s.ledger.TryLock(ctx, ledger.Opening)
@@ -257,34 +256,59 @@ func (s *Site) recordEnds(ctx context.Context, st *ledger.State) error {
 	if err != nil {
 		return nil
 	}
-	byPerson := map[string][]opening.Opening{}
-	var people []string
-	for _, o := range fresh.Openings { // what was recorded meanwhile is no more among them
-		if !over(o) {
+	begun, over := turned(fresh, now) // what was recorded meanwhile is no more among them
+	s.recordTurn(ctx, begun, func(o opening.Opening) string {
+		return fmt.Sprintf("opening %d began by itself at %s: %s", o.ID, utc(o.Begin), o.Words)
+	}, func(ids []int64) ledger.Decision { return ledger.Decision{Action: "begin", Begun: ids} })
+	s.recordTurn(ctx, over, func(o opening.Opening) string {
+		if o.Waits() {
+			return fmt.Sprintf("request %d lapsed at %s: %s", o.ID, utc(o.End()), o.Words)
+		}
+		return fmt.Sprintf("opening %d ended by itself at %s: %s", o.ID, utc(o.End()), o.Words)
+	}, func(ids []int64) ledger.Decision { return ledger.Decision{Action: "end", Over: ids} })
+	return nil
+}
+
+// turned lists the openings that came to their beginning or their end, which is not recorded.
+func turned(st *ledger.State, now time.Time) (begun, over []opening.Opening) {
+	for _, o := range st.Openings {
+		if !o.Ended.IsZero() {
 			continue
 		}
+		if st.Beginning[o.ID] && !now.Before(o.Begin) {
+			begun = append(begun, o)
+		}
+		if !now.Before(o.End()) {
+			over = append(over, o)
+		}
+	}
+	return begun, over
+}
+
+// recordTurn records openings with their people, many in an entry.
+func (s *Site) recordTurn(ctx context.Context, list []opening.Opening, text func(opening.Opening) string, decision func(ids []int64) ledger.Decision) {
+	byPerson := map[string][]opening.Opening{}
+	var people []string
+	for _, o := range list {
 		if len(byPerson[o.Person]) == 0 {
 			people = append(people, o.Person)
 		}
 		byPerson[o.Person] = append(byPerson[o.Person], o)
 	}
 	for _, person := range people {
-		for list := range slices.Chunk(byPerson[person], mostAnEntry) {
+		for some := range slices.Chunk(byPerson[person], mostAnEntry) {
 			var told []string
 			var ids []int64
-			for _, o := range list {
-				text := fmt.Sprintf("opening %d ended by itself at %s: %s", o.ID, utc(o.End()), o.Words)
-				if o.Waits() {
-					text = fmt.Sprintf("request %d lapsed at %s: %s", o.ID, utc(o.End()), o.Words)
-				}
-				told, ids = append(told, text), append(ids, o.ID)
+			for _, o := range some {
+				told, ids = append(told, text(o)), append(ids, o.ID)
 			}
-			if err := s.record(ctx, ledger.Decision{Person: person, Action: "end", Text: strings.Join(told, "; "), Over: ids}); err != nil {
-				return nil
+			d := decision(ids)
+			d.Person, d.Text = person, strings.Join(told, "; ")
+			if s.record(ctx, d) != nil {
+				return
 			}
 		}
 	}
-	return nil
 }
 
 // mostAnEntry is how many openings one entry of the journal tells of.

@@ -208,7 +208,7 @@ func (s *Site) look(ctx context.Context, decided ledger.Scope, scope driver.Scop
 		scope.Openings = nil
 		return s.look(ctx, decided, scope)
 	}
-	whole.Openings, whole.Intended, whole.Altered = st.Openings, st.Intended, st.Altered
+	whole.Openings, whole.Intended, whole.Altered, whole.Beginning = st.Openings, st.Intended, st.Altered, st.Beginning
 	return whole, o, e, nil
 }
 

@@ -110,7 +110,7 @@ func (w *Work) approveOnce(ctx context.Context, id int64) (opening.Granted, erro
 		Running: func(name string) bool { return machines[name].State == driver.Running },
 	}, o)
 	if err != nil {
-		return granted, err
+		return granted, w.refused(ctx, st, fmt.Sprintf("approval of request %d: %s", o.ID, o.Words), err)
 	}
 	if granted.Opening.Waits() {
 		granted.Opening, err = w.Site.Ask(ctx, st.Report.Basis, w.Person, "approve", "", granted.Opening)

@@ -81,17 +81,26 @@ func (c *Caller) tell(e *estate.Estate, addrs []netip.Addr) {
 // the families that their doors have. The error is a *sentence.Error where nobody can tell
 // them.
 func (w *Work) FromMe(st *State, s sentence.Set, to *flow.Group) (sentence.Set, error) {
+	s, used, err := w.fromMe(st, s, to)
+	if len(used) > 0 {
+		w.Caller.tell(st.Estate, used)
+	}
+	return s, err
+}
+
+// fromMe is FromMe that tells nobody; it returns the addresses that were put in.
+func (w *Work) fromMe(st *State, s sentence.Set, to *flow.Group) (_ sentence.Set, used []netip.Addr, err error) {
 	all := slices.Concat(s.List, s.Except)
 	i := slices.IndexFunc(all, func(a sentence.Atom) bool { return a.Kind() == sentence.Me })
 	if i < 0 {
-		return s, nil
+		return s, nil, nil
 	}
 	callers, err := w.Caller.Addrs(st.Estate)
 	if err != nil {
-		return s, &sentence.Error{At: all[i].At(), Problem: err.Error(), Hint: "name the address, or try once more"}
+		return s, nil, &sentence.Error{At: all[i].At(), Problem: err.Error(), Hint: "name the address, or try once more"}
 	}
 	if len(callers) == 0 {
-		return s, &sentence.Error{
+		return s, nil, &sentence.Error{
 			At: all[i].At(), Problem: "nobody can tell here from which address you come",
 			Hint: "name the address; within an SSH session “me” is where that came from, and a STUN server tells it: change stun HOST",
 		}
@@ -106,7 +115,6 @@ func (w *Work) FromMe(st *State, s sentence.Set, to *flow.Group) (sentence.Set, 
 	if len(usable) == 0 { // no door at all: told as such by whoever judges
 		usable = callers
 	}
-	w.Caller.tell(st.Estate, usable)
 	atoms := func(list []sentence.Atom) (out []sentence.Atom) {
 		for _, a := range list {
 			if a.Kind() != sentence.Me {
@@ -119,5 +127,5 @@ func (w *Work) FromMe(st *State, s sentence.Set, to *flow.Group) (sentence.Set, 
 		}
 		return out
 	}
-	return sentence.Set{List: atoms(s.List), Except: atoms(s.Except)}, nil
+	return sentence.Set{List: atoms(s.List), Except: atoms(s.Except)}, usable, nil
 }

@@ -85,7 +85,11 @@ func (w *Work) AccessPath(ctx context.Context, machine, keyPath string) (*Access
 	if image, ok := w.Site.Catalogue().Image(t.Spec.Image); ok && image.User != "" {
 		way.User = image.User
 	}
-	if way.Answer, err = w.Ask(st, sshAsk(machine), w.Clock.Now()); err != nil {
+	ask := sshAsk(machine)
+	if ask.From, _, err = w.fromMe(st, ask.From, flow.NewResolver(st.Estate, st.Plan).Group(ask.To)); err != nil {
+		return nil, err
+	}
+	if way.Answer, err = w.Ask(st, ask, w.Clock.Now()); err != nil {
 		return nil, err
 	}
 	callers, err := w.Caller.Addrs(st.Estate)

@@ -13,7 +13,8 @@ import (
 type Could struct {
 	Person    string
 	May       []CouldOpen
-	Uncovered []string // machines of which they may open nothing
+	Uncovered []string          // machines of which they may open nothing
+	Already   []opening.Opening // of theirs that hold, or wait
 }
 
 // CouldOpen is one thing that somebody may open by one permit.
@@ -35,6 +36,11 @@ func (w *Work) Could(st *State) Could {
 			covered[m] = true
 		}
 		c.May = append(c.May, w.CouldOpen(st, r))
+	}
+	for _, o := range Active(st.Report.Openings, w.Clock.Now()) {
+		if o.Person == w.Person {
+			c.Already = append(c.Already, o)
+		}
 	}
 	for _, m := range st.Plan.Machines {
 		if !covered[m.Name] {

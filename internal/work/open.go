@@ -78,7 +78,7 @@ func (w *Work) openOnce(ctx context.Context, words sentence.Open, extends int64)
 	request.Alike = Active(alike, now)
 	granted, err := opening.Judge(request)
 	if err != nil {
-		return granted, err
+		return granted, w.refused(ctx, st, words.String(), err)
 	}
 	if extends > 0 && !granted.Opening.Waits() && granted.Opening.ID != extends { // somebody closed it meanwhile
 		return opening.Granted{}, noneHolds(extends)
@@ -89,6 +89,18 @@ func (w *Work) openOnce(ctx context.Context, words sentence.Open, extends int64)
 	}
 	granted.Opening, err = w.Site.Open(ctx, st.Report.Basis, granted.Opening)
 	return granted, err
+}
+
+// refused records a refusal, and returns it. One that cannot be recorded is one all the same.
+func (w *Work) refused(ctx context.Context, st *State, request string, why error) error {
+	refusal, ok := errors.AsType[*opening.RefusalError](why)
+	if !ok || len(st.Report.Files) == 0 { // nothing was ever enacted
+		return why
+	}
+	if err := w.Site.Refused(ctx, w.Person, request, refusal); err != nil && w.Told != nil {
+		w.Told(fmt.Sprintf("the refusal could not be recorded: %v", err))
+	}
+	return why
 }
 
 // NotYoursError says that a person may not close somebody else's opening.

@@ -18,6 +18,13 @@ func (p *Printer) Could(c work.Could, ph *Phrasing) {
 		p.Head(c.Person + " may open")
 	}
 	p.couldOpen(c.May, ph, func(one work.CouldOpen) string { return few(one.Machines) })
+	for i, o := range c.Already {
+		if i == 0 {
+			p.Line("")
+			p.Head("Open already, or waiting")
+		}
+		p.Wrap("  ", fmt.Sprintf("%d  %s to %s from %s, %s", o.ID, o.Words.Services, few(o.Machines()), o.Words.From, OpeningState(o, ph.now, "")))
+	}
 	p.hindered(c.May, "Of these %s cannot be opened now")
 	if len(c.Uncovered) > 0 {
 		p.Line("")

@@ -273,6 +273,16 @@ func (s *suite) few() {
 	assert.Equal(s, []int64{1, 3, 5}, some(time.Hour+time.Millisecond), "what ended by itself is told until that is recorded")
 	s.write(ledger.Decision{Person: "mara", Action: "end", Text: "ended", Over: []int64{1, 3}})
 	assert.Equal(s, []int64{3, 5}, some(time.Hour+time.Millisecond), "what became of an intent is not known")
+	ahead := o
+	ahead.ID, ahead.Words, ahead.Begin = 6, s.opening(6).Words, s.at.Add(time.Hour)
+	ahead.Words.Starting, ahead.Parts = ahead.Begin, slices.Clone(o.Parts)
+	ahead.Parts[0].End = s.at.Add(9 * time.Hour)
+	s.write(ledger.Decision{Person: "mara", Action: "open", Text: "ahead of time", Openings: []opening.Opening{ahead}})
+	assert.NotContains(s, some(time.Hour-time.Second), int64(6))
+	assert.Contains(s, some(time.Hour), int64(6), "its beginning is to be recorded")
+	assert.Equal(s, map[int64]bool{6: true}, s.state().Beginning)
+	s.write(ledger.Decision{Person: "mara", Action: "begin", Text: "6", Begun: []int64{6}})
+	assert.Empty(s, s.state().Beginning)
 	alike := func(person string, p opening.Part) []int64 {
 		list, err := s.l.Alike(s.Context(), person, p)
 		require.NoError(s, err)
@@ -280,7 +290,7 @@ func (s *suite) few() {
 	}
 	part := o.Parts[0]
 	part.End, part.Permit = s.at, ""
-	assert.Equal(s, []int64{2, 3}, alike("mara", part))
+	assert.Equal(s, []int64{2, 3, 6}, alike("mara", part))
 	assert.Equal(s, []int64{4}, alike("ilse", part))
 	part.Machines = []string{"gauge-2"}
 	assert.Empty(s, alike("mara", part))

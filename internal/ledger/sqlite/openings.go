@@ -169,6 +169,15 @@ func untilOf(o opening.Opening) int64 {
 	return o.End().Add(time.Millisecond - 1).UnixMilli()
 }
 
+// beginsOf is the beginning of an opening that lies ahead of a moment, as an index has it; 0 of
+// others.
+func beginsOf(o opening.Opening, now time.Time) int64 {
+	if o.Waits() || o.Words.Starting.IsZero() || !o.Begin.After(now) {
+		return 0
+	}
+	return o.Begin.Add(time.Millisecond - 1).UnixMilli()
+}
+
 // alike is the same for openings of one person that let the same flows pass. One of several
 // parts is like no other: "".
 func alike(o opening.Opening) string {
@@ -188,8 +197,9 @@ func alikeTo(person string, p opening.Part) string {
 }
 
 // chosen selects the numbers of openings that are asked for; the placeholders are those of a
-// moment and of a list of numbers.
+// moment, twice, and of a list of numbers.
 const chosen = `(SELECT id FROM openings WHERE over = 0 AND intent <> '' UNION SELECT id FROM openings INDEXED BY openings_until WHERE over = 0 AND until <= ?
+	UNION SELECT id FROM openings INDEXED BY openings_begins WHERE over = 0 AND begins > 0 AND begins <= ?
 	UNION SELECT value FROM json_each(?)) CROSS JOIN openings o USING (id) LEFT JOIN journal j ON j.seq = o.entry WHERE o.over = 0`
 
 // everyHeld selects all openings.
@@ -198,12 +208,13 @@ const everyHeld = `openings o LEFT JOIN journal j ON j.seq = o.entry WHERE o.ove
 // readHeld reads those of the openings that are not known to be over that are asked for, which
 // of them are intended alone, and which are not as the journal has them.
 func readHeld(ctx context.Context, tx *sql.Tx, which ledger.Openings, st *ledger.State) error {
-	st.Intended, st.Altered = map[int64]ledger.Intent{}, map[int64]string{}
+	st.Intended, st.Altered, st.Beginning = map[int64]ledger.Intent{}, map[int64]string{}, map[int64]bool{}
 	from, args := everyHeld, []any(nil)
 	if which.Some {
-		from, args = chosen, []any{which.By.UnixMilli(), store.Numbers(which.IDs...)}
+		from, args = chosen, []any{which.By.UnixMilli(), which.By.UnixMilli(), store.Numbers(which.IDs...)}
 	}
-	return eachHeld(ctx, tx, from, args, func(n int, o opening.Opening, intent, why string) error {
+	return eachHeld(ctx, tx, from, args, func(n int, h *held, why string) error {
+		o, intent := h.Opening, h.intent
 		st.Openings = slices.Grow(st.Openings, n)
 		st.Openings = append(st.Openings, o)
 		if intent != "" {
@@ -220,6 +231,9 @@ func readHeld(ctx context.Context, tx *sql.Tx, which ledger.Openings, st *ledger
 		if why != "" {
 			st.Altered[o.ID] = why
 		}
+		if h.begins > 0 {
+			st.Beginning[o.ID] = true
+		}
 		return nil
 	})
 }
@@ -230,7 +244,7 @@ const mostBeside = 8192
 
 // held is an opening as it was selected.
 type held struct {
-	id, entry          int64
+	id, entry, begins  int64
 	body, intent, data string
 
 	opening.Opening
@@ -241,14 +255,14 @@ type held struct {
 // eachHeld reads openings that are not known to be over, each with its intent and with what
 // is not as the journal has it; left is how many there are from that one on. from is where they
 // are selected.
-func eachHeld(ctx context.Context, tx *sql.Tx, from string, args []any, each func(left int, o opening.Opening, intent, altered string) error) error {
+func eachHeld(ctx context.Context, tx *sql.Tx, from string, args []any, each func(left int, h *held, altered string) error) error {
 	var list []*held
-	query := fmt.Sprintf(`SELECT o.id, o.body, o.intent, o.entry, coalesce(CASE WHEN octet_length(j.data) <= %d THEN j.data END, '')
+	query := fmt.Sprintf(`SELECT o.id, o.body, o.intent, o.entry, o.begins, coalesce(CASE WHEN octet_length(j.data) <= %d THEN j.data END, '')
 		FROM %s ORDER BY o.id`, mostBeside, from)
 	err := store.Each(ctx, tx, query, func(scan func(...any) error) error {
 		h := &held{}
 		list = append(list, h)
-		return scan(&h.id, &h.body, &h.intent, &h.entry, &h.data)
+		return scan(&h.id, &h.body, &h.intent, &h.entry, &h.begins, &h.data)
 	}, args...)
 	if err != nil {
 		return err
@@ -275,7 +289,7 @@ func eachHeld(ctx context.Context, tx *sql.Tx, from string, args []any, each fun
 		if !h.asRecorded {
 			why = altered(h.Opening, was)
 		}
-		if err := each(len(list)-i, h.Opening, h.intent, why); err != nil {
+		if err := each(len(list)-i, h, why); err != nil {
 			return err
 		}
 	}
@@ -325,9 +339,9 @@ func altered(o opening.Opening, recorded map[int64]storedOpening) string {
 // Alike lists the openings of a person that let the same flows pass as a part does.
 func (l *Ledger) Alike(ctx context.Context, person string, p opening.Part) (list []opening.Opening, err error) {
 	err = l.read(ctx, func(tx *sql.Tx) error {
-		return eachHeld(ctx, tx, everyHeld+` AND o.alike = ?`, []any{alikeTo(person, p)}, func(_ int, o opening.Opening, _, altered string) error {
+		return eachHeld(ctx, tx, everyHeld+` AND o.alike = ?`, []any{alikeTo(person, p)}, func(_ int, h *held, altered string) error {
 			if altered == "" {
-				list = append(list, o)
+				list = append(list, h.Opening)
 			}
 			return nil
 		})

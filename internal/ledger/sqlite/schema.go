@@ -12,13 +12,14 @@ import (
 // schema is that of version 5. Openings, resources and changes are kept as JSON. entry is
 // the number of the journal's entry that has an opening as it is; intent is what an
 // opening that is not known to pass replaces, and "" once it is known to; until is its end in
-// Unix milliseconds, rounded up; alike is the same for openings of one person that let the same
+// Unix milliseconds, rounded up; begins is its beginning, where that lay ahead and is not recorded
+// to have come, and 0 otherwise; alike is the same for openings of one person that let the same
 // flows pass.
 const schema = `
 CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT, WITHOUT ROWID;
 CREATE TABLE resources (kind TEXT, name TEXT, body TEXT NOT NULL, PRIMARY KEY (kind, name)) STRICT, WITHOUT ROWID;
 CREATE TABLE plan (key TEXT PRIMARY KEY, body TEXT NOT NULL) STRICT, WITHOUT ROWID;
-CREATE TABLE openings (id INTEGER PRIMARY KEY, body TEXT NOT NULL, entry INTEGER NOT NULL, over INTEGER NOT NULL, intent TEXT NOT NULL DEFAULT '', until INTEGER NOT NULL DEFAULT 0, alike TEXT NOT NULL DEFAULT '') STRICT;
+CREATE TABLE openings (id INTEGER PRIMARY KEY, body TEXT NOT NULL, entry INTEGER NOT NULL, over INTEGER NOT NULL, intent TEXT NOT NULL DEFAULT '', until INTEGER NOT NULL DEFAULT 0, alike TEXT NOT NULL DEFAULT '', begins INTEGER NOT NULL DEFAULT 0) STRICT;
 ` + openingIndexes + `
 CREATE TABLE files (name TEXT PRIMARY KEY, data BLOB NOT NULL) STRICT, WITHOUT ROWID;
 CREATE TABLE journal (seq INTEGER PRIMARY KEY, at TEXT NOT NULL, person TEXT NOT NULL, action TEXT NOT NULL, text TEXT NOT NULL, data TEXT NOT NULL, prev TEXT NOT NULL, hash TEXT NOT NULL) STRICT;
@@ -28,6 +29,7 @@ CREATE TABLE breaks (seq INTEGER, why TEXT NOT NULL, mark TEXT NOT NULL, found T
 // openingIndexes find what few openings are asked for among many.
 const openingIndexes = `CREATE INDEX openings_there ON openings (id) WHERE over = 0;
 CREATE INDEX openings_until ON openings (until) WHERE over = 0;
+CREATE INDEX openings_begins ON openings (begins) WHERE over = 0 AND begins > 0;
 CREATE INDEX openings_alike ON openings (alike) WHERE over = 0;
 CREATE INDEX openings_intended ON openings (id) WHERE over = 0 AND intent <> '';`
 
@@ -123,6 +125,7 @@ func fifth(ctx context.Context, tx *sql.Tx, _ string) error {
 	_, err := tx.ExecContext(ctx, `DROP INDEX openings_there;
 ALTER TABLE openings ADD COLUMN until INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE openings ADD COLUMN alike TEXT NOT NULL DEFAULT '';
+ALTER TABLE openings ADD COLUMN begins INTEGER NOT NULL DEFAULT 0;
 `+openingIndexes)
 	if err != nil {
 		return err
@@ -135,7 +138,7 @@ ALTER TABLE openings ADD COLUMN alike TEXT NOT NULL DEFAULT '';
 	})
 	for _, o := range list {
 		if err == nil {
-			_, err = tx.ExecContext(ctx, `UPDATE openings SET until = ?, alike = ? WHERE id = ?`, untilOf(o), alike(o), o.ID)
+			_, err = tx.ExecContext(ctx, `UPDATE openings SET until = ?, alike = ?, begins = ? WHERE id = ?`, untilOf(o), alike(o), beginsOf(o, o.Words.Starting.Add(-1)), o.ID)
 		}
 	}
 	return err

@@ -185,6 +185,12 @@ func (w *writer) what(entry int64) {
 			return err
 		})
 	}
+	for _, id := range d.Begun {
+		w.do(func() error {
+			_, err := w.tx.ExecContext(w.ctx, `UPDATE openings SET begins = 0 WHERE id = ?`, id)
+			return err
+		})
+	}
 	for _, id := range d.Over {
 		w.do(func() error {
 			_, err := w.tx.ExecContext(w.ctx, `UPDATE openings SET over = 1 WHERE id = ? AND intent = ''`, id)
@@ -205,7 +211,7 @@ func (w *writer) openings(entry int64) error {
 	if len(w.d.Openings) == 0 {
 		return nil
 	}
-	put, err := w.tx.PrepareContext(w.ctx, `INSERT OR REPLACE INTO openings (id, body, entry, over, intent, until, alike) VALUES (?, ?, ?, ?, ?, ?, ?)`)
+	put, err := w.tx.PrepareContext(w.ctx, `INSERT OR REPLACE INTO openings (id, body, entry, over, intent, until, alike, begins) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`)
 	if err != nil {
 		return err
 	}
@@ -234,7 +240,7 @@ func (w *writer) opening(put *sql.Stmt, o opening.Opening, entry int64) error {
 			return err
 		}
 	}
-	_, err = put.ExecContext(w.ctx, o.ID, string(body), entry, !o.Ended.IsZero(), intent, untilOf(o), alike(o))
+	_, err = put.ExecContext(w.ctx, o.ID, string(body), entry, !o.Ended.IsZero(), intent, untilOf(o), alike(o), beginsOf(o, w.now))
 	return err
 }
 
