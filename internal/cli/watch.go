@@ -235,7 +235,7 @@ func (x *watching) key(ctx context.Context, key string) (end bool) {
 			x.shown.Message = fmt.Sprintf("close %d, %s? y closes it", o.ID, what)
 			x.asked = func(ctx context.Context) { x.close(ctx, o.ID) }
 		} else {
-			x.shown.Message = fmt.Sprintf("extend %d, %s, to an hour from now? y extends it", o.ID, what)
+			x.shown.Message = fmt.Sprintf("extend %d, %s, until %s? y extends it", o.ID, what, view.Moment(o.End().Add(time.Hour), x.shown.Now))
 			x.asked = func(ctx context.Context) { x.extend(ctx, o) }
 		}
 		return false
@@ -268,7 +268,7 @@ func (x *watching) close(ctx context.Context, id int64) {
 }
 
 func (x *watching) extend(ctx context.Context, o opening.Opening) {
-	granted, err := x.w.Extend(ctx, o.ID, sentence.Open{For: sentence.DurationOf(time.Hour), Because: o.Words.Because})
+	granted, err := x.w.Extend(ctx, o.ID, sentence.Open{Until: o.End().Add(time.Hour), Because: o.Words.Because})
 	switch {
 	case err != nil:
 		x.shown.Message = "not extended: " + err.Error()
