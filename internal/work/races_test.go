@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"slices"
@@ -15,7 +16,9 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"ironbark/internal/change"
 	"ironbark/internal/driver"
+	"ironbark/internal/driver/linux"
 	"ironbark/internal/driver/sim"
 	"ironbark/internal/flow"
 	"ironbark/internal/ledger"
@@ -273,16 +276,23 @@ func explained(s shoreState, wishes []wish, outcomes []outcome, left []int, is f
 	return false
 }
 
-func drawWish(t *rapid.T, label string) wish {
+// things are what people do; where time passes by itself nobody waits.
+var things = []string{"open", "open", "emergency", "extend", "extend", "shorten", "close", "close all", "approve", "approve", "decline", "enact", "wait", "wait"}
+
+func drawWish(t *rapid.T, label string, real bool) wish {
+	list := things
+	if real {
+		list = things[:len(things)-2]
+	}
 	w := wish{
-		do:      rapid.SampledFrom([]string{"open", "open", "emergency", "extend", "extend", "shorten", "close", "close all", "approve", "approve", "decline", "enact", "wait", "wait"}).Draw(t, label),
+		do:      rapid.SampledFrom(list).Draw(t, label),
 		who:     rapid.SampledFrom([]string{"mara", "mara", "ilse", "tom", "lena"}).Draw(t, "who"),
 		machine: rapid.SampledFrom([]string{"m-1", "m-2"}).Draw(t, "machine"),
 		length:  time.Duration(rapid.IntRange(1, 6).Draw(t, "half hours")) * 30 * time.Minute,
 		id:      int64(rapid.IntRange(1, 3).Draw(t, "id")),
 		narrow:  rapid.Bool().Draw(t, "narrow"),
 	}
-	if w.do == "open" && rapid.IntRange(0, 3).Draw(t, "ahead") == 0 {
+	if w.do == "open" && !real && rapid.IntRange(0, 3).Draw(t, "ahead") == 0 {
 		w.ahead = 30 * time.Minute
 	}
 	if w.do == "approve" || w.do == "decline" {
@@ -292,7 +302,7 @@ func drawWish(t *rapid.T, label string) wish {
 }
 
 // does does what somebody wishes.
-func does(ctx context.Context, w *Work, clock *testClock, one wish) (o outcome) {
+func does(ctx context.Context, w *Work, clock *testClock, nouns string, one wish) (o outcome) {
 	words := func(text string) sentence.Open {
 		s, err := sentence.ParseArgs([]string{text}, clock.at)
 		if err != nil {
@@ -343,7 +353,7 @@ func does(ctx context.Context, w *Work, clock *testClock, one wish) (o outcome) 
 		if one.narrow {
 			rules = narrowRules
 		}
-		r, err := w.Review(ctx, bothFiles(twoMachines, rules))
+		r, err := w.Review(ctx, bothFiles(nouns, rules))
 		if err == nil {
 			err = w.Enact(ctx, r, nil)
 		}
@@ -370,7 +380,7 @@ func TestAtOnceIsAsOneAfterTheOther(t *testing.T) {
 		clock := &testClock{time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)}
 		place := sim.New(filepath.Join(dir, StateDir), clock, sim.Faults{})
 		defer place.Close()
-		atOnce(t, dir, place, clock, told)
+		atOnce(t, dir, twoMachines, place, clock, told)
 		runs++
 	})
 	t.Logf("%d runs: %v", runs, told)
@@ -379,9 +389,41 @@ func TestAtOnceIsAsOneAfterTheOther(t *testing.T) {
 	}
 }
 
-// atOnce is one run on a place where nothing is yet.
-func atOnce(t *rapid.T, dir string, place driver.Driver, clock *testClock, told map[string]int) {
+// TestAtOnceInTheKernel is the same on a Linux host, where packets tell in the end what is open.
+func TestAtOnceInTheKernel(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("network namespaces and the packet filter need root")
+	}
+	told := map[string]int{}
+	for seed := range 20 {
+		dir := t.TempDir()
+		clock := &testClock{time.Now().UTC().Truncate(time.Second)}
+		place := linux.New(filepath.Join(dir, StateDir), clock)
+		t.Cleanup(func() { require.NoError(t, errors.Join(place.RemoveEverything(), place.Close())) })
+		rapid.Custom(func(t *rapid.T) bool {
+			nouns := strings.NewReplacer("site: sim", "site: linux", "linux-web", "light").Replace(twoMachines)
+			open := atOnce(t, dir, nouns, place, clock, told)
+			o, err := place.Observe(context.Background(), driver.Everything)
+			require.NoError(t, err)
+			for _, m := range o.Resources {
+				if m.Kind != change.Machine {
+					continue
+				}
+				sent, err := place.Probe(context.Background(), driver.Packet{Source: netip.MustParseAddr("198.51.100.7"), Target: m.Given.Addr4, Service: flow.TCPPort(22)})
+				require.NoError(t, err)
+				require.Equal(t, open[m.Name], sent[0].Open, m.Name)
+			}
+			return true
+		}).Example(seed)
+	}
+	t.Log(told)
+}
+
+// atOnce is one run on a place where nothing is yet. It returns the machines that are open in
+// the end.
+func atOnce(t *rapid.T, dir, nouns string, place driver.Driver, clock *testClock, told map[string]int) map[string]bool {
 	ctx := context.Background()
+	_, real := place.(*linux.Site)
 	record := sqlite.New(filepath.Join(dir, StateDir), sqlite.Options{})
 	defer record.Close()
 	as := func(who string, s *site.Site) *Work {
@@ -389,17 +431,19 @@ func atOnce(t *rapid.T, dir string, place driver.Driver, clock *testClock, told 
 	}
 	free := site.New(record, place, clock)
 	first := as("ilse", free)
-	r, err := first.Review(ctx, bothFiles(twoMachines, wideRules))
+	r, err := first.Review(ctx, bothFiles(nouns, wideRules))
 	require.NoError(t, err)
 	require.NoError(t, first.Enact(ctx, r, nil))
 	require.NoError(t, first.Await(ctx, r, time.Minute, func(string, driver.Machine) {}))
-	clock.at = clock.at.Truncate(time.Hour).Add(time.Hour)
+	if !real {
+		clock.at = clock.at.Truncate(time.Hour).Add(time.Hour)
+	}
 
 	model := shoreState{held: map[int64]heldOne{}, gone: map[int64]bool{}, owed: map[int64]string{}}
 	for _, one := range []wish{ // opening 1 holds, 2 waits
 		{do: "open", who: "mara", machine: "m-1", length: time.Hour}, {do: "open", who: "tom", machine: "m-2", length: time.Hour},
 	} {
-		o := does(ctx, as(one.who, free), clock, one)
+		o := does(ctx, as(one.who, free), clock, nouns, one)
 		require.NoError(t, o.err)
 		next, ok := model.after(one, o, clock.at, clock.at)
 		require.True(t, ok)
@@ -412,12 +456,12 @@ func atOnce(t *rapid.T, dir string, place driver.Driver, clock *testClock, told 
 	steps := 0
 	closed := map[int64]bool{}
 	for i := range wishes {
-		wishes[i] = drawWish(t, fmt.Sprint("wish ", i))
+		wishes[i] = drawWish(t, fmt.Sprint("wish ", i), real)
 		people = append(people, func(step func()) {
 			s, done := steppedSite(dir, place, clock, step)
 			from := steps
 			moments[i] = []time.Time{clock.at}
-			o := does(ctx, as(wishes[i].who, s), clock, wishes[i])
+			o := does(ctx, as(wishes[i].who, s), clock, nouns, wishes[i])
 			o.from, o.to, o.moments = from, steps, moments[i]
 			moments[i], outcomes[i] = nil, o
 			if err := done(); o.err == nil {
@@ -484,12 +528,17 @@ func atOnce(t *rapid.T, dir string, place driver.Driver, clock *testClock, told 
 			rules[r.Opening] = true
 		}
 	}
+	open := map[string]bool{}
 	for _, o := range Active(report.Openings, now) {
+		for _, m := range o.Machines() {
+			open[m] = open[m] || !o.Waits()
+		}
 		require.Equal(t, !o.Waits(), rules[o.ID], "opening %d is recorded, and the place lets it pass or not", o.ID)
 		delete(rules, o.ID)
 	}
 	require.Empty(t, rules)
 	require.Empty(t, report.Altered)
+	return open
 }
 
 // onlyDecided asserts that the place lets nothing pass that the ledger does not have, as it is
