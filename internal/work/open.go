@@ -97,9 +97,7 @@ func (w *Work) refused(ctx context.Context, st *State, request string, why error
 	if !ok || len(st.Report.Files) == 0 { // nothing was ever enacted
 		return why
 	}
-	if err := w.Site.Refused(ctx, w.Person, request, refusal); err != nil && w.Told != nil {
-		w.Told(fmt.Sprintf("the refusal could not be recorded: %v", err))
-	}
+	_ = w.Site.Refused(ctx, w.Person, request, refusal)
 	return why
 }
 

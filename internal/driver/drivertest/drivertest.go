@@ -282,6 +282,18 @@ func (s *suite) passes() {
 	s.around(p.Parts[0].End, true, false, "its end")
 }
 
+// Passing lists the openings that pass among some that are asked for.
+func Passing(t testing.TB, d driver.Driver, ids ...int64) (list []int64) {
+	o, err := d.Observe(t.Context(), driver.Scope{Plan: true, Some: true, Openings: ids, After: -1})
+	require.NoError(t, err)
+	for _, r := range o.Plan.Rules {
+		if r.Kind == flow.Opening {
+			list = append(list, r.Opening)
+		}
+	}
+	return list
+}
+
 func (s *suite) shut() {
 	s.build()
 	s.pass(s.passage(1))
@@ -298,6 +310,9 @@ func (s *suite) shut() {
 	assert.False(s, s.probe(22))
 	assert.Len(s, s.observe().Shut, 3)
 	assert.Equal(s, int64(7), s.observe().Highest)
+	s.pass(s.passage(8))
+	s.pass(s.passage(9))
+	assert.Equal(s, []int64{9}, Passing(s, s.d, 9, 7), "of those that pass, the one that is asked for")
 	assert.True(s, s.observe().Shut[2].Equal(at))
 }
 

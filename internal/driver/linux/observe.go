@@ -53,7 +53,7 @@ func (s *Site) Observe(ctx context.Context, scope driver.Scope) (*driver.Observa
 	o.Identity, o.Steady = m.Identity, true
 	_, o.Behind = journal.Later(s.clock.Now(), m.Latest)
 	if scope.Plan {
-		if o.Plan, err = s.planOf(rows, passing, &m); err != nil {
+		if o.Plan, err = s.planOf(rows, passing, &m, scope); err != nil {
 			return nil, err
 		}
 	}
@@ -101,8 +101,8 @@ func (s *Site) observe(ctx context.Context, tx *sql.Tx, scope driver.Scope, o *d
 }
 
 // planOf puts the plan together as it was installed. Where somebody else wrote to the packet
-// filter, it is read back.
-func (s *Site) planOf(rows []flow.Row, passing []driver.Passage, m *meta) (*flow.Plan, error) {
+// filter, it is read back with all openings; those that are not asked for are left out then.
+func (s *Site) planOf(rows []flow.Row, passing []driver.Passage, m *meta, scope driver.Scope) (*flow.Plan, error) {
 	plan, err := flow.FromRows(rows)
 	if err != nil {
 		return nil, err
@@ -121,7 +121,9 @@ func (s *Site) planOf(rows []flow.Row, passing []driver.Passage, m *meta) (*flow
 	}
 	var rules []flow.Rule
 	for _, p := range passing {
-		rules = append(rules, p.Rules(plan)...)
+		if !scope.Some || slices.Contains(scope.Openings, p.ID) {
+			rules = append(rules, p.Rules(plan)...)
+		}
 	}
 	return plan.With(rules...), nil
 }

@@ -133,6 +133,17 @@ func TestWhatOthersWroteToThePacketFilterIsToldAsItIs(t *testing.T) {
 	install()
 	assert.Equal(t, installed, observe().Plan.Rows())
 
+	// Of openings those alone are told that are asked for, also where all of it is read back.
+	for id := range int64(2) {
+		require.NoError(t, s.Pass(t.Context(), driver.Passage{ID: id + 1, Begin: s.clock.Now(), Sentence: "open ssh to gauge-1", Parts: []driver.Part{{
+			Machines: []string{"gauge-1"}, Services: flow.ServicesAt(22), From: flow.AddrsAt(netip.MustParseAddr("198.51.100.9")), End: s.clock.Now().Add(time.Hour),
+		}}}))
+	}
+	c.AddTable(&nftables.Table{Name: "another", Family: nftables.TableFamilyINet})
+	require.NoError(t, c.Flush())
+	assert.Equal(t, []int64{2}, drivertest.Passing(t, s, 2))
+	require.NoError(t, s.Shut(t.Context(), s.clock.Now(), 1, 2))
+
 	// Of rules that were altered nobody can tell what they let pass.
 	c.FlushRuleset()
 	require.NoError(t, c.Flush())
