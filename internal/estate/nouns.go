@@ -81,10 +81,12 @@ func (r *reader) person(name string, at sentence.Pos, n *yaml.Node) {
 }
 
 func (r *reader) machines(n *yaml.Node) {
-	if count := len(n.Content) / 2; count > MaxMachines {
+	count := len(n.Content) / 2
+	if count > MaxMachines {
 		r.errs = append(r.errs, tooMany(r.at(n), count))
 		return
 	}
+	r.estate.Machines = slices.Grow(r.estate.Machines, count)
 	r.named(n, "machines", r.readMachine)
 }
 

@@ -36,6 +36,18 @@ func machineRow(body string) (m Machine, ok bool) {
 	return m, r.Done()
 }
 
+// groupRow reads the row of a group of machines, as machineRow does that of a machine.
+func groupRow(body string) (n rowNoun, ok bool) {
+	r := quickjson.Of(body)
+	r.Must(`{"name":"`)
+	n.Name = r.String()
+	if r.May(`,"machines":`) {
+		n.Machines = r.Strings()
+	}
+	r.Must("}")
+	return n, r.Done()
+}
+
 // ruleRow reads the row of a rule, as machineRow does that of a machine.
 func ruleRow(body string) (b rowRule, ok bool) {
 	r := quickjson.Of(body)

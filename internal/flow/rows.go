@@ -200,8 +200,8 @@ func (w *rowWriter) named(machines []string) string {
 // has are left out of it: less is open, never more, for rules that pass; a deny
 // cannot concern what is not there.
 func FromRows(rows []Row) (*Plan, error) {
-	p := &Plan{}
-	groups := map[string]*Group{}
+	p := &Plan{Machines: make([]Machine, 0, len(rows)/2)}
+	groups := make(map[string]*Group, len(rows)/4)
 	r := rowReader{p: p, groups: groups}
 	each := func(read func(kind string, row Row) error) error {
 		for _, row := range rows {
@@ -300,11 +300,14 @@ func (r rowReader) group(kind string, row Row) error {
 	if kind != "group" {
 		return nil
 	}
-	var n rowNoun
-	if err := json.Unmarshal([]byte(row.Body), &n); err != nil {
-		return err
+	n, ok := groupRow(row.Body)
+	if !ok {
+		n = rowNoun{}
+		if err := json.Unmarshal([]byte(row.Body), &n); err != nil {
+			return err
+		}
 	}
-	g := &Group{}
+	g := &Group{Machines: make([]int32, 0, len(n.Machines))}
 	for _, name := range n.Machines {
 		if m, ok := r.p.byName[name]; ok {
 			g.Machines = append(g.Machines, m)

@@ -116,6 +116,7 @@ type judge struct {
 	refusal RefusalError
 	notes   []string
 
+	view      *exposure.View // see seen
 	reached   []exposure.Part
 	machine   string           // the one that is judged
 	approvals *sentence.Permit // the permit by which it waits for approvals; nil: it does not
@@ -197,7 +198,7 @@ func (j *judge) judgeTarget() {
 		j.refuse("", "“from %s” stands for no address", j.Words.From)
 		return
 	}
-	view := exposure.NewView(j.Plan.With(j.part.rule(j.o, j.Plan)), j.moment())
+	view := j.seen()
 	defer func() { j.machine = "" }()
 	for _, name := range j.part.Machines {
 		j.machine = name
@@ -235,6 +236,15 @@ func (j *judge) judgeTarget() {
 			j.refuse("give it a public address, a forward, or come from inside", "there is no way in to %s from %s", name, j.Words.From)
 		}
 	}
+}
+
+// seen is what is open once it is, as far as that does not hang on what it replaces.
+func (j *judge) seen() *exposure.View {
+	if j.view == nil {
+		without := j.Plan.WithoutOpenings(func(id int64) bool { return id == j.o.ID && id != 0 })
+		j.view = exposure.NewView(without.With(j.part.rule(j.o, without)), j.moment())
+	}
+	return j.view
 }
 
 // moment is the one at which it opens.
@@ -328,8 +338,7 @@ func (j *judge) judgeGuarantees() {
 	if len(j.refusal.Reasons) > 0 {
 		return
 	}
-	without := j.Plan.WithoutOpenings(func(id int64) bool { return id == j.o.ID && id != 0 })
-	view := exposure.NewView(without.With(j.part.rule(j.o, without)), j.moment())
+	view := j.seen()
 	for _, st := range j.Estate.Sentences {
 		n, ok := st.Sentence.(sentence.Never)
 		if !ok || n.Standing {

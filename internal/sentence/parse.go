@@ -223,9 +223,11 @@ func ParseFile(file string, data []byte) ([]Stated, error) {
 		})
 		data = data[3:]
 	}
-	if sentences(data) > MaxSentences {
+	most := sentences(data)
+	if most > MaxSentences {
 		return nil, append(errs, TooMany(Pos{File: file}))
 	}
+	list = make([]Stated, 0, most)
 	number := 0
 	for line := range bytes.Lines(data) {
 		number++

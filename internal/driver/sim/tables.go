@@ -99,7 +99,10 @@ func readTables(ctx context.Context, tx *sql.Tx, scope driver.Scope) ([]flow.Row
 		key, body, _ := strings.Cut(row, betweenBoth)
 		rows = append(rows, flow.Row{Key: key, Body: body})
 	}
-	slices.SortStableFunc(rows, func(a, b flow.Row) int { return strings.Compare(a.Key, b.Key) })
+	byKey := func(a, b flow.Row) int { return strings.Compare(a.Key, b.Key) }
+	if !slices.IsSortedFunc(rows, byKey) { // those of one owner are, by the key of the table
+		slices.SortStableFunc(rows, byKey)
+	}
 	return slices.CompactFunc(rows, func(a, b flow.Row) bool { return a.Key == b.Key }), nil
 }
 
