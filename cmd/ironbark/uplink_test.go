@@ -2,6 +2,7 @@ package main
 
 import (
 	"crypto/sha256"
+	"errors"
 	"fmt"
 	"net"
 	"net/netip"
@@ -10,6 +11,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -96,6 +98,16 @@ func gets(t *testing.T, namespace, to string) (got bool) {
 	return got
 }
 
+// answers reports whether somebody tells a namespace that nothing listens.
+func answers(t *testing.T, namespace, to string) (refused bool) {
+	inside(t, namespace, func() error {
+		_, err := (&net.Dialer{Timeout: time.Second}).Dial("tcp", to)
+		refused = errors.Is(err, syscall.ECONNREFUSED)
+		return nil
+	})
+	return refused
+}
+
 // TestClientsOutsideTheHost joins an estate to a host's network in both ways, and has a client
 // beyond the host come in by every door, a machine call outward, and an opening open and end.
 func TestClientsOutsideTheHost(t *testing.T) {
@@ -175,6 +187,9 @@ func TestClientsOutsideTheHost(t *testing.T) {
 				}
 				return nil
 			})
+			for _, to := range []string{"192.0.2.10:1", "[2001:db8:2::10]:1"} { // client and host have found each other
+				require.Eventually(t, func() bool { return answers(t, client, to) }, 20*time.Second, 10*time.Millisecond, to)
+			}
 			for to, want := range map[string]bool{
 				uplink.pool + "32:443": true, uplink.pool + "33:8443": true, "[" + uplink.own6 + "]:443": true, "[" + uplink.quay6 + "]:8443": true,
 				uplink.pool + "32:22": false, uplink.pool + "33:443": false, uplink.pool + "34:443": false, "[" + uplink.own6 + "]:22": false,

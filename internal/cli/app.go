@@ -84,6 +84,9 @@ func wrong(format string, args ...any) error {
 // Main runs the program and returns its exit status.
 func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	a := &app{in: in, print: &view.Printer{Out: out, Err: errOut, Width: width(out), Colour: colour(out)}}
+	if f, ok := out.(*os.File); ok {
+		a.print.ToTerminal = term.IsTerminal(int(f.Fd()))
+	}
 	if f, ok := errOut.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		a.print.ErrWidth = width(errOut)
 	}

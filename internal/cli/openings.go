@@ -18,6 +18,7 @@ import (
 type openingsAsked struct {
 	all, used                   bool
 	by, machine, service, since string
+	most                        int // how many are listed; 0: all
 }
 
 // chooses reports whether some are asked for by what they are.
@@ -41,6 +42,9 @@ func (a *app) openingsCommand() *cobra.Command {
 			case watch:
 				return a.watch(ctx, w, q)
 			}
+			if a.print.ToTerminal && !a.json {
+				q.most = mostListed
+			}
 			l, err := a.openings(ctx, w, q)
 			if err != nil {
 				return err
@@ -53,6 +57,9 @@ func (a *app) openingsCommand() *cobra.Command {
 				return nil
 			}
 			a.print.Openings(l)
+			if l.Left > 0 {
+				a.print.Note("… and %d more: --machine, --by and --service choose among them; a pipe and --json have all", l.Left)
+			}
 			for _, o := range l.List {
 				if o.Active(l.Now) && o.Waits() && o.MayApprove(w.Person, l.State.Estate) {
 					a.print.Note("request %d waits for you: ironbark approve %d, or ironbark decline %d because \"…\"", o.ID, o.ID, o.ID)
@@ -71,6 +78,9 @@ func (a *app) openingsCommand() *cobra.Command {
 	c.Flags().StringVar(&q.since, "since", "", "with --all: only those that were open since a time, or a length back from now")
 	return c
 }
+
+// mostListed is how many openings are listed on a terminal.
+const mostListed = 200
 
 func noOpening(q *openingsAsked) string {
 	if q.chooses() || q.all {
@@ -99,9 +109,15 @@ func (a *app) openings(ctx context.Context, w *work.Work, q *openingsAsked) (l v
 			return l, err
 		}
 	}
-	l.Overridden = work.Overridden(l.State, l.Now)
-	l.List, err = a.chosen(l.State, l.List, q)
-	return l, err
+	if l.List, err = a.chosen(l.State, l.List, q); err != nil {
+		return l, err
+	}
+	if q.most > 0 && len(l.List) > q.most {
+		l.Left = len(l.List) - q.most
+		l.List = l.List[:q.most]
+	}
+	l.Overridden = work.Overridden(l.State, l.List, l.Now)
+	return l, nil
 }
 
 func openingsJSON(l view.OpeningList) openingsDoc {

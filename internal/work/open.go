@@ -132,8 +132,8 @@ func (w *Work) leads(ctx context.Context) bool {
 	return err == nil && st.Estate.Belongs(w.Person, rights.Leads)
 }
 
-// Overridden tells by number which openings a deny keeps shut, and by which sentence.
-func Overridden(st *State, at time.Time) map[int64]string {
+// Overridden tells by number which of some openings a deny keeps shut, and by which sentence.
+func Overridden(st *State, list []opening.Opening, at time.Time) map[int64]string {
 	view := exposure.NewView(st.Plan, at)
 	out := map[int64]string{}
 	var denies []flow.Rule
@@ -142,7 +142,10 @@ func Overridden(st *State, at time.Time) map[int64]string {
 			denies = append(denies, r)
 		}
 	}
-	for _, o := range Active(st.Report.Openings, at) {
+	for _, o := range list {
+		if !o.Active(at) {
+			continue
+		}
 		passes, deny := false, ""
 		for _, part := range o.Parts {
 			if !slices.ContainsFunc(denies, func(r flow.Rule) bool { return r.Services.Overlaps(part.Services) && r.From.Overlaps(part.From) }) {

@@ -19,6 +19,7 @@ type OpeningList struct {
 	List       []opening.Opening
 	Overridden map[int64]string // by which deny some are kept shut
 	Counts     *driver.Counts   // nil: it is not told what they let in
+	Left       int              // how many more there are than are in the list
 }
 
 // Openings prints a list of openings, a row for each of their parts.

@@ -19,6 +19,8 @@ type Printer struct {
 	Width    int  // columns of Out; at least 40 are used
 	ErrWidth int  // columns of Err; 0: its lines are not wrapped, as in a pipe or a log
 	Colour   bool // styles may be used
+	// ToTerminal says that Out is a terminal, where somebody looks and no program reads.
+	ToTerminal bool
 	// Told collects what would be printed as data, where a document is printed in its place.
 	Told *[]string
 	// Documents counts those that were printed.
@@ -114,6 +116,9 @@ func count(n int, noun string) string {
 // wrap breaks text at spaces alone: nothing that is to be copied, such as a time
 // or a name with hyphens, is torn, unless it is wider than a whole line.
 func wrap(text string, width int) (lines []string) {
+	if w, ascii := asciiWidth(text); ascii && w <= width && !strings.Contains(text, "  ") && !strings.HasPrefix(text, " ") {
+		return []string{text}
+	}
 	line := ""
 	for word := range strings.SplitSeq(oneLine(text), " ") {
 		for widthOf(word) > width {
@@ -232,12 +237,20 @@ func (p *Printer) records(indent string, heads []string, rows [][]string) {
 
 // widthOf is how many columns a text takes.
 func widthOf(text string) int {
+	if w, ascii := asciiWidth(text); ascii {
+		return w
+	}
+	return ansi.StringWidth(text)
+}
+
+// asciiWidth is widthOf for a text of printable ASCII, which is most of them; false for others.
+func asciiWidth(text string) (int, bool) {
 	for i := range len(text) {
 		if text[i] < ' ' || text[i] > '~' {
-			return ansi.StringWidth(text)
+			return 0, false
 		}
 	}
-	return len(text)
+	return len(text), true
 }
 
 // fit finds widths for the columns: their natural ones where there is room, and

@@ -8,7 +8,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"ironbark/internal/flow"
@@ -238,17 +237,17 @@ func readHeld(ctx context.Context, tx *sql.Tx, which ledger.Openings, st *ledger
 	})
 }
 
-// mostBeside is how long an entry of the journal may be, in bytes, to be read beside each
+// mostBeside is how long an entry of the journal may be, in bytes, to be looked through for each
 // opening that it has. A longer one has many, and is read once.
 const mostBeside = 8192
 
 // held is an opening as it was selected.
 type held struct {
-	id, entry, begins  int64
-	body, intent, data string
+	id, entry, begins int64
+	body, intent      string
 
 	opening.Opening
-	asRecorded bool // the journal has it so
+	asRecorded bool // its entry has the very text of it
 	err        error
 }
 
@@ -257,12 +256,12 @@ type held struct {
 // are selected.
 func eachHeld(ctx context.Context, tx *sql.Tx, from string, args []any, each func(left int, h *held, altered string) error) error {
 	var list []*held
-	query := fmt.Sprintf(`SELECT o.id, o.body, o.intent, o.entry, o.begins, coalesce(CASE WHEN octet_length(j.data) <= %d THEN j.data END, '')
+	query := fmt.Sprintf(`SELECT o.id, o.body, o.intent, o.entry, o.begins, coalesce(octet_length(j.data) <= %d AND instr(j.data, '{"id":' || o.id || ',' || substr(o.body, 2)) > 0, 0)
 		FROM %s ORDER BY o.id`, mostBeside, from)
 	err := store.Each(ctx, tx, query, func(scan func(...any) error) error {
 		h := &held{}
 		list = append(list, h)
-		return scan(&h.id, &h.body, &h.intent, &h.entry, &h.begins, &h.data)
+		return scan(&h.id, &h.body, &h.intent, &h.entry, &h.begins, &h.asRecorded)
 	}, args...)
 	if err != nil {
 		return err
@@ -270,7 +269,7 @@ func eachHeld(ctx context.Context, tx *sql.Tx, from string, args []any, each fun
 	parallel.Parts(len(list), func(from, to int) {
 		for _, h := range list[from:to] {
 			h.Opening, h.err = decode(h.id, h.body)
-			h.asRecorded = h.entry == 0 || asRecorded(h.id, h.body, h.data)
+			h.asRecorded = h.asRecorded || h.entry == 0
 		}
 	})
 	long := map[int64]map[int64]storedOpening{}
@@ -294,11 +293,6 @@ func eachHeld(ctx context.Context, tx *sql.Tx, from string, args []any, each fun
 		}
 	}
 	return nil
-}
-
-// asRecorded reports whether an entry of the journal has the very text of an opening.
-func asRecorded(id int64, body, data string) bool {
-	return len(body) > 1 && strings.Contains(data, fmt.Sprintf(`{"id":%d,%s`, id, body[1:]))
 }
 
 // openingsOf reads the openings that an entry of the journal has, by number.
