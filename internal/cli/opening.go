@@ -72,7 +72,10 @@ func (a *app) openCommand() *cobra.Command {
 				return nil
 			}
 			verb := "opened"
-			if granted.Extends {
+			switch {
+			case granted.Shorter:
+				verb = "shortened"
+			case granted.Extends:
 				verb = "extended"
 			}
 			a.openUntil(a.print.Open(verb), o)

@@ -70,6 +70,7 @@ type Request struct {
 type Granted struct {
 	Opening Opening
 	Extends bool // Opening has the number of one that holds already, and replaces it
+	Shorter bool // with an earlier end
 	Notes   []string
 	Reached []exposure.Part // what it opens, by the doors that lead there
 }
@@ -95,7 +96,7 @@ func Judge(r Request) (Granted, error) {
 	}
 	j.o.Words.For, j.o.Words.Until = sentence.Duration{}, j.part.End.UTC()
 	j.o.Parts = []Part{j.part}
-	return Granted{Opening: j.o, Extends: extends, Notes: j.notes, Reached: j.reached}, nil
+	return Granted{Opening: j.o, Extends: extends, Shorter: extends && j.shorter, Notes: j.notes, Reached: j.reached}, nil
 }
 
 // Flows is what a request is for: its services, machines and sources.
@@ -118,6 +119,7 @@ type judge struct {
 
 	view      *exposure.View // see seen
 	reached   []exposure.Part
+	shorter   bool             // than the one that it replaces
 	machine   string           // the one that is judged
 	approvals *sentence.Permit // the permit by which it waits for approvals; nil: it does not
 }
@@ -130,7 +132,7 @@ func (j *judge) refuse(mend, format string, args ...any) {
 const MostAhead = 30 * 24 * time.Hour
 
 // begin finds the beginning and the end, and the own opening with the same services, targets and
-// source, which is then extended: its length counts from its own beginning.
+// source, which is then extended or shortened: its length counts from its own beginning.
 func (j *judge) begin() (extends bool) {
 	if at := j.Words.Starting; !at.IsZero() {
 		j.o.Begin = at.UTC()
@@ -162,9 +164,7 @@ func (j *judge) begin() (extends bool) {
 	for _, a := range j.Alike {
 		if a.Person == j.Person && !a.Waits() && !a.Begin.After(j.Now) && a.Emergency == j.o.Emergency && len(a.Parts) == 1 && a.Parts[0].SameFlows(j.part) {
 			j.o.ID, j.o.Begin = a.ID, a.Begin
-			if j.part.End.Before(a.End()) {
-				j.refuse(fmt.Sprintf("close %d ends it", a.ID), "your opening %d holds until %s already, which is later", a.ID, a.End().UTC().Format(time.RFC3339))
-			}
+			j.shorter = j.part.End.Before(a.End())
 			return true
 		}
 	}

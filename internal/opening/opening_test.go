@@ -93,8 +93,10 @@ func TestAGrantFreezesAndExtends(t *testing.T) {
 	assert.Equal(t, held.Begin, more.Opening.Begin, "its length counts from its first beginning")
 	_, err = request(t, w, "mara", `open ssh to web-1 from office for 2h because "more"`, held)
 	require.ErrorContains(t, err, "this is 5h")
-	_, err = request(t, w, "mara", `open ssh to web-1 from office for 10m because "less"`, held)
-	require.ErrorContains(t, err, "which is later")
+	less, err := request(t, w, "mara", `open ssh to web-1 from office for 10m because "less"`, held)
+	require.NoError(t, err)
+	assert.True(t, less.Extends && less.Shorter)
+	assert.False(t, more.Shorter)
 	held.Person = "tom"
 	other, err := request(t, w, "mara", `open ssh to web-1 from office for 1h because "own"`, held)
 	require.NoError(t, err)

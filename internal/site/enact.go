@@ -186,7 +186,7 @@ func (e *Enactment) End(ctx context.Context, why string, ids ...int64) error {
 
 // Narrow puts an opening in place of the one with its number, which lets more pass.
 func (e *Enactment) Narrow(ctx context.Context, why string, o opening.Opening) error {
-	return e.s.narrow(ctx, o, func() error {
+	return e.s.narrow(ctx, o, nil, func() error {
 		return e.record(ctx, narrowing(why, o))
 	})
 }
@@ -194,7 +194,17 @@ func (e *Enactment) Narrow(ctx context.Context, why string, o opening.Opening) e
 // Narrow puts an opening in place of the one with its number, which lets more pass: also
 // beside an enactment. Where somebody closed it meanwhile, it stays closed.
 func (s *Site) Narrow(ctx context.Context, person, why string, o opening.Opening) error {
-	return s.narrow(ctx, o, func() error {
+	return s.narrowBy(ctx, person, why, o, nil)
+}
+
+// Shorten is Narrow for whoever wants it to pass until its end from now on: where somebody
+// closed it meanwhile, the error is ErrChanged.
+func (s *Site) Shorten(ctx context.Context, person string, o opening.Opening) error {
+	return s.narrowBy(ctx, person, "shortened", o, ledger.ErrChanged)
+}
+
+func (s *Site) narrowBy(ctx context.Context, person, why string, o opening.Opening, closed error) error {
+	return s.narrow(ctx, o, closed, func() error {
 		d := narrowing(why, o)
 		d.AnyRevision, d.Fence, d.Move, d.Person = true, -1, true, person
 		_, err := s.write(ctx, d)
@@ -208,7 +218,9 @@ func narrowing(why string, o opening.Opening) ledger.Decision {
 	}
 }
 
-func (s *Site) narrow(ctx context.Context, o opening.Opening, record func() error) (err error) {
+// narrow puts an opening in place of a wider one, once that is recorded. closed is returned where
+// somebody closed it.
+func (s *Site) narrow(ctx context.Context, o opening.Opening, closed error, record func() error) (err error) {
 	release, err := s.ledger.Lock(ctx, ledger.Opening) // or somebody takes the intent for that of a process that died
 	if err != nil {
 		return err
@@ -219,8 +231,8 @@ func (s *Site) narrow(ctx context.Context, o opening.Opening, record func() erro
 		return err
 	}
 	i := slices.IndexFunc(st.Openings, func(now opening.Opening) bool { return now.ID == o.ID })
-	if i < 0 || !st.Openings[i].Ended.IsZero() { // somebody closed it: that is less still
-		return nil
+	if i < 0 || !st.Openings[i].Ended.IsZero() { // that is less still
+		return closed
 	}
 	if !o.Within(st.Openings[i]) { // somebody narrowed it otherwise
 		return ledger.ErrChanged
@@ -229,8 +241,8 @@ func (s *Site) narrow(ctx context.Context, o opening.Opening, record func() erro
 		return err
 	}
 	err = answered(func() error { return s.driver.Pass(ctx, passage(o)) })
-	if errors.Is(err, driver.ErrShut) { // somebody closed it: that is less still
-		err = nil
+	if errors.Is(err, driver.ErrShut) {
+		return closed
 	}
 	if err != nil {
 		return err

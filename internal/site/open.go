@@ -158,19 +158,39 @@ func (u *UnrecordedError) Hint() string { return "the next command that can reco
 // shut at the place first. The error is an *UnrecordedError where they were, and it could
 // not be recorded.
 func (s *Site) End(ctx context.Context, person, why string, ids ...int64) error {
+	return s.end(ctx, person, why, nil, ids)
+}
+
+// EndOf is End for openings of a report, which spares reading them once more where nothing was
+// decided since.
+func (s *Site) EndOf(ctx context.Context, person string, r *Report, ids ...int64) error {
+	return s.end(ctx, person, "", r, ids)
+}
+
+func (s *Site) end(ctx context.Context, person, why string, r *Report, ids []int64) error {
 	now := s.clock.Now()
 	if err := s.closing(func() error { return s.driver.Shut(ctx, now, ids...) }); err != nil {
 		return err
 	}
-	if err := s.recordEnd(ctx, person, why, now, ids); err != nil {
+	if err := s.recordEnd(ctx, person, why, now, r, ids); err != nil {
 		return &UnrecordedError{err}
 	}
 	return nil
 }
 
-func (s *Site) recordEnd(ctx context.Context, person, why string, at time.Time, ids []int64) error {
+// recordEnd records that openings ended; r is a report that has them as they were, or nil.
+func (s *Site) recordEnd(ctx context.Context, person, why string, at time.Time, r *Report, ids []int64) error {
+	ending := make(map[int64]bool, len(ids))
+	for _, id := range ids {
+		ending[id] = true
+	}
 	return s.closing(func() error {
-		st, err := s.ledger.State(ctx, ledger.Scope{Openings: s.some(ids...)})
+		st, err := s.ledger.State(ctx, ledger.Scope{Openings: s.some()})
+		if err == nil && r != nil && st.Revision == r.Revision && len(st.Intended) == 0 {
+			st.Openings = r.Openings
+		} else if err == nil {
+			st, err = s.ledger.State(ctx, ledger.Scope{Openings: s.some(ids...)})
+		}
 		if err != nil {
 			return err
 		}
@@ -178,7 +198,7 @@ func (s *Site) recordEnd(ctx context.Context, person, why string, at time.Time, 
 		var told []string
 		var ended []opening.Opening
 		for _, o := range st.Openings {
-			if slices.Contains(ids, o.ID) && o.Active(at.Add(-behind)) {
+			if ending[o.ID] && o.Active(at.Add(-behind)) {
 				o.Ended, o.EndedBy, o.Why, o.Closing = now.UTC(), person, why, false
 				ended = append(ended, o)
 				if len(ended) <= mostAnEntry {
@@ -224,7 +244,7 @@ func (s *Site) recover(ctx context.Context, st *ledger.State, o *driver.Observat
 	}
 	for _, one := range unrecorded {
 		why := "it was closed at " + utc(o.Shut[one.ID]) + ", which could not be recorded then; by whom is not known"
-		if err := s.recordEnd(ctx, one.Person, why, now, []int64{one.ID}); err != nil {
+		if err := s.recordEnd(ctx, one.Person, why, now, nil, []int64{one.ID}); err != nil {
 			return false, nil // it stays closed, and the next command records it
 		}
 	}

@@ -46,7 +46,7 @@ func (w *Work) Close(ctx context.Context, st *State, which func(opening.Opening)
 	for i := range list {
 		list[i].Ended, list[i].EndedBy = w.Clock.Now().UTC(), w.Person
 	}
-	err = w.Site.End(ctx, w.Person, "", ids...)
+	err = w.Site.EndOf(ctx, w.Person, st.Report, ids...)
 	if _, closed := errors.AsType[*site.UnrecordedError](err); err != nil && !closed {
 		return c, err
 	}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"ironbark/internal/driver"
+	"ironbark/internal/estate"
 	"ironbark/internal/exposure"
 	"ironbark/internal/flow"
 	"ironbark/internal/ledger"
@@ -80,12 +81,21 @@ func (w *Work) openOnce(ctx context.Context, words sentence.Open, extends int64)
 	if err != nil {
 		return granted, w.refused(ctx, st, words.String(), err)
 	}
+	if extends > 0 && granted.Shorter {
+		return opening.Granted{}, w.refused(ctx, st, words.String(), &opening.RefusalError{Reasons: []opening.Reason{{
+			What: fmt.Sprintf("opening %d holds until later than %s already", extends, granted.Opening.End().UTC().Format(time.RFC3339)),
+			Mend: fmt.Sprintf("narrow %d until %s", extends, granted.Opening.End().UTC().Format(time.RFC3339)),
+		}}})
+	}
 	if extends > 0 && !granted.Opening.Waits() && granted.Opening.ID != extends { // somebody closed it meanwhile
 		return opening.Granted{}, noneHolds(extends)
 	}
 	if granted.Opening.Waits() {
 		granted.Opening, err = w.Site.Ask(ctx, st.Report.Basis, w.Person, "ask", "", granted.Opening)
 		return granted, err
+	}
+	if granted.Shorter {
+		return granted, w.Site.Shorten(ctx, w.Person, granted.Opening)
 	}
 	granted.Opening, err = w.Site.Open(ctx, st.Report.Basis, granted.Opening)
 	return granted, err
@@ -126,10 +136,15 @@ func (u *UnknownPersonError) Error() string {
 // ExitStatus is that of a person who may not.
 func (u *UnknownPersonError) ExitStatus() int { return 6 }
 
-// leads reports whether the person may close anybody's openings.
+// leads reports whether the person may close anybody's openings: a member of leads, or where
+// there is none anybody whom the estate knows.
 func (w *Work) leads(ctx context.Context) bool {
 	st, err := w.judged(ctx)
-	return err == nil && st.Estate.Belongs(w.Person, rights.Leads)
+	if err != nil {
+		return false
+	}
+	some := slices.ContainsFunc(st.Estate.People, func(p estate.Person) bool { return st.Estate.Belongs(p.Name, rights.Leads) })
+	return st.Estate.Belongs(w.Person, rights.Leads) || !some && st.Estate.PersonKnown(w.Person)
 }
 
 // Overridden tells by number which of some openings a deny keeps shut, and by which sentence.

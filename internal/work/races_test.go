@@ -133,7 +133,7 @@ func (s shoreState) after(w wish, o outcome, now, seen time.Time) (next shoreSta
 			may = may && !(emergency && who == w.who && id != same)
 		}
 		switch {
-		case !may, w.ahead > 0 && !begin.After(now), mine.waits, same > 0 && (end.Before(mine.end) || end.Sub(mine.begin) > 3*time.Hour):
+		case !may, w.ahead > 0 && !begin.After(now), mine.waits, same > 0 && end.Sub(mine.begin) > 3*time.Hour:
 			return next, refused
 		case refused, o.waits != approval, same > 0 && !approval && same != o.id:
 			return next, false
