@@ -77,7 +77,9 @@ func newParser(l *lexer, now time.Time) (*parser, *Error) {
 
 func parserOf(l *lexer, now time.Time) *parser {
 	end := token{kind: tokenEnd, at: Pos{File: l.file, Line: l.number, Col: l.col}}
-	return &parser{lex: l, tokens: append(l.tokens, end), typed: true, now: now}
+	p := &parser{lex: l, tokens: append(l.tokens, end), typed: true, now: now}
+	p.wants = p.room[:0]
+	return p
 }
 
 // whole parses a sentence and the end after it.

@@ -76,7 +76,8 @@ type parser struct {
 	lex    *lexer
 	tokens []token // ends with a tokenEnd
 	i      int
-	wants  []Want // what would have matched at tokens[i]
+	wants  []Want // what would have matched at tokens[i]; begins in room
+	room   [8]Want
 	err    *Error
 	typed  bool
 	now    time.Time

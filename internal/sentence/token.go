@@ -68,6 +68,9 @@ func Comment(line string) string {
 
 // run lexes the rest of the line. A '#' outside a text begins a comment.
 func (l *lexer) run() *Error {
+	if l.tokens == nil { // and one for the end
+		l.tokens = make([]token, 0, strings.Count(l.line, " ")+strings.Count(l.line, ",")+2)
+	}
 	for l.off < len(l.line) {
 		r, size := utf8.DecodeRuneInString(l.line[l.off:])
 		switch {
@@ -103,8 +106,9 @@ func (l *lexer) word() {
 		if c <= ' ' || c >= 0x7f || c == ',' || c == '"' || c == '#' {
 			break
 		}
-		l.skip(1)
+		l.off++
 	}
+	l.col += l.off - begin
 	l.tokens = append(l.tokens, token{kind: tokenWord, text: l.line[begin:l.off], at: at})
 }
 

@@ -118,8 +118,8 @@ func (s *Site) Alike(ctx context.Context, person string, p opening.Part) ([]open
 
 // withShut marks those openings as ended that were shut and are not recorded as such yet.
 func withShut(list []opening.Opening, o *driver.Observation) {
-	for i, one := range list {
-		if at, shut := o.Shut[one.ID]; shut && one.Ended.IsZero() {
+	for i := range list {
+		if at, shut := o.Shut[list[i].ID]; shut && list[i].Ended.IsZero() {
 			list[i].Ended = at
 		}
 	}
@@ -320,8 +320,9 @@ func difference(a, b []flow.Row) (rows []flow.Row) {
 // ledger, or at the place, where one may be that the ledger does not know.
 func alterations(st *ledger.State, o *driver.Observation, now time.Time) map[int64]string {
 	out := map[int64]string{}
-	held := map[int64]opening.Opening{}
-	for _, one := range st.Openings {
+	held := make(map[int64]*opening.Opening, len(st.Openings))
+	for i := range st.Openings {
+		one := &st.Openings[i]
 		held[one.ID] = one
 		if why := st.Altered[one.ID]; why != "" && one.Active(now) {
 			out[one.ID] = why

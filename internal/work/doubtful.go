@@ -49,8 +49,11 @@ func doubtful(r *site.Report, clock time.Time) map[int64]string {
 	for id, text := range r.Altered {
 		why[id] = text
 	}
+	if r.Behind == 0 {
+		return why
+	}
 	for _, o := range r.Openings {
-		if r.Behind == 0 || !o.Ended.IsZero() || o.Waits() {
+		if !o.Ended.IsZero() || o.Waits() {
 			continue
 		}
 		from := clock

@@ -192,15 +192,13 @@ func withOpenings(p *flow.Plan, list []opening.Opening, at time.Time) *flow.Plan
 	return p.With(rules...)
 }
 
-// Active returns the openings that hold at a moment.
+// Active returns the openings that hold at a moment; the list itself where all of them do.
 func Active(list []opening.Opening, at time.Time) []opening.Opening {
-	active := make([]opening.Opening, 0, len(list))
-	for _, o := range list {
-		if o.Active(at) {
-			active = append(active, o)
-		}
+	over := func(o opening.Opening) bool { return !o.Active(at) }
+	if !slices.ContainsFunc(list, over) {
+		return slices.Clip(list)
 	}
-	return active
+	return slices.DeleteFunc(slices.Clone(list), over)
 }
 
 // Review is what an enactment of some files would do.
