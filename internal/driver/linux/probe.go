@@ -26,6 +26,15 @@ const (
 	longer   = 3 * time.Second
 )
 
+// again is how long is waited for an answer to a packet that is sent once more. A connection
+// sends its first packet again by itself; whatever else was lost on the way is not.
+func again(p driver.Packet) time.Duration {
+	if p.Service < flow.UDPPort(0) {
+		return longer
+	}
+	return 2 * patience
+}
+
 // dialer dials from any address in the probe's namespace.
 func dialer(network string, from netip.Addr, timeout time.Duration) *net.Dialer {
 	d := &net.Dialer{
@@ -55,8 +64,9 @@ func dialer(network string, from netip.Addr, timeout time.Duration) *net.Dialer 
 // answers, if only that nothing listens.
 func gets(ctx context.Context, namespace string, p driver.Packet, expected bool) (got bool, err error) {
 	err = within(namespace, func() error {
-		if got, err = send(ctx, p, patience); err == nil && expected && !got {
-			got, err = send(ctx, p, longer)
+		got, err = send(ctx, p, patience)
+		for end := time.Now().Add(longer); err == nil && expected && !got && time.Now().Before(end); {
+			got, err = send(ctx, p, again(p))
 		}
 		return err
 	})
