@@ -292,7 +292,7 @@ func (s *Site) recordTurns(ctx context.Context, st *ledger.State) error {
 // turned lists the openings that came to their beginning or their end, which is not recorded.
 func turned(st *ledger.State, now time.Time) (begun, over []opening.Opening) {
 	for _, o := range st.Openings {
-		if !o.Ended.IsZero() {
+		if _, intended := st.Intended[o.ID]; intended || !o.Ended.IsZero() {
 			continue
 		}
 		if st.Beginning[o.ID] && !now.Before(o.Begin) {
