@@ -250,7 +250,7 @@ func (a *app) workIn(folder work.Folder) (*work.Work, func(), error) {
 		closeSite()
 		return nil, nil, err
 	}
-	return &work.Work{Folder: folder, Site: s, Clock: a.clock, Person: person, Caller: a.caller(addrs), Told: told}, closeSite, nil
+	return &work.Work{Folder: folder, Site: s, Clock: a.clock, Person: person, Caller: a.caller(addrs), Keyring: a.keyring(), Told: told}, closeSite, nil
 }
 
 // caller tells what “me” stands for, where the site sees whoever asks from some addresses.

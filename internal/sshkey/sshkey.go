@@ -8,6 +8,7 @@ import (
 	"crypto/ed25519"
 	"crypto/rand"
 	"crypto/rsa"
+	"crypto/x509"
 	"encoding/pem"
 	"errors"
 	"fmt"
@@ -112,10 +113,26 @@ func (l *Loose) Error() string {
 	return fmt.Sprintf("%s can be read by others (mode %04o), and is not used like that", l.Path, l.Mode)
 }
 
+// Locked says that a private key is locked with a passphrase.
+type Locked struct {
+	Path   string
+	Public string // its public half; "" where the file does not tell it
+}
+
+// Error tells the file.
+func (l *Locked) Error() string { return l.Path + " is locked with a passphrase" }
+
+// ErrPassphrase says that a passphrase is not that of a key.
+var ErrPassphrase = errors.New("that is not its passphrase")
+
 // Load reads a private half that only its owner can read. The errors are
-// fs.ErrNotExist, a *Loose, and others where the file is no private key of a
+// fs.ErrNotExist, a *Loose, a *Locked, and others where the file is no private key of a
 // kind that is made here.
-func Load(path string) (Pair, error) {
+func Load(path string) (Pair, error) { return LoadLocked(path, "") }
+
+// LoadLocked is Load for one that may be locked with a passphrase; ErrPassphrase where that is
+// another.
+func LoadLocked(path, passphrase string) (Pair, error) {
 	info, err := os.Stat(path)
 	if err != nil {
 		return Pair{}, err
@@ -128,8 +145,17 @@ func Load(path string) (Pair, error) {
 		return Pair{}, err
 	}
 	raw, err := ssh.ParseRawPrivateKey(data)
-	if _, locked := errors.AsType[*ssh.PassphraseMissingError](err); locked {
-		return Pair{}, fmt.Errorf("%s is locked with a passphrase, and that is not supported", path)
+	if missing, locked := errors.AsType[*ssh.PassphraseMissingError](err); locked && passphrase == "" {
+		l := &Locked{Path: path}
+		if missing.PublicKey != nil {
+			l.Public = strings.TrimSuffix(string(ssh.MarshalAuthorizedKey(missing.PublicKey)), "\n")
+		}
+		return Pair{}, l
+	} else if locked {
+		raw, err = ssh.ParseRawPrivateKeyWithPassphrase(data, []byte(passphrase))
+	}
+	if errors.Is(err, x509.IncorrectPasswordError) {
+		return Pair{}, ErrPassphrase
 	}
 	if err != nil {
 		return Pair{}, fmt.Errorf("%s holds no private key", path)

@@ -4,10 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"net"
 	"net/netip"
-	"path/filepath"
 
 	"golang.org/x/crypto/ssh"
 
@@ -16,7 +14,6 @@ import (
 	"ironbark/internal/exposure"
 	"ironbark/internal/flow"
 	"ironbark/internal/sentence"
-	"ironbark/internal/sshkey"
 )
 
 // AccessPath is how a person gets into a machine: from which of their addresses, to
@@ -26,7 +23,8 @@ type AccessPath struct {
 	User    string
 	From    netip.Addr
 	To      netip.AddrPort
-	KeyPath string // of the private half; "" where the machine has no key
+	KeyPath string // of the private half; "" where the machine has no key, or an SSH agent has it alone
+	key     key
 	HostKey string // of the machine's SSH server, as the site knows it
 	Answer  *Answer
 	Part    exposure.Part // that lets the person in
@@ -102,7 +100,8 @@ func (w *Work) AccessPath(ctx context.Context, machine, keyPath string) (*Access
 	if way.HostKey, err = w.Site.HostKey(ctx, machine); err != nil {
 		return nil, err
 	}
-	way.KeyPath, err = w.keyFor(st, t, keyPath)
+	way.key, err = w.keyFor(st, t, keyPath)
+	way.KeyPath = way.key.path
 	return way, err
 }
 
@@ -155,35 +154,6 @@ func (w *AccessPath) find(callers []netip.Addr) bool {
 	return false
 }
 
-// keyFor finds the private half for a machine and checks that it is closed to
-// others and belongs to the machine.
-func (w *Work) keyFor(st *State, t change.Resource, path string) (string, error) {
-	inside := st.Report.Keys[t.Name]
-	if path == "" && t.Spec.Key == "" {
-		return "", nil
-	}
-	given := path != ""
-	if !given {
-		path = filepath.Join(w.Folder.Dir, StateDir, "keys", t.Spec.Key)
-	}
-	pair, err := sshkey.Load(path)
-	var loose *sshkey.Loose
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		return "", &BadKeyError{Why: fmt.Sprintf("the private half of key %s is not here: there is no %s", t.Spec.Key, path), Mend: "say where it is: --key FILE", Err: err}
-	case errors.As(err, &loose):
-		return "", &BadKeyError{Why: err.Error(), Mend: "close it: chmod 600 " + path, Err: err}
-	case err != nil:
-		return "", &BadKeyError{Why: err.Error(), Mend: "say which it is: --key FILE", Err: err}
-	case inside != "" && !sshkey.Same(pair.Public, inside):
-		return "", &BadKeyError{
-			Why:  fmt.Sprintf("%s does not belong to machine %s: it is %s, and the machine was made with %s", path, t.Name, sshkey.Fingerprint(pair.Public), sshkey.Fingerprint(inside)),
-			Mend: "say which key it is: --key FILE",
-		}
-	}
-	return path, nil
-}
-
 // Secret asks for a machine's password, where there is no key.
 type Secret func() (string, error)
 
@@ -199,15 +169,12 @@ func (w *Work) Connect(ctx context.Context, way *AccessPath, secret Secret) (*ss
 		return nil, errors.Join(fmt.Errorf("the site's record of the host key of %s: %w", way.Machine, err), conn.Close())
 	}
 	config := &ssh.ClientConfig{User: way.User, HostKeyCallback: ssh.FixedHostKey(host), Auth: []ssh.AuthMethod{ssh.PasswordCallback(secret)}}
-	if way.KeyPath != "" {
-		pair, err := sshkey.Load(way.KeyPath)
+	if way.key.path != "" || way.key.agent {
+		signer, done, err := w.signer(way.key)
 		if err != nil {
 			return nil, errors.Join(err, conn.Close())
 		}
-		signer, err := pair.Signer()
-		if err != nil {
-			return nil, errors.Join(err, conn.Close())
-		}
+		defer done()
 		config.Auth = []ssh.AuthMethod{ssh.PublicKeys(signer)}
 	}
 	c, channels, requests, err := ssh.NewClientConn(conn, way.To.String(), config)

@@ -25,6 +25,8 @@ type Work struct {
 	Site   *site.Site
 	Clock  driver.Clock
 	Person string
+	// Keyring has keys that are in no file that can be read.
+	Keyring Keyring
 	// Caller tells from which addresses the person comes; nil: nobody can tell.
 	Caller *Caller
 	// Discard are the unmanaged resources that an enactment is to take away, by ID. It leaves all others.

@@ -1,0 +1,134 @@
+package work
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"path/filepath"
+	"slices"
+
+	"golang.org/x/crypto/ssh"
+
+	"ironbark/internal/change"
+	"ironbark/internal/sshkey"
+)
+
+// Keyring is what of keys lies with the person and not in files that can be read.
+type Keyring struct {
+	// Agent returns the keys of the person's SSH agent, and what lets it go again. Without an
+	// agent there are none.
+	Agent func() ([]ssh.Signer, func(), error)
+	// Passphrase asks for that of a file; the error is ErrNobodyToAsk where there is nobody.
+	Passphrase func(path string) (string, error)
+}
+
+// ErrNobodyToAsk says that nobody sits at a terminal.
+var ErrNobodyToAsk = errors.New("there is nobody to ask")
+
+// key is the private half by which somebody logs in. The zero key is none.
+type key struct {
+	path   string // "" where the agent alone has it
+	public string // "" where nobody can tell
+	agent  bool   // the agent has it
+	locked bool
+}
+
+// keyFor finds the private half for a machine: the file of its key or another one that only its
+// owner can read and that belongs to the machine, or where that is missing or locked what
+// the person's SSH agent has. The error is a *BadKeyError.
+func (w *Work) keyFor(st *State, t change.Resource, path string) (key, error) {
+	inside := st.Report.Keys[t.Name]
+	if path == "" && t.Spec.Key == "" {
+		return key{}, nil
+	}
+	given := path != ""
+	if !given {
+		path = filepath.Join(w.Folder.Dir, StateDir, "keys", t.Spec.Key)
+	}
+	found := key{path: path}
+	pair, err := sshkey.Load(path)
+	found.public = pair.Public
+	if locked, is := errors.AsType[*sshkey.Locked](err); is {
+		found.locked, found.public, err = true, locked.Public, nil
+		found.agent = w.agentHas(found.public) || found.public == "" && w.agentHas(inside)
+	}
+	_, loose := errors.AsType[*sshkey.Loose](err)
+	switch {
+	case errors.Is(err, fs.ErrNotExist) && !given && w.agentHas(inside):
+		return key{public: inside, agent: true}, nil
+	case errors.Is(err, fs.ErrNotExist):
+		return key{}, &BadKeyError{Why: fmt.Sprintf("the private half of key %s is not here: there is no %s", t.Spec.Key, path), Mend: "say where it is: --key FILE; or add it to your SSH agent", Err: err}
+	case loose:
+		return key{}, &BadKeyError{Why: err.Error(), Mend: "close it: chmod 600 " + path, Err: err}
+	case err != nil:
+		return key{}, &BadKeyError{Why: err.Error(), Mend: "say which it is: --key FILE", Err: err}
+	case inside != "" && found.public != "" && !sshkey.Same(found.public, inside):
+		return key{}, &BadKeyError{
+			Why:  fmt.Sprintf("%s does not belong to machine %s: it is %s, and the machine was made with %s", path, t.Name, sshkey.Fingerprint(found.public), sshkey.Fingerprint(inside)),
+			Mend: "say which key it is: --key FILE",
+		}
+	}
+	if found.public == "" {
+		found.public = inside
+	}
+	return found, nil
+}
+
+// agentHas reports whether the person's SSH agent has a key.
+func (w *Work) agentHas(public string) bool {
+	if public == "" || w.Keyring.Agent == nil {
+		return false
+	}
+	_, done, err := w.agentSigner(public)
+	if err == nil {
+		done()
+	}
+	return err == nil
+}
+
+var errNotInAgent = errors.New("your SSH agent does not have that key any more")
+
+func (w *Work) agentSigner(public string) (ssh.Signer, func(), error) {
+	list, done, err := w.Keyring.Agent()
+	if err != nil {
+		return nil, nil, err
+	}
+	i := slices.IndexFunc(list, func(s ssh.Signer) bool { return sshkey.Same(string(ssh.MarshalAuthorizedKey(s.PublicKey())), public) })
+	if i < 0 {
+		done()
+		return nil, nil, errNotInAgent
+	}
+	return list[i], done, nil
+}
+
+// mostPassphrases is how often somebody is asked for a passphrase.
+const mostPassphrases = 3
+
+// signer returns what signs with a key, and what lets it go again.
+func (w *Work) signer(k key) (ssh.Signer, func(), error) {
+	if k.agent {
+		return w.agentSigner(k.public)
+	}
+	pair, err := sshkey.Load(k.path)
+	for range mostPassphrases {
+		if _, locked := errors.AsType[*sshkey.Locked](err); !locked && !errors.Is(err, sshkey.ErrPassphrase) {
+			break
+		}
+		passphrase, unasked := w.Keyring.Passphrase(k.path)
+		if unasked != nil && !errors.Is(unasked, ErrNobodyToAsk) {
+			return nil, nil, unasked
+		}
+		if unasked != nil {
+			return nil, nil, &BadKeyError{Why: k.path + " is locked with a passphrase", Mend: "add it to your SSH agent: ssh-add " + k.path, Err: unasked}
+		}
+		pair, err = sshkey.LoadLocked(k.path, passphrase)
+	}
+	if errors.Is(err, sshkey.ErrPassphrase) {
+		err = &BadKeyError{Why: fmt.Sprintf("that is not the passphrase of %s", k.path), Mend: "say which key it is: --key FILE", Err: err}
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	s, err := pair.Signer()
+	return s, func() {}, err
+}
