@@ -93,6 +93,7 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	if f, ok := in.(*os.File); ok {
 		a.terminal = term.IsTerminal(int(f.Fd()))
 	}
+	args = remoteCommand(args)
 	clock, err := newClock(os.Getenv("IRONBARK_CLOCK"))
 	if err != nil {
 		a.print.Error(err)
