@@ -93,11 +93,7 @@ func (w *Work) Enact(ctx context.Context, r *Review, progress Progress) (err err
 		x.of++
 	}
 	for _, end := range r.Ending {
-		verb := "end"
-		if end.Narrowed {
-			verb = "narrow"
-		}
-		if err := x.step(fmt.Sprintf("%s opening %d: %s", verb, end.Opening.ID, end.Why), x.end(ctx, end)); err != nil {
+		if err := x.end(ctx, end); err != nil {
 			return &BrokenOffError{err}
 		}
 	}
@@ -162,11 +158,12 @@ func (x *enacting) step(text string, err error) error {
 	return err
 }
 
+// end ends an opening, or takes from it what it loses.
 func (x *enacting) end(ctx context.Context, end Ending) error {
-	if !end.Narrowed {
-		return x.e.End(ctx, end.Why, end.Opening.ID)
+	if end.Narrowed {
+		return x.step(fmt.Sprintf("narrow opening %d: %s", end.Opening.ID, end.Why), x.e.Narrow(ctx, end.Why, end.Opening))
 	}
-	return x.e.Narrow(ctx, end.Why, end.Opening)
+	return x.step(fmt.Sprintf("end opening %d: %s", end.Opening.ID, end.Why), x.e.End(ctx, end.Why, end.Opening.ID))
 }
 
 func (x *enacting) change(ctx context.Context, c change.Change) error {
@@ -192,7 +189,7 @@ func (x *enacting) finish(ctx context.Context, partly bool) error {
 		list := endings(&State{Report: report}, &State{Estate: x.r.Estate, Plan: plan}, x.r.Changes, x.w.Clock.Now())
 		for _, end := range list {
 			x.of++
-			if err := x.step(fmt.Sprintf("end opening %d: %s", end.Opening.ID, end.Why), x.end(ctx, end)); err != nil {
+			if err := x.end(ctx, end); err != nil {
 				return err
 			}
 		}
