@@ -64,20 +64,6 @@ func (a *app) connectCommand() *cobra.Command {
 	return c
 }
 
-// clientConfig writes a way as ssh_config(5) has it.
-func (a *app) clientConfig(ctx context.Context, w *work.Work, machine string, opt *connecting) error {
-	way, err := a.way(ctx, w, machine, opt)
-	if err != nil {
-		return err
-	}
-	a.print.Line("Host %s\n  HostName %s\n  Port %d\n  User %s", machine, way.To.Addr(), way.To.Port(), way.User)
-	if way.KeyPath != "" {
-		a.print.Line("  IdentityFile %s\n  IdentitiesOnly yes", way.KeyPath)
-	}
-	a.print.Line("# its host key: %s", strings.TrimSpace(way.HostKey))
-	return nil
-}
-
 func (a *app) way(ctx context.Context, w *work.Work, machine string, opt *connecting) (*work.AccessPath, error) {
 	way, err := w.AccessPath(ctx, machine, opt.key)
 	var closed *work.NoAccessError
