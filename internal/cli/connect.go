@@ -5,14 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net/netip"
 	"os"
 	"os/signal"
-	"path"
-	"path/filepath"
 	"strings"
 
-	"github.com/pkg/sftp"
 	"github.com/spf13/cobra"
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/sys/unix"
@@ -214,101 +210,4 @@ func (a *app) shell(s *ssh.Session) (err error) {
 		_ = in.Close()
 	}()
 	return s.Wait()
-}
-
-func (a *app) copyCommand() *cobra.Command {
-	opt := &connecting{}
-	c := &cobra.Command{
-		Use: "copy FROM TO", Short: "Copy a file to a machine, or from one",
-		Long:    "Copy a file to a machine, or from one; one of both is MACHINE:PATH. Addresses need no brackets: a machine is called by its name.",
-		Example: "  ironbark copy page.html gauge-web-1:/srv/\n  ironbark copy gauge-web-1:/srv/page.html .",
-		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
-			if len(args) != 2 {
-				return usage("copy takes from where and to where")
-			}
-			fromMachine, from, fromThere := onMachine(args[0])
-			toMachine, to, toThere := onMachine(args[1])
-			switch {
-			case fromThere == toThere:
-				return usage("one of both is on a machine: MACHINE:PATH")
-			case toThere:
-				local, err := ordinary(from) // before anything is opened for it
-				if err != nil {
-					return err
-				}
-				defer local.Close()
-				return a.overSSH(ctx, w, toMachine, opt, func(c *ssh.Client) error { return a.put(c, local, toMachine, to) })
-			}
-			return a.overSSH(ctx, w, fromMachine, opt, func(c *ssh.Client) error { return a.get(c, fromMachine, from, to) })
-		}),
-	}
-	opt.flags(c)
-	return c
-}
-
-// onMachine takes MACHINE:PATH apart. A path with a slash before the colon is here.
-func onMachine(word string) (machine, at string, there bool) {
-	machine, at, there = strings.Cut(word, ":")
-	if _, err := netip.ParseAddr(word); err == nil || !there || sentence.ValidName(machine) != "" {
-		return "", word, false
-	}
-	return machine, at, true
-}
-
-// ordinary opens an ordinary file to be read.
-func ordinary(path string) (*os.File, error) {
-	f, err := os.Open(path)
-	if err != nil {
-		return nil, wrong("%v", err)
-	}
-	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
-		return nil, errors.Join(err, wrong("%s is no ordinary file", path), f.Close())
-	}
-	return f, nil
-}
-
-func (a *app) put(client *ssh.Client, local *os.File, machine, to string) (err error) {
-	from := local.Name()
-	f, err := sftp.NewClient(client)
-	if err != nil {
-		return err
-	}
-	defer func() { err = errors.Join(err, f.Close()) }()
-	if info, err := f.Stat(to); to == "" || strings.HasSuffix(to, "/") || err == nil && info.IsDir() {
-		to = path.Join(to, filepath.Base(from))
-	}
-	remote, err := f.Create(to)
-	if err != nil {
-		return fmt.Errorf("%s:%s: %w", machine, to, err)
-	}
-	n, err := io.Copy(remote, local)
-	if err = errors.Join(err, remote.Close()); err != nil {
-		return fmt.Errorf("%s:%s: %w", machine, to, err)
-	}
-	a.print.Line("copied %d bytes to %s:%s", n, machine, to)
-	return nil
-}
-
-func (a *app) get(client *ssh.Client, machine, from, to string) (err error) {
-	f, err := sftp.NewClient(client)
-	if err != nil {
-		return err
-	}
-	defer func() { err = errors.Join(err, f.Close()) }()
-	remote, err := f.Open(from)
-	if err != nil {
-		return wrong("%s:%s: %v", machine, from, err)
-	}
-	data, err := io.ReadAll(remote)
-	if err = errors.Join(err, remote.Close()); err != nil {
-		return err
-	}
-	if info, err := os.Stat(to); err == nil && info.IsDir() {
-		to = filepath.Join(to, path.Base(from))
-	}
-	if err := work.WriteFile(to, data, 0o644); err != nil {
-		return err
-	}
-	a.print.Line("copied %d bytes to %s", len(data), to)
-	return nil
 }
