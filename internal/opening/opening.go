@@ -171,8 +171,8 @@ func (j *judge) begin() (extends bool) {
 	return false
 }
 
-// AccountTime is how long somebody has to give an account of an emergency. Nothing happens
-// when it is over; what is owed bars further emergencies from the beginning.
+// AccountTime is how long somebody has to give an account of an emergency. What is owed
+// bars further emergencies from the beginning; when the time is over it is told as overdue.
 const AccountTime = 24 * time.Hour
 
 // judgeAccount holds an emergency to the accounts of those before.
@@ -182,7 +182,11 @@ func (j *judge) judgeAccount() {
 	}
 	for _, o := range j.Owed {
 		if o.ID != j.o.ID {
-			j.refuse(fmt.Sprintf(`account %d "what happened, and what was done"`, o.ID), "you owe an account of the emergency of opening %d", o.ID)
+			since := ""
+			if j.Now.After(o.Account.Due) {
+				since = ", and it is overdue since " + o.Account.Due.UTC().Format(time.RFC3339)
+			}
+			j.refuse(fmt.Sprintf(`account %d "what happened, and what was done"`, o.ID), "you owe an account of the emergency of opening %d%s", o.ID, since)
 		}
 	}
 	j.o.Account.Due = j.Now.Add(AccountTime).UTC()

@@ -77,8 +77,11 @@ func OpeningState(o opening.Opening, now time.Time, overridden string) string {
 	if o.Emergency {
 		state = "emergency, " + state
 	}
-	if o.Owes() {
-		state += ", account owed"
+	switch {
+	case o.Owes() && now.After(o.Account.Due):
+		state += ", account overdue since " + Moment(o.Account.Due, now)
+	case o.Owes():
+		state += ", account owed by " + Moment(o.Account.Due, now)
 	}
 	return state
 }
