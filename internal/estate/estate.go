@@ -17,6 +17,7 @@
 package estate
 
 import (
+	"iter"
 	"net/netip"
 	"slices"
 
@@ -280,6 +281,19 @@ func (e *Estate) Administrative() (list []sentence.Service) {
 		}
 	}
 	return list
+}
+
+// PermitsOf yields the permits that concern a person, by name or by group, in the order of the
+// sentences.
+func (e *Estate) PermitsOf(person string) iter.Seq[sentence.Permit] {
+	return func(yield func(sentence.Permit) bool) {
+		for _, st := range e.Sentences {
+			m, ok := st.Sentence.(sentence.Permit)
+			if ok && slices.ContainsFunc(m.People, func(n sentence.Name) bool { return e.Belongs(person, n.Text) }) && !yield(m) {
+				return
+			}
+		}
+	}
 }
 
 // Belongs reports whether person is the named one or a member of the named group.

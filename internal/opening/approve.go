@@ -90,9 +90,8 @@ func Approved(r Request, o Opening) (Granted, error) {
 // judgeApproved looks for a permit that covers the request with the approvals that it has.
 func (j *judge) judgeApproved(approvals []Approval) {
 	var near []Reason
-	for _, st := range j.Estate.Sentences {
-		m, ok := st.Sentence.(sentence.Permit)
-		if !ok || m.Emergency || !slices.ContainsFunc(m.People, func(n sentence.Name) bool { return j.Estate.Belongs(j.o.Person, n.Text) }) {
+	for m := range j.Estate.PermitsOf(j.o.Person) {
+		if m.Emergency {
 			continue
 		}
 		lacks := j.lacks(m, j.part.End.Sub(j.o.Begin))

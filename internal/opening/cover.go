@@ -104,9 +104,8 @@ func granting(o Opening, e *estate.Estate, p *flow.Plan) (list []grant) {
 		return nil
 	}
 	resolve := flow.NewResolver(e, p)
-	for _, st := range e.Sentences {
-		m, ok := st.Sentence.(sentence.Permit)
-		if !ok || m.Emergency != o.Emergency || !slices.ContainsFunc(m.People, func(n sentence.Name) bool { return e.Belongs(o.Person, n.Text) }) {
+	for m := range e.PermitsOf(o.Person) {
+		if m.Emergency != o.Emergency {
 			continue
 		}
 		g := grant{words: m.String(), to: map[string]bool{}, services: resolve.Services(m.Services), from: resolve.Source(m.From), length: Longest(m, e.Limits)}

@@ -270,11 +270,7 @@ func (j *judge) judgePermits() {
 	var near []Reason
 	var emergency sentence.Permit // one that would cover it as an emergency
 	length := j.part.End.Sub(j.o.Begin)
-	for _, st := range j.Estate.Sentences {
-		m, ok := st.Sentence.(sentence.Permit)
-		if !ok || !slices.ContainsFunc(m.People, func(n sentence.Name) bool { return j.Estate.Belongs(j.Person, n.Text) }) {
-			continue
-		}
+	for m := range j.Estate.PermitsOf(j.Person) {
 		lacks := j.lacks(m, length)
 		if len(lacks) == 0 && m.Emergency && !j.o.Emergency {
 			emergency = m

@@ -200,15 +200,9 @@ func (a *Answer) who(person string) string {
 // permitted reports whether a permit covers the part for a person, length apart.
 func (a *Answer) permitted(person string, p exposure.Part) bool {
 	resolve := flow.NewResolver(a.State.Estate, a.State.Plan)
-	for _, st := range a.State.Estate.Sentences {
-		m, ok := st.Sentence.(sentence.Permit)
-		if !ok || !resolve.Group(m.To).Has(p.Machine) || !resolve.Services(m.Services).Covers(p.Arrives) || !resolve.Source(m.From).Covers(p.From) {
-			continue
-		}
-		for _, name := range m.People {
-			if a.State.Estate.Belongs(person, name.Text) {
-				return true
-			}
+	for m := range a.State.Estate.PermitsOf(person) {
+		if resolve.Group(m.To).Has(p.Machine) && resolve.Services(m.Services).Covers(p.Arrives) && resolve.Source(m.From).Covers(p.From) {
+			return true
 		}
 	}
 	return false
