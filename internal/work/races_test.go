@@ -487,9 +487,11 @@ func atOnce(t *rapid.T, dir, nouns string, place driver.Driver, clock *testClock
 		}
 		onlyDecided(ctx, t, record, place, closed, clock.at)
 	})
-	for i := range wishes {
-		if outcomes[i].err == nil {
+	for i, o := range outcomes {
+		if o.err == nil {
 			told[wishes[i].do]++
+		} else if passing(o.err) && o.id > 0 { // whoever closed it before it came about is told so
+			model.gone[o.id] = true
 		}
 	}
 	all := make([]int, len(wishes))
