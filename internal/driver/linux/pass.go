@@ -39,7 +39,7 @@ func (s *Site) Pass(ctx context.Context, p driver.Passage) error {
 			return err
 		}
 		m.Mark++
-		return s.reopen(ctx, tx, m, before, append(ended, p)...)
+		return s.reopen(ctx, tx, m, before, ids, p)
 	})
 }
 
@@ -65,28 +65,14 @@ func (s *Site) Shut(ctx context.Context, at time.Time, ids ...int64) error {
 			return err
 		}
 		m.Mark++
-		going := numbers(ids)
-		var gone []driver.Passage
-		for _, p := range before {
-			if going[p.ID] {
-				gone = append(gone, p)
-			}
-		}
-		return s.reopen(ctx, tx, m, before, gone...)
+		return s.reopen(ctx, tx, m, before, ids)
 	})
 }
 
-func numbers(ids []int64) map[int64]bool {
-	set := make(map[int64]bool, len(ids))
-	for _, id := range ids {
-		set[id] = true
-	}
-	return set
-}
-
-// reopen writes anew what openings let pass to the machines of some of them. before are
-// those that passed to these machines until now.
-func (s *Site) reopen(ctx context.Context, tx *sql.Tx, m *meta, before []driver.Passage, changed ...driver.Passage) error {
+// reopen writes anew what openings let pass to the machines of some of them: of those that
+// passed until now under some numbers, and of those that come. before are all that passed to
+// these machines until now.
+func (s *Site) reopen(ctx context.Context, tx *sql.Tx, m *meta, before []driver.Passage, ids []int64, come ...driver.Passage) error {
 	if !exists(s.prefix) {
 		return nil
 	}
@@ -103,22 +89,10 @@ func (s *Site) reopen(ctx context.Context, tx *sql.Tx, m *meta, before []driver.
 		}
 		return s.put(ctx, tx, m, plan)
 	}
-	if len(changed) == 0 {
+	changed := slices.DeleteFunc(slices.Clone(before), func(p driver.Passage) bool { return !slices.Contains(ids, p.ID) })
+	machines := machinesOf(append(changed, come...)...)
+	if len(machines) == 0 {
 		return nil
-	}
-	machines := machinesOf(changed...)
-	going := map[int64]bool{}
-	for _, p := range changed {
-		going[p.ID] = true
-	}
-	for _, p := range before { // what passed under the same number
-		if going[p.ID] {
-			machines = append(machines, machinesOf(p)...)
-		}
-	}
-	anew := map[string]bool{}
-	for _, name := range machines {
-		anew[name] = true
 	}
 	list, err := readResources(ctx, tx)
 	if err != nil {
@@ -130,13 +104,11 @@ func (s *Site) reopen(ctx context.Context, tx *sql.Tx, m *meta, before []driver.
 	}
 	led := map[netip.Addr]bool{}
 	var open []opened
-	for machine, to := range addrsOf(list) {
-		if !anew[machine] {
-			continue
-		}
-		boxes := openings(passing, machine)
-		for _, a := range to {
-			led[a] = slices.ContainsFunc(openings(before, machine), func(b Box) bool { return b.Source.Lo.Addr().Is4() == a.Is4() })
+	addrs := addrsOf(list)
+	for _, machine := range machines {
+		boxes, were := openings(passing, machine), openings(before, machine)
+		for _, a := range addrs[machine] {
+			led[a] = slices.ContainsFunc(were, func(b Box) bool { return b.Source.Lo.Addr().Is4() == a.Is4() })
 			o := newOpened(a, boxes, &m.Number)
 			open = append(open, o)
 			if err := putNumber(ctx, tx, o.number, passing, machine); err != nil {

@@ -59,8 +59,7 @@ func goesOn(path string) (one driver.Session, going bool) {
 		return one, false
 	}
 	defer f.Close()
-	body, err := os.ReadFile(path)
-	if err != nil || json.Unmarshal(body, &one) != nil {
+	if json.NewDecoder(f).Decode(&one) != nil {
 		return one, false // it is being written
 	}
 	if unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) == nil {
