@@ -24,6 +24,7 @@ import (
 	"ironbark/internal/driver/sim"
 	"ironbark/internal/seen"
 	"ironbark/internal/sentence"
+	"ironbark/internal/site"
 	"ironbark/internal/work"
 )
 
@@ -246,23 +247,16 @@ func (a *app) workIn(folder work.Folder) (*work.Work, func(), error) {
 		a.print.Note("%s", a.print.Bad("the clock went back by "+sentence.DurationOf(behind).String()+":")+" nothing is opened or enacted, and openings pass no longer than they would have; set it, or: ironbark acknowledge clock")
 	}
 	told := func(text string) { a.print.NoteWrap(a.print.Bad("not as it was recorded")+"  ", text) }
-	addrs, err := s.ClientAddrs(context.Background())
-	if err != nil {
-		closeSite()
-		return nil, nil, err
-	}
-	return &work.Work{Folder: folder, Site: s, Clock: a.clock, Person: person, Caller: a.caller(addrs), Keyring: a.keyring(), Told: told}, closeSite, nil
+	return &work.Work{Folder: folder, Site: s, Clock: a.clock, Person: person, Caller: a.caller(s), Keyring: a.keyring(), Told: told}, closeSite, nil
 }
 
-// caller tells what “me” stands for, where the site sees whoever asks from some addresses.
-func (a *app) caller(site []netip.Addr) *work.Caller {
-	from, _, _ := strings.Cut(os.Getenv("SSH_CONNECTION"), " ") // sshd(8)
-	client, err := netip.ParseAddr(from)
+// caller tells what “me” stands for at a site.
+func (a *app) caller(s *site.Site) *work.Caller {
 	return &work.Caller{
-		Site:      site,
-		InSession: err == nil && slices.Contains(site, client.Unmap().WithZone("")),
-		Ask:       func(server string) ([]netip.Addr, error) { return seen.Addrs(context.Background(), server) },
-		Tell:      func(text string) { a.print.NoteWrap("", text) },
+		Site:    func() ([]netip.Addr, error) { return s.ClientAddrs(context.Background()) },
+		Session: seen.Session(),
+		Ask:     func(server string) ([]netip.Addr, error) { return seen.Addrs(context.Background(), server) },
+		Tell:    func(text string) { a.print.NoteWrap("", text) },
 	}
 }
 

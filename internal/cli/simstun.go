@@ -31,13 +31,17 @@ func (a *app) simSTUNCommand() *cobra.Command {
 				return wrong("%v", err)
 			}
 			defer socket.Close()
+			callers, err := w.Site.ClientAddrs(ctx)
+			if err != nil {
+				return err
+			}
 			var words []string
-			for _, c := range w.Caller.Site {
+			for _, c := range callers {
 				words = append(words, c.String())
 			}
 			a.print.Line("listening on %s; whoever asks is seen at %s", socket.LocalAddr(), strings.Join(words, " or "))
 			return seen.Serve(ctx, socket, func(from netip.AddrPort) netip.AddrPort {
-				for _, c := range w.Caller.Site {
+				for _, c := range callers {
 					if c.Is4() == from.Addr().Unmap().Is4() {
 						return netip.AddrPortFrom(c, from.Port())
 					}

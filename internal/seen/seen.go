@@ -8,6 +8,8 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"os"
+	"strings"
 	"sync"
 	"time"
 
@@ -23,6 +25,17 @@ const (
 	first = 250 * time.Millisecond
 	tries = 3
 )
+
+// Session returns the address from which the SSH session that this process is in comes, by
+// SSH_CONNECTION (sshd(8)); the zero Addr outside of one.
+func Session() netip.Addr {
+	from, _, _ := strings.Cut(os.Getenv("SSH_CONNECTION"), " ")
+	a, err := netip.ParseAddr(from)
+	if err != nil {
+		return netip.Addr{}
+	}
+	return a.Unmap().WithZone("")
+}
 
 // Addrs asks a server, HOST:PORT, for the addresses from which it sees this computer: one of
 // each family in which the server has an address and answers. The error is that of the family

@@ -14,17 +14,34 @@ import (
 // Caller finds out from which addresses whoever asks comes: what “me” stands for. It is for
 // one command, and not safe for concurrent use.
 type Caller struct {
-	Site      []netip.Addr // from which the site sees them
-	InSession bool         // these are those of the SSH session that they are in
+	// Site returns those from which the site sees them. It is called once, where that matters.
+	Site    func() ([]netip.Addr, error)
+	Session netip.Addr // from which the SSH session that they are in comes; the zero Addr outside of one
 	// Ask asks a STUN server, where the estate names one.
 	Ask func(server string) ([]netip.Addr, error)
 	// Tell is called with what “me” stands for before it is used.
 	Tell func(text string)
 
-	asked string
-	seen  []netip.Addr
-	told  bool
+	looked bool
+	site   []netip.Addr
+	asked  string
+	seen   []netip.Addr
+	told   bool
 }
+
+// atSite returns the addresses from which the site sees the caller.
+func (c *Caller) atSite() (_ []netip.Addr, err error) {
+	if !c.looked && c.Site != nil {
+		if c.site, err = c.Site(); err != nil {
+			return nil, err
+		}
+		c.looked = true
+	}
+	return c.site, nil
+}
+
+// inSession reports whether the site sees the SSH session that the caller is in.
+func (c *Caller) inSession() bool { return c.Session.IsValid() && slices.Contains(c.site, c.Session) }
 
 // Addrs returns the addresses: those of the SSH session that the caller is in; otherwise those
 // that the estate's STUN server sees; otherwise those that the site sees. A server that does
@@ -33,8 +50,9 @@ func (c *Caller) Addrs(e *estate.Estate) ([]netip.Addr, error) {
 	if c == nil {
 		return nil, nil
 	}
-	if c.InSession || e.STUN == "" {
-		return c.Site, nil
+	site, err := c.atSite()
+	if err != nil || e.STUN == "" || c.inSession() {
+		return site, err
 	}
 	if c.asked != e.STUN {
 		seen, err := c.Ask(e.STUN)
@@ -46,7 +64,8 @@ func (c *Caller) Addrs(e *estate.Estate) ([]netip.Addr, error) {
 	return c.seen, nil
 }
 
-// Known returns the addresses as far as they were found out, and asks nobody.
+// Known returns the addresses as far as they can be told without a STUN server; none where
+// the site cannot tell them.
 func (c *Caller) Known() []netip.Addr {
 	switch {
 	case c == nil:
@@ -54,7 +73,8 @@ func (c *Caller) Known() []netip.Addr {
 	case c.asked != "":
 		return c.seen
 	}
-	return c.Site
+	site, _ := c.atSite()
+	return site
 }
 
 // tell tells once what “me” stands for, and who says so.
@@ -69,7 +89,7 @@ func (c *Caller) tell(e *estate.Estate, addrs []netip.Addr) {
 	}
 	by := "as the site sees you"
 	switch {
-	case c.InSession:
+	case c.inSession():
 		by = "where your SSH session comes from"
 	case e.STUN != "":
 		by = "as the STUN server " + e.STUN + " sees you"

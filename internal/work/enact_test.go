@@ -155,7 +155,9 @@ func begin(t require.TestingT, fs Files) (*Work, *sim.Site, func()) {
 	require.NoError(t, err)
 	clock := &testClock{oracle.Epoch.Add(-10 * time.Second)}
 	s, d := simSite(dir, clock, sim.Faults{})
-	w := &Work{Folder: Folder{dir}, Site: s, Clock: clock, Person: "mara", Caller: &Caller{Site: []netip.Addr{netip.MustParseAddr("198.51.100.7"), netip.MustParseAddr("2001:db8:ca11::7")}}}
+	w := &Work{Folder: Folder{dir}, Site: s, Clock: clock, Person: "mara", Caller: &Caller{Site: func() ([]netip.Addr, error) {
+		return []netip.Addr{netip.MustParseAddr("198.51.100.7"), netip.MustParseAddr("2001:db8:ca11::7")}, nil
+	}}}
 	r, err := w.Review(ctx, fs)
 	require.NoError(t, err)
 	r.Broken = nil

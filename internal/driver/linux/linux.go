@@ -15,7 +15,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -26,6 +25,7 @@ import (
 	"ironbark/internal/cost"
 	"ironbark/internal/driver"
 	"ironbark/internal/flow"
+	"ironbark/internal/seen"
 	"ironbark/internal/store"
 )
 
@@ -52,16 +52,14 @@ func New(dir string, clock driver.Clock) *Site {
 func (s *Site) Catalogue() cost.Catalogue { return s.offer }
 
 // ClientAddrs are those from which the probe's namespace speaks for whoever is at this host.
-// With an uplink it is the address from which the SSH session that one is in came (sshd(8));
+// With an uplink it is the address from which the SSH session that one is in came;
 // none outside of one.
 func (s *Site) ClientAddrs(context.Context) ([]netip.Addr, error) {
 	if s.hasUplink() {
-		from, _, _ := strings.Cut(os.Getenv("SSH_CONNECTION"), " ")
-		a, err := netip.ParseAddr(from)
-		if err != nil {
-			return nil, nil
+		if a := seen.Session(); a.IsValid() {
+			return []netip.Addr{a}, nil
 		}
-		return []netip.Addr{a.Unmap().WithZone("")}, nil
+		return nil, nil
 	}
 	return []netip.Addr{netip.MustParseAddr("198.51.100.7"), netip.MustParseAddr("2001:db8:ca11::7")}, nil
 }
