@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironbark/internal/cli/view"
 	"ironbark/internal/sentence"
 	"ironbark/internal/work"
 )
@@ -57,7 +58,7 @@ func (a *app) approveCommand() *cobra.Command {
 				return a.print.JSON(openedDoc{openingJSON(granted.Opening, a.clock.Now()), granted.Notes, doorsOf(granted)})
 			}
 			if o := granted.Opening; o.Waits() {
-				a.print.Line("approved  request %d waits for %s more", o.ID, approvals(o.Waiting.Needs-len(o.Approvals)))
+				a.print.Line("approved  request %d waits for %s more", o.ID, view.Count(o.Waiting.Needs-len(o.Approvals), "approval"))
 			} else {
 				a.openUntil(a.print.Open("opened"), o)
 			}
@@ -96,11 +97,7 @@ func (a *app) declineCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if a.json {
-				return a.print.JSON(openingJSON(o, a.clock.Now()))
-			}
-			a.print.Line("declined  request %d of %s", o.ID, o.Person)
-			return nil
+			return a.openingDone(o, "declined  request %d of %s", o.ID, o.Person)
 		}),
 	}
 }

@@ -15,7 +15,6 @@ import (
 	"golang.org/x/term"
 
 	"ironbark/internal/cli/view"
-	"ironbark/internal/opening"
 	"ironbark/internal/sentence"
 	"ironbark/internal/work"
 )
@@ -141,11 +140,7 @@ func (a *app) openFor(ctx context.Context, w *work.Work, machine string, opt *co
 	id := granted.Opening.ID
 	a.print.Note("%s  opening %d, until %s at the latest", a.print.Open("opened"), id, view.Moment(granted.Opening.End(), a.clock.Now()))
 	return func() error {
-		ctx := context.WithoutCancel(ctx)
-		held, err := w.HeldOf(ctx, id)
-		if err == nil {
-			_, err = w.Close(ctx, held, func(o opening.Opening) bool { return o.ID == id })
-		}
+		_, err := w.CloseOne(context.WithoutCancel(ctx), id)
 		if err = a.recordedLater(err); err == nil {
 			a.print.Note("closed  opening %d", id)
 		}

@@ -128,6 +128,16 @@ func (a *app) tellJournal(ctx context.Context, w *work.Work, shown []journal.Ent
 // followTime is how often it is looked whether anything was done.
 const followTime = 300 * time.Millisecond
 
+// goOn waits until it is time to look again; false where it ends.
+func goOn(ctx context.Context) bool {
+	select {
+	case <-ctx.Done():
+		return false
+	case <-time.After(followTime):
+		return true
+	}
+}
+
 // followJournal prints entries as they are made, a line each, until it is interrupted.
 func (a *app) followJournal(ctx context.Context, w *work.Work, f ledger.Filter) error {
 	ctx, stop := untilSignal(ctx)
@@ -164,10 +174,8 @@ func (a *app) followJournal(ctx context.Context, w *work.Work, f ledger.Filter) 
 				return err
 			}
 		}
-		select {
-		case <-ctx.Done():
+		if !goOn(ctx) {
 			return nil
-		case <-time.After(followTime):
 		}
 	}
 }

@@ -49,49 +49,60 @@ func (a *app) openCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			o := granted.Opening
 			if account != "" {
-				if o, err = w.Account(ctx, o.ID, account); err != nil {
+				if granted.Opening, err = w.Account(ctx, granted.Opening.ID, account); err != nil {
 					return err
 				}
 			}
 			if a.json {
-				return a.print.JSON(openedDoc{openingJSON(o, a.clock.Now()), granted.Notes, doorsOf(granted)})
+				return a.print.JSON(openedDoc{openingJSON(granted.Opening, a.clock.Now()), granted.Notes, doorsOf(granted)})
 			}
-			if o.Waits() {
-				a.waits(o)
-				return nil
-			}
-			if o.StateAt(a.clock.Now()) == opening.Scheduled {
-				a.print.Wrap("will open  ", fmt.Sprintf("%s to %s from %s", o.Words.Services, strings.Join(o.Machines(), ", "), o.Words.From))
-				a.print.Line("           from %s until %s; both are installed by then, whatever runs", view.Moment(o.Begin, a.clock.Now()), view.Moment(o.End(), a.clock.Now()))
-				a.print.Line("           opening %d, by “%s”", o.ID, strings.Join(o.Permits(), "” and “"))
-				for _, n := range granted.Notes {
-					a.print.Wrap("           but ", n)
-				}
-				return nil
-			}
-			verb := "opened"
-			switch {
-			case granted.Shorter:
-				verb = "shortened"
-			case granted.Extends:
-				verb = "extended"
-			}
-			a.openUntil(a.print.Open(verb), o)
-			a.print.Line("        opening %d, by “%s”", o.ID, strings.Join(o.Permits(), "” and “"))
-			a.reached(w, granted.Reached, o)
-			for _, n := range granted.Notes {
-				a.print.Wrap("        but ", n)
-			}
-			if o.Owes() {
-				a.print.Wrap("        "+a.print.Bad("emergency")+"  ", fmt.Sprintf("an account of it is owed by %s: ironbark account %d \"what happened, and what was done\"", view.Moment(o.Account.Due, a.clock.Now()), o.ID))
-			}
+			a.granted(w, granted)
 			return nil
 		}),
 	}
 	c.Flags().StringVar(&account, "account", "", "in an emergency: what happened and what is done, so that no account is owed")
 	return c
+}
+
+// granted tells what came of a request that is not refused.
+func (a *app) granted(w *work.Work, g opening.Granted) {
+	o, now, indent := g.Opening, a.clock.Now(), "        "
+	scheduled := o.StateAt(now) == opening.Scheduled
+	switch {
+	case o.Waits():
+		a.waits(o)
+		return
+	case scheduled:
+		indent = "           "
+		a.print.Wrap("will open  ", o.Brief())
+		a.print.Line("%sfrom %s until %s; both are installed by then, whatever runs", indent, view.Moment(o.Begin, now), view.Moment(o.End(), now))
+	case g.Shorter:
+		a.openUntil(a.print.Open("shortened"), o)
+	case g.Extends:
+		a.openUntil(a.print.Open("extended"), o)
+	default:
+		a.openUntil(a.print.Open("opened"), o)
+	}
+	a.print.Line("%sopening %d, by “%s”", indent, o.ID, strings.Join(o.Permits(), "” and “"))
+	if !scheduled {
+		a.reached(w, g.Reached, o)
+	}
+	for _, n := range g.Notes {
+		a.print.Wrap(indent+"but ", n)
+	}
+	if o.Owes() {
+		a.print.Wrap(indent+a.print.Bad("emergency")+"  ", fmt.Sprintf("an account of it is owed by %s: ironbark account %d \"what happened, and what was done\"", view.Moment(o.Account.Due, now), o.ID))
+	}
+}
+
+// openingDone tells what was done with an opening, in a line or as a document.
+func (a *app) openingDone(o opening.Opening, format string, args ...any) error {
+	if a.json {
+		return a.print.JSON(openingJSON(o, a.clock.Now()))
+	}
+	a.print.Line(format, args...)
+	return nil
 }
 
 // accountShows refuses an account that would act on the terminal of whoever reads it.
@@ -112,9 +123,9 @@ func (a *app) accountCommand() *cobra.Command {
 			if len(args) < 2 {
 				return usage("account takes an opening's number and what happened")
 			}
-			id, err := strconv.ParseInt(args[0], 10, 64)
-			if err != nil || id < 1 {
-				return usage("“%s” is no opening's number", args[0])
+			id, err := requestNumber(args)
+			if err != nil {
+				return err
 			}
 			text := strings.TrimSpace(strings.Join(args[1:], " "))
 			if text == "" {
@@ -127,11 +138,7 @@ func (a *app) accountCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if a.json {
-				return a.print.JSON(openingJSON(o, a.clock.Now()))
-			}
-			a.print.Line("kept  the account of opening %d", o.ID)
-			return nil
+			return a.openingDone(o, "kept  the account of opening %d", o.ID)
 		}),
 	}
 }
@@ -193,16 +200,9 @@ func doorsOf(g opening.Granted) []doorDoc {
 
 // waits tells what a request waits for.
 func (a *app) waits(o opening.Opening) {
-	a.print.Wrap("waits   ", fmt.Sprintf("%s to %s from %s", o.Words.Services, strings.Join(o.Machines(), ", "), o.Words.From))
-	a.print.Line("        request %d, for %s of %s; nothing is open yet", o.ID, approvals(o.Waiting.Needs-len(o.Approvals)), strings.Join(o.Waiting.From, " or "))
+	a.print.Wrap("waits   ", o.Brief())
+	a.print.Line("        request %d, for %s of %s; nothing is open yet", o.ID, view.Count(o.Waiting.Needs-len(o.Approvals), "approval"), strings.Join(o.Waiting.From, " or "))
 	a.print.Line("        it lapses at %s; they say: ironbark approve %d", view.Moment(o.End(), a.clock.Now()), o.ID)
-}
-
-func approvals(n int) string {
-	if n == 1 {
-		return "1 approval"
-	}
-	return fmt.Sprintf("%d approvals", n)
 }
 
 type openingDoc struct {
@@ -268,7 +268,7 @@ func (a *app) closeCommand() *cobra.Command {
 	var all bool
 	c := &cobra.Command{
 		Use: "close NUMBER|MACHINE|--all", Short: "Close openings before their end",
-		Long: "Close openings before their end: one by its number, all of a machine, or all there are. Its owner can, and a\nmember of the group leads.",
+		Long: "Close openings before their end: one by its number, all of a machine, or all there are. Its owner can, and a\nmember of the group leads: where that is empty, whoever the estate knows.",
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
 			w.Site.ForClosing()
 			c, err := a.toClose(ctx, w, args, all)
@@ -283,7 +283,7 @@ func (a *app) closeCommand() *cobra.Command {
 				return a.print.JSON(a.closedJSON(closed))
 			}
 			for _, o := range closed.Openings {
-				a.print.Line("closed  opening %d: %s to %s from %s", o.ID, o.Words.Services, strings.Join(o.Machines(), ", "), o.Words.From)
+				a.print.Line("closed  opening %d: %s", o.ID, o.Brief())
 			}
 			for _, s := range closed.Sessions {
 				a.print.Line("ended   the session %s", view.Session(s, a.clock.Now()))

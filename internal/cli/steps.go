@@ -26,6 +26,7 @@ type steps struct {
 	st        *work.State
 	may       []rights.Right // what of the person's permits still fits
 	emergency bool
+	whole     bool                // every part is asked for; otherwise what is missing has a default
 	words     map[string][]string // by the word that they follow; services follow ""
 }
 
@@ -35,7 +36,7 @@ var stepWords = []string{"to", "from", "starting", "for", "until", "because"}
 // completed returns the words of an opening with those that are missing asked for. Where none
 // is missing, or there is nobody to ask, they are returned as they are.
 func (a *app) completed(ctx context.Context, w *work.Work, args []string) ([]string, error) {
-	s := &steps{a: a, w: w, words: map[string][]string{}}
+	s := &steps{a: a, w: w}
 	if !a.terminal || a.json || !s.read(args) || s.has("") && s.has("to") && s.has("because") {
 		return args, nil
 	}
@@ -54,14 +55,14 @@ func (a *app) completed(ctx context.Context, w *work.Work, args []string) ([]str
 	if len(s.may) == 0 {
 		return nil, &work.NothingToOpenError{Person: w.Person, Emergency: s.emergency}
 	}
-	whole := !s.has("") || !s.has("to") // otherwise what is left has a default
-	for _, ask := range []func(whole bool) error{s.services, s.machines, s.source, s.length, s.reason} {
-		if err := ask(whole); err != nil {
+	s.whole = !s.has("") || !s.has("to")
+	for _, ask := range []func() error{s.services, s.machines, s.source, s.length, s.reason} {
+		if err := ask(); err != nil {
 			return nil, err
 		}
 	}
 	out := s.all()
-	if whole {
+	if s.whole {
 		a.print.NoteWrap("that is  ", "open "+strings.Join(quoted(out), " "))
 	}
 	return out, nil
@@ -71,29 +72,15 @@ func (s *steps) has(word string) bool { return len(s.words[word]) > 0 }
 
 // read takes words apart; false where they cannot be the parts of an opening.
 func (s *steps) read(args []string) bool {
-	at := ""
-	for i, word := range args {
-		if i > 0 && args[i-1] == "in" && word == "emergency" {
-			s.emergency = true
-			s.words[at] = s.words[at][:len(s.words[at])-1]
-			continue
-		}
-		if slices.Contains(stepWords, word) && at != "because" {
-			if _, twice := s.words[word]; twice {
-				return false
-			}
-			at = word
-			s.words[at] = []string{}
-			continue
-		}
-		s.words[at] = append(s.words[at], word)
-	}
-	for word, list := range s.words {
-		if word != "" && len(list) == 0 {
-			return false
+	for i := 1; i < len(args); i++ {
+		if args[i-1] == "in" && args[i] == "emergency" {
+			s.emergency, args = true, slices.Delete(slices.Clone(args), i-1, i+1)
+			break
 		}
 	}
-	return true
+	var err error
+	s.words, err = sections(args, stepWords...)
+	return err == nil
 }
 
 // all puts the words together again.
@@ -111,7 +98,7 @@ func (s *steps) all() []string {
 }
 
 // services asks which services.
-func (s *steps) services(bool) error {
+func (s *steps) services() error {
 	if !s.has("") {
 		known := map[string]bool{}
 		var list []string
@@ -155,7 +142,7 @@ func servicesOf(r rights.Right) (names []string) {
 }
 
 // machines asks which machines, and tells of those that cannot be opened now.
-func (s *steps) machines(bool) error {
+func (s *steps) machines() error {
 	if !s.has("to") {
 		hindered := map[string]opening.Reason{}
 		list := map[string]bool{}
@@ -194,8 +181,8 @@ func (s *steps) machines(bool) error {
 }
 
 // source asks from where: me where the permit is for that.
-func (s *steps) source(whole bool) error {
-	if !whole || s.has("from") {
+func (s *steps) source() error {
+	if !s.whole || s.has("from") {
 		return nil
 	}
 	var list []string
@@ -229,8 +216,8 @@ func (s *steps) source(whole bool) error {
 }
 
 // length asks for how long: an hour, or less where the permits say so.
-func (s *steps) length(whole bool) error {
-	if !whole || s.has("for") || s.has("until") {
+func (s *steps) length() error {
+	if !s.whole || s.has("for") || s.has("until") {
 		return nil
 	}
 	most := time.Duration(0)
@@ -245,11 +232,11 @@ func (s *steps) length(whole bool) error {
 }
 
 // reason asks why.
-func (s *steps) reason(bool) error {
+func (s *steps) reason() error {
 	if s.has("because") {
 		return nil
 	}
-	text, err := s.answer("Why")
+	text, err := s.answer("Why", "")
 	if err != nil {
 		return err
 	}
@@ -287,7 +274,7 @@ func (s *steps) choose(word, question string, list []string, usual string) error
 		question += " [" + usual + "]"
 	}
 	for {
-		text, err := s.answerOr(question, usual)
+		text, err := s.answer(question, usual)
 		if err != nil {
 			return err
 		}
@@ -340,18 +327,9 @@ func byNumber(text string, list []string) string {
 	return strings.Join(words, ", ")
 }
 
-func (s *steps) answer(question string) (string, error) {
-	for {
-		text, err := s.answerOr(question, "")
-		if err != nil || text != "" {
-			return text, err
-		}
-	}
-}
-
-// answerOr asks a question; an empty answer is the usual one. The end of what can be read, and
+// answer asks a question; an empty answer is the usual one, where there is one. The end of what can be read, and
 // a q alone, give up.
-func (s *steps) answerOr(question, usual string) (string, error) {
+func (s *steps) answer(question, usual string) (string, error) {
 	for {
 		s.a.print.Question(question + "?")
 		text, err := s.a.line()

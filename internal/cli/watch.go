@@ -24,11 +24,10 @@ const watchTime = time.Second
 
 // watch keeps the list of openings as it is, until it is ended.
 func (a *app) watch(ctx context.Context, w *work.Work, q *openingsAsked) error {
-	out, isFile := a.print.Out.(*os.File)
-	if a.json || !a.terminal || !isFile || !term.IsTerminal(int(out.Fd())) {
+	if a.json || !a.terminal || !a.print.ToTerminal {
 		return a.watchLines(ctx, w, q)
 	}
-	return a.watchScreen(ctx, w, q, out)
+	return a.watchScreen(ctx, w, q, a.in.(*os.File), a.print.Out.(*os.File)) // a terminal is one
 }
 
 // watchLines prints the list, and then a line for each change.
@@ -53,10 +52,8 @@ func (a *app) watchLines(ctx context.Context, w *work.Work, q *openingsAsked) er
 		if err != nil {
 			return err
 		}
-		select {
-		case <-ctx.Done():
+		if !goOn(ctx) {
 			return nil
-		case <-time.After(followTime):
 		}
 	}
 }
@@ -77,8 +74,8 @@ func (a *app) watchedLines(l view.OpeningList, before []opening.Opening, first b
 		return nil
 	}
 	tell := func(what string, o opening.Opening) {
-		a.print.Line("%s  %s  %d  %s to %s from %s, %s, by %s because %q", view.Moment(l.Now, l.Now), what, o.ID, o.Words.Services,
-			strings.Join(o.Machines(), ", "), o.Words.From, view.OpeningState(o, l.Now, l.Overridden[o.ID]), o.Person, o.Words.Because)
+		a.print.Line("%s  %s  %d  %s, %s, by %s because %q", view.Moment(l.Now, l.Now), what, o.ID, o.Brief(),
+			view.OpeningState(o, l.Now, l.Overridden[o.ID]), o.Person, o.Words.Because)
 	}
 	for _, o := range l.List {
 		i := slices.IndexFunc(before, func(b opening.Opening) bool { return b.ID == o.ID })
@@ -97,7 +94,7 @@ func (a *app) watchedLines(l view.OpeningList, before []opening.Opening, first b
 			if !o.Active(l.Now) {
 				how = "over"
 			}
-			a.print.Line("%s  %s  %d  %s to %s from %s", view.Moment(l.Now, l.Now), how, o.ID, o.Words.Services, strings.Join(o.Machines(), ", "), o.Words.From)
+			a.print.Line("%s  %s  %d  %s", view.Moment(l.Now, l.Now), how, o.ID, o.Brief())
 		}
 	}
 	return nil
@@ -114,11 +111,7 @@ type watching struct {
 	asked  func(context.Context) // what y does
 }
 
-func (a *app) watchScreen(ctx context.Context, w *work.Work, q *openingsAsked, out *os.File) (err error) {
-	in, ok := a.in.(*os.File)
-	if !ok {
-		return usage("--watch needs a terminal to read keys from")
-	}
+func (a *app) watchScreen(ctx context.Context, w *work.Work, q *openingsAsked, in, out *os.File) (err error) {
 	before, err := term.MakeRaw(int(in.Fd()))
 	if err != nil {
 		return err
@@ -230,7 +223,7 @@ func (x *watching) key(ctx context.Context, key string) (end bool) {
 	case len(x.shown.List) == 0:
 	case key == "c" || key == "e":
 		o := x.shown.List[x.shown.Selected]
-		what := fmt.Sprintf("%s to %s from %s", o.Words.Services, strings.Join(o.Machines(), ", "), o.Words.From)
+		what := o.Brief()
 		if key == "c" {
 			x.shown.Message = fmt.Sprintf("close %d, %s? y closes it", o.ID, what)
 			x.asked = func(ctx context.Context) { x.close(ctx, o.ID) }
@@ -246,11 +239,7 @@ func (x *watching) key(ctx context.Context, key string) (end bool) {
 
 func (x *watching) close(ctx context.Context, id int64) {
 	x.w.Site.ForClosing()
-	held, err := x.w.HeldOf(ctx, id)
-	var c work.Closed
-	if err == nil {
-		c, err = x.w.Close(ctx, held, func(o opening.Opening) bool { return o.ID == id })
-	}
+	c, err := x.w.CloseOne(ctx, id)
 	unrecorded, later := errors.AsType[*site.UnrecordedError](err)
 	switch {
 	case later:
@@ -273,7 +262,7 @@ func (x *watching) extend(ctx context.Context, o opening.Opening) {
 	case err != nil:
 		x.shown.Message = "not extended: " + err.Error()
 	case granted.Opening.Waits():
-		x.shown.Message = fmt.Sprintf("request %d waits for %s of %s", granted.Opening.ID, approvals(granted.Opening.Waiting.Needs), strings.Join(granted.Opening.Waiting.From, " or "))
+		x.shown.Message = fmt.Sprintf("request %d waits for %s of %s", granted.Opening.ID, view.Count(granted.Opening.Waiting.Needs, "approval"), strings.Join(granted.Opening.Waiting.From, " or "))
 	default:
 		x.shown.Message = fmt.Sprintf("extended opening %d until %s", o.ID, view.Moment(granted.Opening.End(), x.shown.Now))
 	}

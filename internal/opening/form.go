@@ -119,6 +119,11 @@ func (o Opening) Within(other Opening) bool {
 	return !slices.ContainsFunc(o.Parts, func(p Part) bool { return !within(p) })
 }
 
+// Brief tells in a line what an opening is for, in the words of whoever asked for it.
+func (o Opening) Brief() string {
+	return fmt.Sprintf("%s to %s from %s", o.Words.Services, strings.Join(o.Machines(), ", "), o.Words.From)
+}
+
 // Describe tells in a line what passes by an opening, in numbers.
 func (o Opening) Describe() string {
 	words := make([]string, len(o.Parts))

@@ -56,6 +56,15 @@ func (w *Work) Close(ctx context.Context, st *State, which func(opening.Opening)
 	return c, err
 }
 
+// CloseOne is Close of the opening with a number: of none where nothing holds under it.
+func (w *Work) CloseOne(ctx context.Context, id int64) (Closed, error) {
+	held, err := w.HeldOf(ctx, id)
+	if err != nil {
+		return Closed{}, err
+	}
+	return w.Close(ctx, held, func(o opening.Opening) bool { return o.ID == id })
+}
+
 // ended lists those of some sessions that openings let in, and that nothing lets in any more.
 func (w *Work) ended(ctx context.Context, list []opening.Opening, sessions []driver.Session) (ended []driver.Session, err error) {
 	for _, s := range sessions {

@@ -28,7 +28,7 @@ func (p *Printer) Could(c work.Could, ph *Phrasing) {
 	p.hindered(c.May, "Of these %s cannot be opened now")
 	if len(c.Uncovered) > 0 {
 		p.Line("")
-		p.Wrap("", fmt.Sprintf("No permit of theirs covers %s: %s", count(len(c.Uncovered), "machine"), few(c.Uncovered)))
+		p.Wrap("", fmt.Sprintf("No permit of theirs covers %s: %s", Count(len(c.Uncovered), "machine"), few(c.Uncovered)))
 	}
 }
 
@@ -39,7 +39,7 @@ func (p *Printer) couldOpen(list []work.CouldOpen, ph *Phrasing, who func(work.C
 	for _, one := range list {
 		approvals := ""
 		if one.Approvals > 0 {
-			approvals = fmt.Sprintf("with %s of %s", count(one.Approvals, "approval"), strings.Join(one.Approvers, " or "))
+			approvals = fmt.Sprintf("with %s of %s", Count(one.Approvals, "approval"), strings.Join(one.Approvers, " or "))
 		}
 		if one.Emergency {
 			approvals = "in an emergency"
@@ -121,7 +121,7 @@ func (p *Printer) hindered(list []work.CouldOpen, head string) {
 		return
 	}
 	p.Line("")
-	p.Head(fmt.Sprintf(head, count(len(order), "machine")))
+	p.Head(fmt.Sprintf(head, Count(len(order), "machine")))
 	for i, m := range order {
 		if i == mostChanges {
 			p.Line("  … and %d more: --json tells all of them", len(order)-mostChanges)

@@ -105,7 +105,7 @@ func (p *Printer) setup(r driver.SetupResult, ph *Phrasing) {
 	p.Wrap("  setup    ", end)
 	lines := strings.Split(strings.TrimRight(r.Output, "\n"), "\n")
 	if extra := len(lines) - mostOutput; extra > 0 {
-		p.Line("           … %s before", count(extra, "line"))
+		p.Line("           … %s before", Count(extra, "line"))
 		lines = lines[extra:]
 	}
 	for _, line := range lines {

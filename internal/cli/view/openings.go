@@ -68,7 +68,7 @@ func OpeningState(o opening.Opening, now time.Time, overridden string) string {
 	case !o.Active(now):
 		state = "over"
 	case o.Waits():
-		state = fmt.Sprintf("waits for %s of %s, lapses in %s", count(o.Waiting.Needs-len(o.Approvals), "approval"), strings.Join(o.Waiting.From, " or "), Left(o.End(), now))
+		state = fmt.Sprintf("waits for %s of %s, lapses in %s", Count(o.Waiting.Needs-len(o.Approvals), "approval"), strings.Join(o.Waiting.From, " or "), Left(o.End(), now))
 	case o.StateAt(now) == opening.Scheduled:
 		state = "begins " + Moment(o.Begin, now) + ", in " + Left(o.Begin, now)
 	case overridden != "":

@@ -105,8 +105,8 @@ func (p *Printer) wrapTo(w io.Writer, width int, indent, text string) {
 	}
 }
 
-// count prints a number with its noun: 1 note, 2 notes.
-func count(n int, noun string) string {
+// Count prints a number with its noun: 1 note, 2 notes.
+func Count(n int, noun string) string {
 	if n == 1 {
 		return "1 " + noun
 	}

@@ -151,7 +151,7 @@ func (p *Printer) found(r *work.Review, before *Phrasing) {
 	none = none && len(told) == 0
 	p.Findings(told)
 	if old > 0 {
-		p.Line("   and %s from before: ironbark findings", count(old, "finding"))
+		p.Line("   and %s from before: ironbark findings", Count(old, "finding"))
 	} else if none {
 		p.Line("   none")
 	}

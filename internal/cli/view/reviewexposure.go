@@ -134,7 +134,7 @@ func rightWords(r rights.Right, ph *Phrasing) string {
 	}
 	text := fmt.Sprintf("open %s, for %s at most", what, lengthOf(r))
 	if r.Approvals > 0 {
-		text += ", with " + count(r.Approvals, "approval")
+		text += ", with " + Count(r.Approvals, "approval")
 	}
 	if r.Emergency {
 		text += ", in an emergency"

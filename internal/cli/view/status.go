@@ -107,7 +107,7 @@ func (p *Printer) Status(st *work.State, drift *work.Drift, reach iter.Seq[expos
 		}
 	}
 	p.Findings(serious)
-	p.Line("  %d serious, %s, %s: ironbark findings", levels[findings.Serious], count(levels[findings.Caution], "caution"), count(levels[findings.Note], "note"))
+	p.Line("  %d serious, %s, %s: ironbark findings", levels[findings.Serious], Count(levels[findings.Caution], "caution"), Count(levels[findings.Note], "note"))
 }
 
 var machineHeads = []string{"MACHINE", "STATE", "SIZE", "AT", "INSIDE", "PUBLIC", "LISTENS ON"}

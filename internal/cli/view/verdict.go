@@ -64,7 +64,7 @@ func verdict(r *work.Review) string {
 		}
 	}
 	if serious > 0 {
-		words = append(words, count(serious, "new serious finding"))
+		words = append(words, Count(serious, "new serious finding"))
 	}
 	if step := costStep(r.Before, r.After); step != "" {
 		words = append(words, step)
