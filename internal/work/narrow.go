@@ -144,8 +144,8 @@ func (w *Work) narrowed(st *State, o opening.Opening, to Narrower) (opening.Open
 	return kept, nil
 }
 
-// checkNarrower checks the words that are given, with those of the opening in place of the
-// others.
+// checkNarrower checks the words that are given. In place of the others it takes such as are
+// always right: what the opening says may name what is no more in the estate.
 func checkNarrower(st *State, words sentence.Open, to Narrower) error {
 	whole := words
 	if !to.Services.Any && len(to.Services.List) == 0 {

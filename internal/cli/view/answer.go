@@ -71,7 +71,7 @@ func (p *Printer) part(a *work.Answer, part exposure.Part, ph *Phrasing, person 
 		head += ", " + p.Bad("but nothing answers:") + " " + silent
 	}
 	p.Wrap(word+"  ", head)
-	p.Wrap("        ", reasonWords(part, ph))
+	p.Wrap("        ", Why(part, ph))
 	if !alone {
 		return
 	}
@@ -125,8 +125,8 @@ func silentWords(a *work.Answer, part exposure.Part, ph *Phrasing) string {
 // mendVerbs are the commands that a suggestion may be; others are advice.
 var mendVerbs = []string{"open", "permit", "allow", "retract"}
 
-// reasonWords tells why a part is as it is, in one line.
-func reasonWords(part exposure.Part, ph *Phrasing) string {
+// Why tells why a part is as it is, in one line.
+func Why(part exposure.Part, ph *Phrasing) string {
 	switch part.Reason {
 	case exposure.NoDoor:
 		return "no way in: nothing leads there from this source"
@@ -256,6 +256,3 @@ func doorJSON(part exposure.Part) *whyDoor {
 	}
 	return d
 }
-
-// Why tells in a few words why a part of an answer is as it is.
-func Why(part exposure.Part, ph *Phrasing) string { return reasonWords(part, ph) }

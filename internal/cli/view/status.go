@@ -80,14 +80,14 @@ func (p *Printer) Status(st *work.State, drift *work.Drift, reach iter.Seq[expos
 			mark += p.Bad("emergency") + "  "
 		}
 		if o.Waits() {
-			p.Wrap(mark, fmt.Sprintf("%d  %s to %s from %s, asked for by %s and waiting for approval: nothing is open yet", o.ID, o.Words.Services, strings.Join(o.Machines(), ", "), o.Words.From, o.Person))
+			p.Wrap(mark, fmt.Sprintf("%d  %s, asked for by %s and waiting for approval: nothing is open yet", o.ID, o.Brief(), o.Person))
 			continue
 		}
 		if o.StateAt(now) == opening.Scheduled {
-			p.Wrap(mark, fmt.Sprintf("%d  %s to %s from %s, from %s until %s, by %s because %q", o.ID, o.Words.Services, strings.Join(o.Machines(), ", "), o.Words.From, Moment(o.Begin, now), Moment(o.End(), now), o.Person, o.Words.Because))
+			p.Wrap(mark, fmt.Sprintf("%d  %s, from %s until %s, by %s because %q", o.ID, o.Brief(), Moment(o.Begin, now), Moment(o.End(), now), o.Person, o.Words.Because))
 			continue
 		}
-		p.Wrap(mark, fmt.Sprintf("%d  %s to %s from %s, %s left, by %s because %q", o.ID, o.Words.Services, strings.Join(o.Machines(), ", "), o.Words.From, Left(o.End(), now), cmp.Or(o.Person, "somebody"), o.Words.Because))
+		p.Wrap(mark, fmt.Sprintf("%d  %s, %s left, by %s because %q", o.ID, o.Brief(), Left(o.End(), now), cmp.Or(o.Person, "somebody"), o.Words.Because))
 	}
 	p.Line("")
 	p.Head("Findings")
