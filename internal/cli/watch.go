@@ -34,16 +34,15 @@ func (a *app) watch(ctx context.Context, w *work.Work, q *openingsAsked) error {
 func (a *app) watchLines(ctx context.Context, w *work.Work, q *openingsAsked) error {
 	ctx, stop := untilSignal(ctx)
 	defer stop()
-	var before []opening.Opening
+	var before view.OpeningList
 	first := true
 	for last := ""; ; {
 		stamp, err := w.Site.Stamp(ctx)
-		now := a.clock.Now()
-		if err == nil && (first || stamp != last || !slices.EqualFunc(before, work.Active(before, now), sameID)) {
+		if err == nil && (first || stamp != last || turned(before, before.State.Clock(a.clock.Now()))) {
 			var l view.OpeningList
 			if l, err = a.openings(ctx, w, q); err == nil {
 				err = a.watchedLines(l, before, first)
-				before, last, first = l.List, stamp, false
+				before, last, first = l, stamp, false
 			}
 		}
 		if ctx.Err() != nil {
@@ -58,10 +57,13 @@ func (a *app) watchLines(ctx context.Context, w *work.Work, q *openingsAsked) er
 	}
 }
 
-func sameID(a, b opening.Opening) bool { return a.ID == b.ID }
+// turned reports whether any opening of a list has begun or ended by a moment.
+func turned(l view.OpeningList, now time.Time) bool {
+	return slices.ContainsFunc(l.List, func(o opening.Opening) bool { return o.StateAt(l.Now) != o.StateAt(now) })
+}
 
 // watchedLines prints a list, or how it differs from the one before.
-func (a *app) watchedLines(l view.OpeningList, before []opening.Opening, first bool) error {
+func (a *app) watchedLines(l, before view.OpeningList, first bool) error {
 	if a.json {
 		return a.print.JSONLine(openingsJSON(l))
 	}
@@ -73,22 +75,13 @@ func (a *app) watchedLines(l view.OpeningList, before []opening.Opening, first b
 		a.print.Openings(l)
 		return nil
 	}
-	tell := func(what string, o opening.Opening) {
-		a.print.Line("%s  %s  %d  %s, %s, by %s because %q", view.Moment(l.Now, l.Now), what, o.ID, o.Brief(),
-			view.OpeningState(o, l.Now, l.Overridden[o.ID]), o.Person, o.Words.Because)
-	}
 	for _, o := range l.List {
-		i := slices.IndexFunc(before, func(b opening.Opening) bool { return b.ID == o.ID })
-		switch {
-		case i < 0 && o.Waits():
-			tell("asked", o)
-		case i < 0, before[i].Waits() && !o.Waits():
-			tell("opened", o)
-		case before[i].Describe() != o.Describe() || len(before[i].Approvals) != len(o.Approvals):
-			tell("changed", o)
+		if what := became(o, l.Now, before); what != "" {
+			a.print.Line("%s  %s  %d  %s, %s, by %s because %q", view.Moment(l.Now, l.Now), what, o.ID, o.Brief(),
+				view.OpeningState(o, l.Now, l.Overridden[o.ID]), o.Person, o.Words.Because)
 		}
 	}
-	for _, o := range before {
+	for _, o := range before.List {
 		if !slices.ContainsFunc(l.List, func(n opening.Opening) bool { return n.ID == o.ID }) {
 			how := "closed"
 			if !o.Active(l.Now) {
@@ -98,6 +91,30 @@ func (a *app) watchedLines(l view.OpeningList, before []opening.Opening, first b
 		}
 	}
 	return nil
+}
+
+// became tells in a word what became of an opening since a list; "" where nothing did.
+func became(o opening.Opening, now time.Time, before view.OpeningList) string {
+	var was opening.Opening // never open, where it was not there
+	if i := slices.IndexFunc(before.List, func(b opening.Opening) bool { return b.ID == o.ID }); i >= 0 {
+		was = before.List[i]
+	}
+	switch state := o.StateAt(now); {
+	case was.ID != 0 && state == was.StateAt(before.Now):
+		if was.Describe() != o.Describe() || len(was.Approvals) != len(o.Approvals) {
+			return "changed"
+		}
+		return ""
+	case state == opening.Waits:
+		return "asked"
+	case state == opening.Scheduled:
+		return "scheduled"
+	case state != opening.Over:
+		return "opened"
+	case o.Ended.IsZero(): // it is listed as long as it owes an account
+		return "over"
+	}
+	return "closed"
 }
 
 // watching is the list on a terminal.
