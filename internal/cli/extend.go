@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"slices"
 	"strings"
 
@@ -35,6 +36,21 @@ func sections(args []string, begin ...string) (map[string][]string, error) {
 	return said, nil
 }
 
+// bare is an error without the line that words were read in, where nobody typed that line.
+func bare(err error) error {
+	var list sentence.Errors
+	if one, ok := errors.AsType[*sentence.Error](err); ok {
+		list = sentence.Errors{one}
+	} else if !errors.As(err, &list) {
+		return err
+	}
+	out := make(sentence.Errors, len(list))
+	for i, e := range list {
+		out[i] = &sentence.Error{Problem: e.Problem, Hint: e.Hint}
+	}
+	return out
+}
+
 // parts are what extend and narrow take after a number: services, to, from, for, until and
 // because, each once.
 func (a *app) parts(args []string) (n work.Narrower, because string, length sentence.Duration, err error) {
@@ -58,7 +74,7 @@ func (a *app) parts(args []string) (n work.Narrower, because string, length sent
 	words := append([]string{"open", given("", "any"), "to", given("to", "all"), "from", given("from", "everywhere")}, end...)
 	s, _, err := sentence.ParseTyped(append(words, "because", "x"), a.now())
 	if err != nil {
-		return n, "", length, err
+		return n, "", length, bare(err)
 	}
 	o := s.(sentence.Open)
 	if said[""] != nil {
@@ -134,7 +150,7 @@ func (a *app) narrowCommand() *cobra.Command {
 			}
 			o, err := w.Narrow(ctx, id, n)
 			if err != nil {
-				return err
+				return bare(err)
 			}
 			return a.openingTold("narrowed", o)
 		}),

@@ -288,12 +288,10 @@ func (s *steps) choose(word, question string, list []string, usual string) error
 	}
 }
 
-// unread tells what is wrong with an answer; the line that it was read in is nobody's.
+// unread tells what is wrong with an answer.
 func (s *steps) unread(err error) {
 	var list sentence.Errors
-	if one, ok := errors.AsType[*sentence.Error](err); ok {
-		list = sentence.Errors{one}
-	} else if !errors.As(err, &list) {
+	if !errors.As(bare(err), &list) {
 		s.a.print.Error(err)
 	}
 	for _, e := range list {
