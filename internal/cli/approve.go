@@ -46,7 +46,9 @@ func (a *app) approveCommand() *cobra.Command {
 			}
 			a.print.Wrap("", fmt.Sprintf("Request %d of %s: %s because %s", o.ID, o.Person, askedFor(o.Request), sentence.Quote(o.Words.Because)))
 			a.print.WouldOpen(d, a.phrasing(st))
-			a.print.Note("")
+			if !a.json {
+				a.print.Note("")
+			}
 			if err := a.confirm(yes, "Approve this?"); err != nil {
 				return err
 			}

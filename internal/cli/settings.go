@@ -126,7 +126,9 @@ func (a *app) stunCommand() *cobra.Command {
 				return err
 			}
 			var files work.Files
+			how := "told by " + args[0]
 			if args[0] == none {
+				how = "where the site sees you"
 				files, err = old.RemoveNoun(nil, "stun")
 			} else {
 				if _, err := estate.ParseSTUN(args[0]); err != nil {
@@ -137,7 +139,7 @@ func (a *app) stunCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.edit(ctx, w, old, files, "“me” is told by "+args[0], opt)
+			return a.edit(ctx, w, old, files, "“me” is "+how, opt)
 		}),
 	}
 	return opt.flags(c)

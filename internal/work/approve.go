@@ -43,7 +43,7 @@ func (w *Work) requested(st *State, id int64) (opening.Opening, error) {
 	}
 	switch o := st.Report.Openings[i]; {
 	case o.Person == w.Person:
-		return o, &CannotApproveError{id, "nobody approves what they asked for themselves", false}
+		return o, &CannotApproveError{id, fmt.Sprintf("nobody approves what they asked for themselves; close %d takes it back", id), false}
 	case slices.ContainsFunc(o.Approvals, func(a opening.Approval) bool { return a.Person == w.Person }):
 		return o, &CannotApproveError{id, fmt.Sprintf("you have approved request %d already; it takes different people", id), true}
 	case !o.MayApprove(w.Person, st.Estate):
@@ -132,7 +132,7 @@ func (w *Work) Decline(ctx context.Context, id int64, why string) (opening.Openi
 			return o, err
 		}
 		o.Ended, o.EndedBy, o.Why = w.Clock.Now().UTC(), w.Person, why
-		o, err = w.Site.Ask(ctx, st.Report.Basis, w.Person, "decline", " because "+sentence.Quote(why), o)
+		o, err = w.Site.Ask(ctx, st.Report.Basis, w.Person, "decline", "; declined because "+sentence.Quote(why), o)
 		if !errors.Is(err, ledger.ErrChanged) {
 			return o, err
 		}
