@@ -213,7 +213,7 @@ func (a *app) folder() (work.Folder, error) {
 	if a.estateDir == "" {
 		return work.FindFolder(".")
 	}
-	return work.Folder{Dir: a.estateDir}, nil
+	return work.FolderAt(a.estateDir)
 }
 
 // work opens the estate that the command is about.

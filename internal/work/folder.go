@@ -13,6 +13,8 @@ import (
 	"slices"
 	"strings"
 
+	"golang.org/x/sys/unix"
+
 	"ironbark/internal/estate"
 	"ironbark/internal/sentence"
 )
@@ -56,6 +58,19 @@ func FindFolder(dir string) (Folder, error) {
 			return Folder{}, &NoEstate{start, true}
 		}
 	}
+}
+
+// FolderAt returns the folder of an estate. The error is a *NoEstate where neither an
+// estate.yaml nor a record stands there: whoever lost the files can still close what is open.
+func FolderAt(dir string) (Folder, error) {
+	for _, name := range []string{estate.FileName, StateDir} {
+		if _, err := os.Stat(filepath.Join(dir, name)); err == nil {
+			return Folder{dir}, nil
+		} else if !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, unix.ENOTDIR) {
+			return Folder{}, err
+		}
+	}
+	return Folder{}, &NoEstate{Dir: dir}
 }
 
 // Files are an estate's files as they stand in a folder: the nouns first, then
