@@ -17,13 +17,14 @@ import (
 // layers are the packages from the bottom up. A package imports only those above
 // it in this list; those of one line do not import one another.
 var layers = [][]string{
+	{"internal/confine"},
 	{"internal/flow/span", "internal/sentence", "internal/journal", "internal/sshkey", "internal/store", "internal/picture", "internal/imagefile", "internal/driver/sim/guest", "internal/seen", "internal/parallel", "internal/quickjson"},
 	{"internal/estate"},
 	{"internal/flow", "internal/cost"},
 	{"internal/exposure", "internal/change"},
-	{"internal/opening", "internal/findings"},
+	{"internal/opening", "internal/findings", "internal/bastion"},
 	{"internal/rights", "internal/proof"},
-	{"internal/driver", "internal/ledger", "internal/oracle"},
+	{"internal/driver", "internal/ledger", "internal/oracle", "internal/gateway"},
 	{"internal/driver/drivertest", "internal/ledger/ledgertest", "internal/site"},
 	{"internal/driver/sim", "internal/driver/linux", "internal/driver/memory", "internal/ledger/sqlite"},
 	{"internal/work"},
@@ -35,7 +36,7 @@ var layers = [][]string{
 // core are the packages that know no terminal, disk, network, clock or database.
 var core = []string{
 	"internal/flow/span", "internal/sentence", "internal/estate", "internal/flow", "internal/exposure",
-	"internal/change", "internal/opening", "internal/findings", "internal/rights", "internal/cost", "internal/picture", "internal/parallel", "internal/quickjson",
+	"internal/change", "internal/opening", "internal/bastion", "internal/findings", "internal/rights", "internal/cost", "internal/picture", "internal/parallel", "internal/quickjson",
 }
 
 // interfacesOnly know ledgers and drivers by their interfaces alone.

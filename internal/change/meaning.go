@@ -14,7 +14,7 @@ import (
 // only one of them has: sentences that name it mean something else though their words stay.
 type Meaning struct {
 	Verb          Verb
-	Kind          string // service, source, person, admin, limit or stun
+	Kind          string // service, source, person, authority, admin, limit or stun
 	Name          string
 	Before, After string // what it stands for; "": it is not there
 }
@@ -31,7 +31,7 @@ func (m Meaning) String() string {
 }
 
 // Meanings lists the words that stand for something else in b than in a: services, sources,
-// what is administrative, people with their groups and keys, limits, and who tells what “me” is. What is made of
+// what is administrative, people with their groups and keys, authorities, limits, and who tells what “me” is. What is made of
 // resources is told by [Diff].
 func Meanings(a, b *estate.Estate) (list []Meaning) {
 	compare := func(kind string, before, after []Meaning) {
@@ -61,6 +61,7 @@ func Meanings(a, b *estate.Estate) (list []Meaning) {
 	compare("source", sources(a), sources(b))
 	compare("admin", admin(a), admin(b))
 	compare("person", people(a), people(b))
+	compare("authority", authorities(a), authorities(b))
 	compare("limit", limits(a), limits(b))
 	compare("stun", stun(a), stun(b))
 	return list
@@ -104,6 +105,13 @@ func people(e *estate.Estate) (list []Meaning) {
 			what += ", key " + tail(key)
 		}
 		list = append(list, Meaning{Name: p.Name, After: what})
+	}
+	return list
+}
+
+func authorities(e *estate.Estate) (list []Meaning) {
+	for _, a := range e.Authorities {
+		list = append(list, Meaning{Name: a.Name, After: "certificates of key " + tail(a.Public) + " let people log in to gateways"})
 	}
 	return list
 }

@@ -19,6 +19,19 @@ func keyPath(w *work.Work, name string) string {
 	return filepath.Join(w.Folder.Dir, work.StateDir, "keys", name)
 }
 
+// publicKeyIn reads the public key in a file that --public names.
+func publicKeyIn(path string) (string, error) {
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return "", wrong("--public: %v", err)
+	}
+	line, err := sshkey.ParsePublic(data)
+	if err != nil {
+		return "", wrong("--public %s: %v", path, err)
+	}
+	return line, nil
+}
+
 func (a *app) addKeyCommand() *cobra.Command {
 	var public, kind string
 	opt := &editing{}
@@ -38,12 +51,8 @@ func (a *app) addKeyCommand() *cobra.Command {
 			}
 			line := ""
 			if public != "" {
-				data, err := os.ReadFile(public)
-				if err != nil {
-					return wrong("--public: %v", err)
-				}
-				if line, err = sshkey.ParsePublic(data); err != nil {
-					return wrong("--public %s: %v", public, err)
+				if line, err = publicKeyIn(public); err != nil {
+					return err
 				}
 			} else {
 				path := keyPath(w, name)

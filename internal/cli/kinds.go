@@ -27,7 +27,7 @@ type noun struct {
 type nounInput struct {
 	image, size, key, network, subnet, use                           string
 	disk, speed, console, password, machine, device, from, volume    string
-	file, family, to                                                 string
+	file, family, to, public                                         string
 	at, space, ranges, joins, groups, keys, dns, gateway, allocation []string
 	ports, tags, address, sources, inside, setup                     []string
 	outside, dhcp                                                    bool
@@ -243,6 +243,19 @@ var nouns = []noun{
 			e.list("groups", in.groups, true)
 			e.list("keys", in.keys, true)
 			return e, nil
+		},
+	},
+	{
+		kind: "authority", short: "an authority whose certificates let people log in to gateways", example: "watch --public watch-ca.pub", change: "watch --public watch-ca.pub", path: top("authorities"),
+		flags: func(c *cobra.Command, in *nounInput, _ bool) {
+			c.Flags().StringVar(&in.public, "public", "", "the file of its public key, as OpenSSH writes it")
+		},
+		fields: func(in *nounInput) (entry, error) {
+			if in.public == "" {
+				return nil, usage("an authority has a public key: --public FILE")
+			}
+			line, err := publicKeyIn(in.public)
+			return entry{{Value: estate.Word(line)}}, err
 		},
 	},
 	{

@@ -34,28 +34,29 @@ const (
 
 // Estate is a whole estate. Its parts stand in the order of the file.
 type Estate struct {
-	Name      string
-	Site      string
-	Sources   []Source
-	Services  []Service
-	Admin     []sentence.Service // administrative besides those that always are
-	People    []Person
-	Keys      []Key
-	Networks  []Network
-	Lines     []Line
-	Uplink    *Uplink // nil: nothing outside the site gets in
-	Machines  []Machine
-	Fronts    []Front
-	Bastions  []Bastion
-	Addresses []Reserved
-	Volumes   []Volume
-	Snapshots []Snapshot
-	Images    []Image
-	Console   Switch // whether machines' serial lines may be used, where a machine does not say
-	Limits    Limits
-	STUN      string // the server, HOST:PORT, that tells from where whoever asks comes; "": none
-	Scripts   map[string]string
-	Sentences []sentence.Stated
+	Name        string
+	Site        string
+	Sources     []Source
+	Services    []Service
+	Admin       []sentence.Service // administrative besides those that always are
+	People      []Person
+	Keys        []Key
+	Authorities []Authority
+	Networks    []Network
+	Lines       []Line
+	Uplink      *Uplink // nil: nothing outside the site gets in
+	Machines    []Machine
+	Fronts      []Front
+	Bastions    []Bastion
+	Addresses   []Reserved
+	Volumes     []Volume
+	Snapshots   []Snapshot
+	Images      []Image
+	Console     Switch // whether machines' serial lines may be used, where a machine does not say
+	Limits      Limits
+	STUN        string // the server, HOST:PORT, that tells from where whoever asks comes; "": none
+	Scripts     map[string]string
+	Sentences   []sentence.Stated
 
 	names   index
 	members members
@@ -80,6 +81,14 @@ type Person struct {
 	Name   string
 	Groups []string
 	Keys   []string // public keys, one line each as OpenSSH writes them
+	At     sentence.Pos
+}
+
+// Authority is a key whose certificates gateways take for people (OpenSSH's PROTOCOL.certkeys): one
+// that names a person of the estate as a principal lets that person in until it ends.
+type Authority struct {
+	Name   string
+	Public string // one line as OpenSSH writes it
 	At     sentence.Pos
 }
 
@@ -323,6 +332,10 @@ func (e *Estate) NamesOf(kind string) (names []string) {
 	case "key":
 		for _, k := range e.Keys {
 			names = append(names, k.Name)
+		}
+	case "authority":
+		for _, a := range e.Authorities {
+			names = append(names, a.Name)
 		}
 	case "person":
 		for _, p := range e.People {

@@ -20,13 +20,18 @@ import (
 func (r *reader) document(n *yaml.Node) {
 	e := r.estate
 	r.fields(n, "the estate", map[string]field{
-		"estate":    func(v *yaml.Node) { e.Name = r.name(v, "estate") },
-		"site":      func(v *yaml.Node) { e.Site, r.site = r.name(v, "site"), v },
-		"admin":     func(v *yaml.Node) { e.Admin = r.services(v, "admin") },
-		"sources":   func(v *yaml.Node) { r.named(v, "sources", r.source) },
-		"services":  func(v *yaml.Node) { r.named(v, "services", r.service) },
-		"people":    func(v *yaml.Node) { r.named(v, "people", r.person) },
-		"keys":      func(v *yaml.Node) { r.named(v, "keys", r.key) },
+		"estate":   func(v *yaml.Node) { e.Name = r.name(v, "estate") },
+		"site":     func(v *yaml.Node) { e.Site, r.site = r.name(v, "site"), v },
+		"admin":    func(v *yaml.Node) { e.Admin = r.services(v, "admin") },
+		"sources":  func(v *yaml.Node) { r.named(v, "sources", r.source) },
+		"services": func(v *yaml.Node) { r.named(v, "services", r.service) },
+		"people":   func(v *yaml.Node) { r.named(v, "people", r.person) },
+		"keys":     func(v *yaml.Node) { r.named(v, "keys", r.key) },
+		"authorities": func(v *yaml.Node) {
+			r.named(v, "authorities", func(name string, at sentence.Pos, n *yaml.Node) {
+				r.estate.Authorities = append(r.estate.Authorities, Authority{Name: name, Public: r.publicKey(n), At: at})
+			})
+		},
 		"networks":  func(v *yaml.Node) { r.named(v, "networks", r.network) },
 		"uplink":    func(v *yaml.Node) { r.uplink(v) },
 		"lines":     func(v *yaml.Node) { r.named(v, "lines", r.line) },

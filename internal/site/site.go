@@ -181,12 +181,34 @@ func (s *Site) SetPasswordHash(ctx context.Context, person, machine, hash string
 
 // Stamp changes whenever anybody decides something or changes the place. Cost: constant.
 func (s *Site) Stamp(ctx context.Context) (string, error) {
+	seq, mark, err := s.Stamps(ctx)
+	return fmt.Sprint(seq, " ", mark), err
+}
+
+// Stamps returns the number of the journal's last entry, and what changes whenever anybody changes
+// the place. Cost: constant.
+func (s *Site) Stamps(ctx context.Context) (seq int64, mark string, err error) {
 	_, head, err := s.ledger.Head(ctx)
 	if err != nil {
-		return "", err
+		return 0, "", err
 	}
-	mark, err := s.driver.Mark(ctx)
-	return fmt.Sprint(head.Seq, " ", mark), err
+	mark, err = s.driver.Mark(ctx)
+	return head.Seq, mark, err
+}
+
+// Note writes an entry into the journal of what changes nothing, and returns its number.
+func (s *Site) Note(ctx context.Context, person, action, text string) (int64, error) {
+	r, err := s.write(ctx, ledger.Decision{AnyRevision: true, Fence: -1, Person: person, Action: action, Text: text})
+	return r.Head.Seq, err
+}
+
+// ListenGateway returns the sockets on which a bastion's gateway is to serve.
+func (s *Site) ListenGateway(ctx context.Context, bastion string) ([]driver.GatewaySocket, error) {
+	h, ok := s.driver.(driver.GatewayHost)
+	if !ok {
+		return nil, driver.ErrNoGateways
+	}
+	return h.ListenGateway(ctx, bastion)
 }
 
 // Counts tells what the place has counted; [driver.ErrNoCounts] where it counts nothing.

@@ -8,6 +8,7 @@ import (
 	"ironbark/internal/change"
 	"ironbark/internal/estate"
 	"ironbark/internal/exposure"
+	"ironbark/internal/sshkey"
 )
 
 // newlyWrong lists the guarantees that a review newly breaks, and the limits that it newly
@@ -36,7 +37,7 @@ func (r *Review) newlyWrong(now time.Time, edit bool) (broken, over []string) {
 // speaks of less.
 func (r *Review) opensNothing(now time.Time) bool {
 	grows := func(c change.Change) bool { return c.Verb == change.Make || c.Verb == change.Alter }
-	if slices.ContainsFunc(r.Changes, grows) {
+	if slices.ContainsFunc(r.Changes, grows) || newlyTrusted(r.before.Estate, r.Estate) {
 		return false
 	}
 	could := exposure.Compare(
@@ -51,6 +52,23 @@ func (r *Review) opensNothing(now time.Time) bool {
 		}
 	}
 	return len(r.Rights.Gained)+len(r.Weakened) == 0
+}
+
+// newlyTrusted reports whether b takes a key for somebody that a did not take for them.
+func newlyTrusted(a, b *estate.Estate) bool {
+	trusted := map[string]bool{}
+	for _, o := range a.Authorities {
+		trusted[sshkey.Fingerprint(o.Public)] = true
+	}
+	for _, p := range a.People {
+		for _, k := range p.Keys {
+			trusted[p.Name+" "+sshkey.Fingerprint(k)] = true
+		}
+	}
+	return slices.ContainsFunc(b.Authorities, func(o estate.Authority) bool { return !trusted[sshkey.Fingerprint(o.Public)] }) ||
+		slices.ContainsFunc(b.People, func(p estate.Person) bool {
+			return slices.ContainsFunc(p.Keys, func(k string) bool { return !trusted[p.Name+" "+sshkey.Fingerprint(k)] })
+		})
 }
 
 // touched lists by ID the resources that two estates ask for differently.

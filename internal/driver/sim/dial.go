@@ -29,6 +29,9 @@ func (s *Site) Dial(ctx context.Context, from netip.Addr, to netip.AddrPort) (ne
 	if err != nil {
 		return nil, err
 	}
+	if bastion, open := gatewayOf(fates); open {
+		return s.callGateway(ctx, p, bastion)
+	}
 	i := slices.IndexFunc(fates, func(f driver.ProbeResult) bool { return f.Open && f.Machine != "" })
 	if i < 0 {
 		return nil, &driver.UnreachableError{To: to, Reason: fates[0].Reason}

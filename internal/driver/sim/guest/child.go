@@ -13,6 +13,8 @@ import (
 	"time"
 
 	"golang.org/x/sys/unix"
+
+	"ironbark/internal/confine"
 )
 
 // A shell runs in a process of its own, which is this program again under another
@@ -90,7 +92,7 @@ func child() int {
 	before := g.clone()
 	run, err := g.prepare(j.User, j.Name, j.Script, os.Stdin, os.Stdout)
 	if err == nil {
-		err = confine()
+		err = closeOff()
 	}
 	if err != nil {
 		fmt.Fprintln(os.Stdout, err)
@@ -117,12 +119,12 @@ func limit() error {
 	return nil
 }
 
-// confine gives up all that a shell could reach. It fails rather than run unconfined.
-func confine() error {
+// closeOff gives up all that a shell could reach. It fails rather than run unconfined.
+func closeOff() error {
 	if err := limit(); err != nil {
 		return err
 	}
-	if err := filterCalls(); err != nil {
+	if err := confine.Calls(); err != nil {
 		return fmt.Errorf("the machine's shell cannot be closed off, so it does not run: %w", err)
 	}
 	return nil

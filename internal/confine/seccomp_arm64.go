@@ -1,4 +1,4 @@
-package guest
+package confine
 
 import "golang.org/x/sys/unix"
 

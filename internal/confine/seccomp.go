@@ -1,18 +1,20 @@
-package guest
+// Package confine closes a process off: what it may still ask of the kernel is a list.
+package confine
 
 import (
 	"fmt"
 	"os"
+	"slices"
 	"unsafe"
 
 	"golang.org/x/sys/unix"
 )
 
-// filterCalls installs a seccomp filter (seccomp(2)) on all threads of the process.
-// What is not listed fails with EPERM. Of clone only threads are allowed, and of
+// Calls installs a seccomp filter (seccomp(2)) on all threads of the process, for good: it may
+// compute, read and write what it has open and make pipes and threads, and what more lists. What is not listed fails with EPERM. Of clone only threads are allowed, and of
 // tgkill only the process's own threads: the Go runtime preempts with it. clone3
 // fails with ENOSYS, so that nobody can hide a new process behind its pointer.
-func filterCalls() error {
+func Calls(more ...uint32) error {
 	const (
 		number = 0 // offsets in struct seccomp_data
 		arch   = 4
@@ -35,7 +37,7 @@ func filterCalls() error {
 		{Code: unix.BPF_JMP | unix.BPF_JSET | unix.BPF_K, K: unix.CLONE_THREAD, Jt: 0, Jf: 1},
 		answer(unix.SECCOMP_RET_ALLOW), refuse,
 	}
-	for _, call := range append(computing, computingHere...) {
+	for _, call := range slices.Concat(computing, computingHere, more) {
 		prog = append(prog, equal(call, 0, 1), answer(unix.SECCOMP_RET_ALLOW))
 	}
 	prog = append(prog, refuse)
@@ -59,4 +61,11 @@ var computing = []uint32{
 	unix.SYS_RT_SIGRETURN, unix.SYS_RESTART_SYSCALL, unix.SYS_GETPID, unix.SYS_GETTID, unix.SYS_CLOCK_GETTIME, unix.SYS_GETTIMEOFDAY, unix.SYS_GETRANDOM,
 	unix.SYS_EPOLL_CREATE1, unix.SYS_EPOLL_CTL, unix.SYS_EPOLL_PWAIT, unix.SYS_EVENTFD2, unix.SYS_PRCTL, unix.SYS_SET_ROBUST_LIST, unix.SYS_RSEQ, unix.SYS_TIMER_CREATE,
 	unix.SYS_TIMER_SETTIME, unix.SYS_TIMER_DELETE, unix.SYS_SETITIMER, unix.SYS_GETUID, unix.SYS_GETEUID, unix.SYS_GETGID, unix.SYS_GETEGID, unix.SYS_EXIT, unix.SYS_EXIT_GROUP,
+}
+
+// Serving are the calls of a process that besides accepts connections on sockets that it has, and is
+// handed others. It can make none.
+var Serving = []uint32{
+	unix.SYS_ACCEPT4, unix.SYS_RECVMSG, unix.SYS_RECVFROM, unix.SYS_SENDMSG, unix.SYS_SENDTO, unix.SYS_SHUTDOWN,
+	unix.SYS_SETSOCKOPT, unix.SYS_GETSOCKOPT, unix.SYS_GETSOCKNAME, unix.SYS_GETPEERNAME,
 }

@@ -1,0 +1,221 @@
+// Package bastion decides whom the gateway of a bastion forwards, and where to: what the
+// sentences `route` and `deny` come to for single people.
+//
+//	person, client's address ──▶ gateway ──inside address──▶ machine
+//
+// A forwarded session is two flows, and both must pass. The gateway itself judges what no packet
+// filter can see: who the person is, and the client's own address, against the denies too. The flow
+// from its inside address is judged once more by the tables of the site.
+package bastion
+
+import (
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"ironbark/internal/estate"
+	"ironbark/internal/flow"
+	"ironbark/internal/sentence"
+)
+
+// Policy is what one gateway goes by. The zero Policy lets nobody in. A Policy is not altered after
+// [Compile], and is safe for concurrent use.
+type Policy struct {
+	Gateway  string
+	Sessions int        // forwarded sessions at once
+	From     flow.Addrs // who may reach the gateway itself
+	Inside   []netip.Addr
+
+	estate   *estate.Estate
+	plan     *flow.Plan
+	routes   []route
+	denies   []deny
+	machines map[netip.Addr]int32 // into plan.Machines
+}
+
+// route is one sentence about this gateway.
+type route struct {
+	people   []sentence.Name
+	services flow.Services
+	to       *flow.Group
+	origin   flow.Origin
+}
+
+// deny is a deny as it was decided, or as it is installed.
+type deny struct {
+	from     flow.Addrs
+	services flow.Services
+	to       *flow.Group
+	begin    time.Time
+	until    time.Time
+	origin   flow.Origin
+}
+
+// Compile returns what a gateway goes by: the sentences of an estate as enacted, over what a plan
+// has. Denies hold that are decided, installed, or both. ok is false where the estate or the plan has no
+// such bastion. Cost: the sentences that are routes and denies, times what their words stand for.
+func Compile(e *estate.Estate, p *flow.Plan, gateway string) (_ *Policy, ok bool) {
+	i := slices.IndexFunc(p.Gateways, func(g flow.Gateway) bool { return g.Name == gateway })
+	j := slices.IndexFunc(e.Bastions, func(b estate.Bastion) bool { return b.Name == gateway })
+	if i < 0 || j < 0 {
+		return nil, false
+	}
+	resolve := flow.NewResolver(e, p)
+	g := p.Gateways[i]
+	c := &Policy{
+		Gateway: gateway, Sessions: e.Bastions[j].Sessions, From: flow.Addrs{}, Inside: g.Inside,
+		estate: e, plan: p, machines: map[netip.Addr]int32{},
+	}
+	for _, d := range p.GatewayDoors() {
+		if d.Via == gateway { // as installed and as decided
+			c.From = c.From.Union(d.From.Intersect(resolve.Source(e.Bastions[j].From)))
+		}
+	}
+	for _, st := range e.Sentences {
+		switch s := st.Sentence.(type) {
+		case sentence.Route:
+			if s.Via.Text == gateway {
+				c.routes = append(c.routes, route{s.For, resolve.Services(s.Services), resolve.Group(s.To), flow.OriginOf(st)})
+			}
+		case sentence.Deny:
+			c.denies = append(c.denies, deny{resolve.Source(s.From), resolve.Services(s.Services), resolve.Group(s.To), time.Time{}, s.Until, flow.OriginOf(st)})
+		}
+	}
+	for _, r := range p.Rules {
+		if r.Kind == flow.Deny {
+			c.denies = append(c.denies, deny{r.From, r.Services, r.To, r.Begin, r.Until, r.Origin})
+		}
+	}
+	for m := range p.Machines {
+		for _, a := range c.addrs(int32(m)) {
+			c.machines[a] = int32(m)
+		}
+	}
+	return c, true
+}
+
+// addrs lists a machine's own addresses that the gateway has a way to from inside, in the order
+// of its interfaces.
+func (c *Policy) addrs(m int32) (list []netip.Addr) {
+	for _, d := range c.plan.DoorsTo(m) {
+		inside := d.Kind == flow.DoorInside || d.Kind == flow.DoorDirect && !d.V4
+		if inside && d.Address.IsValid() && c.from(d.Address.Is4(), d.From).IsValid() && !slices.Contains(list, d.Address) {
+			list = append(list, d.Address)
+		}
+	}
+	return list
+}
+
+// from returns the gateway's own address of a family that is among some; the zero Addr where none is.
+func (c *Policy) from(v4 bool, among flow.Addrs) netip.Addr {
+	for _, a := range c.Inside {
+		if a.Is4() == v4 && among.Contains(flow.PointOf(a)) {
+			return a
+		}
+	}
+	return netip.Addr{}
+}
+
+// Request asks to be forwarded.
+type Request struct {
+	Person string
+	Client netip.Addr // from which the person comes
+	Host   string     // a machine's name, or an address of its own
+	Port   uint16     // of TCP
+}
+
+// Reason says what decided about a request.
+type Reason string
+
+// The reasons.
+const (
+	ByRoute   Reason = "route"          // a route lets the person through
+	NoRoute   Reason = "no-route"       // no route has this person, machine and service
+	ByDeny    Reason = "deny"           // a deny keeps the client or the gateway out
+	NoMachine Reason = "no-machine"     // it is no machine that the gateway has a way to
+	NotFrom   Reason = "not-from-there" // the gateway may not be reached from that address
+)
+
+// Decision is what became of a request.
+type Decision struct {
+	Forward bool
+	Reason  Reason
+	Machine string           // "" where it is none
+	From    netip.Addr       // the gateway's own address that calls
+	To      []netip.AddrPort // in the order in which they are tried
+	Origin  flow.Origin      // of what decided
+}
+
+// Judge decides about a request at a moment. Cost: the sentences about this gateway, and the denies.
+func (c *Policy) Judge(r Request, at time.Time) Decision {
+	if !r.Client.IsValid() || !c.From.Contains(flow.PointOf(r.Client.Unmap().WithZone(""))) {
+		return Decision{Reason: NotFrom}
+	}
+	client := flow.PointOf(r.Client.Unmap().WithZone(""))
+	m, addrs := c.find(r.Host)
+	if len(addrs) == 0 {
+		return Decision{Reason: NoMachine}
+	}
+	d := Decision{Reason: NoRoute, Machine: c.plan.Machines[m].Name}
+	service := flow.TCPPort(r.Port)
+	i := slices.IndexFunc(c.routes, func(o route) bool {
+		return o.services.Contains(service) && o.to.Has(m) && c.belongs(r.Person, o.people)
+	})
+	if i < 0 {
+		return d
+	}
+	for _, a := range addrs {
+		from := c.from(a.Is4(), flow.AllAddrs)
+		if by, denied := c.denied(m, service, at, client, flow.PointOf(from)); denied {
+			if len(d.To) == 0 {
+				d.Reason, d.Origin = ByDeny, by
+			}
+			continue
+		}
+		if len(d.To) == 0 {
+			d.From = from
+		}
+		if from == d.From {
+			d.To = append(d.To, netip.AddrPortFrom(a, r.Port))
+		}
+	}
+	if len(d.To) > 0 {
+		d.Forward, d.Reason, d.Origin = true, ByRoute, c.routes[i].origin
+	}
+	return d
+}
+
+// find looks a machine up by its name or an address of its own.
+func (c *Policy) find(host string) (int32, []netip.Addr) {
+	if a, err := netip.ParseAddr(strings.Trim(host, "[]")); err == nil {
+		a = a.Unmap()
+		if m, ok := c.machines[a]; ok {
+			return m, []netip.Addr{a}
+		}
+		return -1, nil
+	}
+	m, ok := c.plan.MachineByName(strings.ToLower(host))
+	if !ok {
+		return -1, nil
+	}
+	return m, c.addrs(m)
+}
+
+// belongs reports whether a person is among people and groups.
+func (c *Policy) belongs(person string, people []sentence.Name) bool {
+	return c.estate.PersonKnown(person) && slices.ContainsFunc(people, func(n sentence.Name) bool { return c.estate.Belongs(person, n.Text) })
+}
+
+// denied finds a deny that keeps one of some sources out.
+func (c *Policy) denied(m int32, service flow.Service, at time.Time, sources ...flow.Point) (flow.Origin, bool) {
+	for _, d := range c.denies {
+		if at.Before(d.begin) || !flow.Active(d.until, at) || !d.services.Contains(service) || !d.to.Has(m) {
+			continue
+		}
+		if slices.ContainsFunc(sources, d.from.Contains) {
+			return d.origin, true
+		}
+	}
+	return flow.Origin{}, false
+}

@@ -1,0 +1,43 @@
+package driver
+
+import (
+	"context"
+	"errors"
+	"net/netip"
+	"os"
+)
+
+// GatewayHost is a driver in whose place a bastion's gateway can serve.
+type GatewayHost interface {
+	// ListenGateway returns the sockets that the place leads a bastion's clients to. They are the
+	// caller's to close. The place connects from the bastion's own addresses with Dial.
+	ListenGateway(ctx context.Context, bastion string) ([]GatewaySocket, error)
+}
+
+// GatewaySocket is a socket that clients of a gateway are led to.
+type GatewaySocket struct {
+	File *os.File
+	// Told says that each connection begins with a line that is the client's address.
+	Told bool
+	// Loopback is where clients are, by family, that connect from this very computer; none: there.
+	Loopback []netip.Addr
+}
+
+// ErrNoGateways says that no gateway can serve in a place.
+var ErrNoGateways = errors.New("this site has no gateways")
+
+// NoGatewayError says that nothing serves at a bastion's address now.
+type NoGatewayError struct{ Bastion string }
+
+// Error tells which.
+func (n *NoGatewayError) Error() string {
+	return "the gateway of bastion " + n.Bastion + " is not running"
+}
+
+// ExitStatus is that of the answer no.
+func (n *NoGatewayError) ExitStatus() int { return 3 }
+
+// Hint tells what to do.
+func (n *NoGatewayError) Hint() string {
+	return "start it, and leave it running: ironbark gateway " + n.Bastion
+}

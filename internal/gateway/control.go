@@ -1,0 +1,155 @@
+package gateway
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+// controlName is the socket by which a running gateway is spoken with. Whoever can open it may end
+// sessions: it stands in a folder that only its owner can enter.
+const controlName = "control"
+
+// controlTime is how long one question may take.
+const controlTime = 5 * time.Second
+
+// ErrNotRunning says that no gateway serves here.
+var ErrNotRunning = errors.New("the gateway is not running")
+
+// ErrRunning says that another process serves already.
+var ErrRunning = errors.New("the gateway is running already")
+
+type question struct {
+	End    int64  `json:"end,omitempty"`
+	Reason string `json:"reason,omitempty"`
+}
+
+type reply struct {
+	Sessions []Session `json:"sessions"`
+	Ended    bool      `json:"ended,omitempty"`
+}
+
+// Lock makes a process the only one that serves a bastion, until it ends or calls release. The error
+// is ErrRunning where another is.
+func Lock(dir string) (release func() error, err error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, err
+	}
+	f, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_RDWR|os.O_CREATE, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		return nil, errors.Join(ErrRunning, f.Close())
+	}
+	return f.Close, nil
+}
+
+// inDir gives a file in a folder a path that is short enough for a socket's (108 bytes, unix(7)).
+func inDir(dir, name string, do func(path string) error) error {
+	d, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return do(fmt.Sprintf("/proc/self/fd/%d/%s", d.Fd(), name))
+}
+
+// Control answers questions in a folder until ctx ends. The caller holds the folder's lock.
+func (g *Gateway) Control(ctx context.Context, dir string) error {
+	var l *net.UnixListener
+	err := inDir(dir, controlName, func(path string) (err error) {
+		if err := os.Remove(path); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return err
+		}
+		l, err = net.ListenUnix("unix", &net.UnixAddr{Name: path, Net: "unix"})
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	l.SetUnlinkOnClose(false)
+	context.AfterFunc(ctx, func() {
+		_ = l.Close()
+		_ = os.Remove(filepath.Join(dir, controlName))
+	})
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go g.answer(c)
+		}
+	}()
+	return nil
+}
+
+func (g *Gateway) answer(c net.Conn) {
+	defer c.Close()
+	_ = c.SetDeadline(time.Now().Add(controlTime))
+	var q question
+	if json.NewDecoder(c).Decode(&q) != nil {
+		return
+	}
+	var r reply
+	if q.End != 0 {
+		r.Ended = g.End(q.End, q.Reason)
+		for until := time.Now().Add(obeyWithin); r.Ended && g.goesOn(q.End) && time.Now().Before(until); {
+			time.Sleep(10 * time.Millisecond)
+		}
+	}
+	r.Sessions = g.Who()
+	_ = json.NewEncoder(c).Encode(r)
+}
+
+func (g *Gateway) goesOn(number int64) bool {
+	for _, s := range g.Who() {
+		if s.Number == number {
+			return true
+		}
+	}
+	return false
+}
+
+// Ask lists the sessions of the gateway whose folder this is. The error is ErrNotRunning where none serves.
+func Ask(dir string) ([]Session, error) {
+	r, err := ask(dir, question{})
+	return r.Sessions, err
+}
+
+// AskEnd ends a session of the gateway whose folder this is, and reports whether it went on. It is over
+// when this returns, unless it is still listed.
+func AskEnd(dir string, number int64, reason string) (ended bool, left []Session, err error) {
+	r, err := ask(dir, question{End: number, Reason: reason})
+	return r.Ended, r.Sessions, err
+}
+
+func ask(dir string, q question) (r reply, err error) {
+	var c net.Conn
+	err = inDir(dir, controlName, func(path string) (err error) {
+		c, err = net.DialTimeout("unix", path, controlTime)
+		return err
+	})
+	if errors.Is(err, os.ErrNotExist) || errors.Is(err, unix.ECONNREFUSED) {
+		return r, ErrNotRunning
+	}
+	if err != nil {
+		return r, err
+	}
+	defer c.Close()
+	if err := c.SetDeadline(time.Now().Add(controlTime)); err != nil {
+		return r, err
+	}
+	if err := json.NewEncoder(c).Encode(q); err != nil {
+		return r, err
+	}
+	return r, json.NewDecoder(c).Decode(&r)
+}

@@ -1,0 +1,112 @@
+package gateway
+
+import (
+	"errors"
+	"net"
+	"os"
+	"os/exec"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+// process is the process that faces the internet, as the other one sees it.
+type process struct {
+	cmd      *exec.Cmd
+	wire     *wire
+	machines *net.UnixConn
+	stderr   *lastWords
+	once     sync.Once
+	gone     chan struct{}
+}
+
+// nobody is the user that the process runs as, where this one may choose (as on all of Debian's hosts).
+const nobody = 65534
+
+// startChild starts the process that faces the internet, and hands it the sockets.
+func (g *Gateway) startChild() (p *process, err error) {
+	messages, messagesThere, err := socketPair(unix.SOCK_STREAM)
+	if err != nil {
+		return nil, err
+	}
+	machines, machinesThere, err := socketPair(unix.SOCK_SEQPACKET)
+	if err != nil {
+		return nil, errors.Join(err, messages.Close(), messagesThere.Close())
+	}
+	p = &process{wire: newWire(messages), machines: machines, stderr: &lastWords{}, gone: make(chan struct{})}
+	c := exec.Command("/proc/self/exe")
+	c.Args, c.Env, c.Dir, c.Stderr = []string{childName}, []string{}, "/", p.stderr
+	c.ExtraFiles = []*os.File{messagesThere, machinesThere}
+	c.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	if os.Getuid() == 0 {
+		c.SysProcAttr.Credential = &syscall.Credential{Uid: nobody, Gid: nobody}
+		c.SysProcAttr.Cloneflags = unix.CLONE_NEWNET | unix.CLONE_NEWIPC // its sockets are handed to it
+	}
+	h := &hello{HostKey: g.seed, Limits: g.limits}
+	for _, l := range g.listeners {
+		c.ExtraFiles = append(c.ExtraFiles, l.File)
+		h.Listeners = append(h.Listeners, listener{Told: l.Told, Loopback: l.Loopback})
+	}
+	p.cmd = c
+	err = c.Start()
+	err = errors.Join(err, messagesThere.Close(), machinesThere.Close())
+	if err != nil {
+		return nil, errors.Join(err, messages.Close(), machines.Close())
+	}
+	go func() {
+		_ = c.Wait()
+		close(p.gone)
+	}()
+	return p, p.wire.send(message{Op: opHello, Hello: h})
+}
+
+// stop lets the process end, and kills it where it does not. It returns once it is gone.
+func (p *process) stop() {
+	_ = p.Close()
+	select {
+	case <-p.gone:
+	case <-time.After(obeyWithin):
+		p.kill()
+		<-p.gone
+	}
+}
+
+// Close takes the process's life away: it ends when nobody speaks to it.
+func (p *process) Close() (err error) {
+	p.once.Do(func() { err = errors.Join(p.wire.c.Close(), p.machines.Close()) })
+	return err
+}
+
+func (p *process) kill() { _ = p.cmd.Process.Kill() }
+
+// said is what the process wrote last.
+func (p *process) said() string {
+	<-p.gone
+	return strings.TrimSpace(p.stderr.String())
+}
+
+// lastWords keeps the end of what is written to it.
+type lastWords struct {
+	mu   sync.Mutex
+	text []byte
+}
+
+const mostWords = 2048
+
+func (l *lastWords) Write(b []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.text = append(l.text, b...)
+	l.text = l.text[max(0, len(l.text)-mostWords):]
+	return len(b), nil
+}
+
+// String returns it.
+func (l *lastWords) String() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return string(l.text)
+}
