@@ -21,13 +21,24 @@ import (
 
 // connecting are the options of what uses a machine over SSH.
 type connecting struct {
-	key, length, because string
+	key, own, length, because string
 }
 
 func (o *connecting) flags(c *cobra.Command) {
 	c.Flags().StringVar(&o.key, "key", "", "the private key to use (default: that of the machine's key)")
+	c.Flags().StringVar(&o.own, "own-key", "", "your own private key, by which bastions know you (default: one that is found)")
 	c.Flags().StringVar(&o.length, "for", "", "open ssh for at most so long, and close it when the session ends; with --because")
 	c.Flags().StringVar(&o.because, "because", "", "why it is opened")
+}
+
+func (o *connecting) keys() work.Keys { return work.Keys{Machine: o.key, Own: o.own} }
+
+// by tells which way somebody goes.
+func by(way *work.Way) string {
+	if way.Jump != nil {
+		return "via " + way.Jump.Bastion
+	}
+	return "at " + way.To.String()
 }
 
 func (a *app) connectCommand() *cobra.Command {
@@ -60,7 +71,7 @@ func (a *app) connectCommand() *cobra.Command {
 }
 
 func (a *app) way(ctx context.Context, w *work.Work, machine string, opt *connecting) (*work.AccessPath, error) {
-	way, err := w.AccessPath(ctx, machine, opt.key)
+	way, err := w.AccessPath(ctx, machine, opt.keys())
 	var closed *work.NoAccessError
 	if errors.As(err, &closed) {
 		ph := view.NewPhrasing(closed.Answer.State, a.clock.Now())
@@ -96,7 +107,7 @@ func (a *app) overSSH(ctx context.Context, w *work.Work, machine string, opt *co
 	if err != nil {
 		return err
 	}
-	a.print.Note("connecting to %s at %s as %s", machine, way.To, way.User)
+	a.print.Note("connecting to %s %s as %s", machine, by(&way.Way), way.User)
 	client, err := w.Connect(ctx, way, func() (string, error) { return a.secret(fmt.Sprintf("%s@%s's password: ", way.User, machine)) })
 	if err != nil {
 		return err
@@ -125,8 +136,8 @@ func (a *app) openFor(ctx context.Context, w *work.Work, machine string, opt *co
 	if err := w.CheckKey(ctx, machine, opt.key); err != nil {
 		return nil, err
 	}
-	if way, err := w.AccessPath(ctx, machine, opt.key); err == nil {
-		a.print.Note("ssh is open already, by %s, and stays as it is", way.Part.Origin.Sentence)
+	if way, err := w.AccessPath(ctx, machine, opt.keys()); err == nil {
+		a.print.Note("ssh is open already, by %s, and stays as it is", way.Opened())
 		return func() error { return nil }, nil
 	}
 	s, err := sentence.ParseArgs([]string{"open", "ssh", "to", machine, "from", "me", "for", opt.length, "because", opt.because}, a.now())

@@ -190,8 +190,8 @@ func (a *app) result(err error, status int) resultDoc {
 var documents = map[string]reflect.Type{
 	"acknowledge": reflect.TypeFor[acknowledgedDoc](), "answer": reflect.TypeFor[view.AnswerDoc](), "boot-log": reflect.TypeFor[bootLogDoc](), "closed": reflect.TypeFor[closedDoc](),
 	"could": reflect.TypeFor[couldDoc](), "cost": reflect.TypeFor[view.CostDoc](), "drift": reflect.TypeFor[view.DriftDoc](), "expectations": reflect.TypeFor[expectationsDoc](), "faults": reflect.TypeFor[faultsDoc](), "findings": reflect.TypeFor[findingsDoc](),
-	"gateway": reflect.TypeFor[gatewayDoc](),
-	"journal": reflect.TypeFor[journalDoc](), "machine": reflect.TypeFor[view.MachineDoc](), "map": reflect.TypeFor[view.MapDoc](), "offer": reflect.TypeFor[view.OfferDoc](),
+	"gateway":  reflect.TypeFor[gatewayDoc](),
+	"loopback": reflect.TypeFor[loopbackDoc](), "journal": reflect.TypeFor[journalDoc](), "machine": reflect.TypeFor[view.MachineDoc](), "map": reflect.TypeFor[view.MapDoc](), "offer": reflect.TypeFor[view.OfferDoc](),
 	"opened": reflect.TypeFor[openedDoc](), "opening": reflect.TypeFor[openingDoc](), "openings": reflect.TypeFor[openingsDoc](), "paths": reflect.TypeFor[view.PathsDoc](), "person": reflect.TypeFor[personRightsDoc](), "sentences": reflect.TypeFor[sentencesDoc](), "words": reflect.TypeFor[wordsDoc](), "people": reflect.TypeFor[peopleDoc](),
 	"power": reflect.TypeFor[powerDoc](), "probes": reflect.TypeFor[probesDoc](), "quota": reflect.TypeFor[view.QuotaDoc](), "reach": reflect.TypeFor[view.ReachDoc](),
 	"requirements": reflect.TypeFor[requirementsDoc](), "resource": reflect.TypeFor[view.ThingDoc](), "resources": reflect.TypeFor[resourcesDoc](), "result": reflect.TypeFor[resultDoc](),

@@ -119,7 +119,7 @@ func (a *app) serveGateway(ctx context.Context, w *work.Work, name string, opt *
 		return err
 	}
 	dir := w.GatewayDir(name)
-	release, err := gateway.Lock(dir)
+	release, err := gateway.Lock(dir, true)
 	if errors.Is(err, gateway.ErrRunning) {
 		return wrong("the gateway of bastion %s is running already", name)
 	}

@@ -121,5 +121,5 @@ type gatewaySessionDoc struct {
 }
 
 func sessionDocOf(st *work.State, via string, s gateway.Session) gatewaySessionDoc {
-	return gatewaySessionDoc{s.Number, s.Person, s.Client.String(), via, s.Machine, flow.PrintServices(flow.ServicesAt(flow.TCPPort(s.Port)), flow.Namings(st.Estate.NamesOf("service"), st.Estate)), s.Since.UTC(), s.Up, s.Down, s.Login}
+	return gatewaySessionDoc{s.Number, s.Person, s.Client.String(), via, s.Machine, flow.NameService(flow.TCPPort(s.Port), flow.Namings(st.Estate.NamesOf("service"), st.Estate)), s.Since.UTC(), s.Up, s.Down, s.Login}
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net"
 	"os"
+	"path/filepath"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -19,6 +20,7 @@ const agentTime = 30 * time.Second // it may ask its person
 // passphrases on the terminal.
 func (a *app) keyring() work.Keyring {
 	return work.Keyring{
+		Files: ownKeyFiles(),
 		Agent: func() ([]ssh.Signer, func(), error) {
 			socket := os.Getenv("SSH_AUTH_SOCK")
 			if socket == "" {
@@ -47,4 +49,16 @@ func (a *app) keyring() work.Keyring {
 			return a.secret(fmt.Sprintf("passphrase of %s: ", path))
 		},
 	}
+}
+
+// ownKeyFiles are where OpenSSH keeps a person's private halves (ssh(1), IdentityFile).
+func ownKeyFiles() (list []string) {
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return nil
+	}
+	for _, name := range []string{"id_ed25519", "id_rsa"} {
+		list = append(list, filepath.Join(home, ".ssh", name))
+	}
+	return list
 }

@@ -27,7 +27,7 @@ func (a *app) simCommand() *cobra.Command {
 			return unknownKind(c, args[0])
 		},
 	}
-	c.AddCommand(a.simFaultsCommand(), a.simMeddleCommand(), a.simConsoleCommand(), a.simSTUNCommand())
+	c.AddCommand(a.simFaultsCommand(), a.simMeddleCommand(), a.simConsoleCommand(), a.simSTUNCommand(), a.simListenCommand())
 	return c
 }
 

@@ -186,4 +186,5 @@ type ProbeResult struct {
 	Machine string // where it led; "" for nowhere or a gateway
 	Reason  string // as exposure.Reason
 	By      string // the sentence, if one decided
+	Arrives string // the service that arrives at the machine, such as tcp/22; "" where the place does not tell
 }

@@ -126,6 +126,21 @@ func PrintServices(s Services, namings []Naming) string {
 	return text
 }
 
+// NameService names one service: by the first naming that is nothing but that port, over either
+// protocol or both, or as tcp/443.
+func NameService(s Service, namings []Naming) string {
+	for _, n := range namings {
+		alone := n.Set.Contains(s)
+		for _, r := range n.Set.Runs() {
+			alone = alone && r.Lo == r.Hi && r.Lo.Port() == s.Port() && r.Lo < Ping
+		}
+		if alone {
+			return n.Name
+		}
+	}
+	return s.String()
+}
+
 // Naming is a name for a set of services.
 type Naming struct {
 	Name string

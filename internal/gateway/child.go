@@ -80,10 +80,11 @@ func serve() error {
 	go b.takeMachines(machines.(*net.UnixConn))
 	go s.Run(ctx)
 	go b.count(ctx, s)
-	for i, l := range sockets {
-		go accept(ctx, s, l, m.Hello.Listeners[i])
-	}
-	return b.obey(s, sockets)
+	return b.obey(s, sockets, func() { // whoever comes before it is known whom to let in waits
+		for i, l := range sockets {
+			go accept(ctx, s, l, m.Hello.Listeners[i])
+		}
+	})
 }
 
 // closeOff gives up all that the process does not need to serve: it opens no file, makes no socket,
@@ -277,8 +278,10 @@ func (r *remote) count(ctx context.Context, s *Server) {
 	}
 }
 
-// obey does what the other process says, until it is gone.
-func (r *remote) obey(s *Server, sockets []net.Listener) error {
+// obey does what the other process says, until it is gone. begin is called once it is known whom to
+// let in.
+func (r *remote) obey(s *Server, sockets []net.Listener, begin func()) error {
+	var once sync.Once
 	for {
 		m, err := r.wire.receive()
 		if err != nil {
@@ -292,6 +295,7 @@ func (r *remote) obey(s *Server, sockets []net.Listener) error {
 			if err := s.SetAccess(*m.Access); err != nil {
 				return err
 			}
+			once.Do(begin)
 		case opRefresh:
 			s.Refresh()
 		case opLimit:

@@ -8,14 +8,16 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"strconv"
+	"strings"
 	"time"
 
 	"golang.org/x/sys/unix"
 )
 
-// controlName is the socket by which a running gateway is spoken with. Whoever can open it may end
-// sessions: it stands in a folder that only its owner can enter.
-const controlName = "control"
+// controlName begins the name of the socket by which a running gateway is spoken with. Whoever can open
+// it may end sessions: it stands in a folder that only its owner can enter.
+const controlName = "control-"
 
 // controlTime is how long one question may take.
 const controlTime = 5 * time.Second
@@ -36,9 +38,9 @@ type reply struct {
 	Ended    bool      `json:"ended,omitempty"`
 }
 
-// Lock makes a process the only one that serves a bastion, until it ends or calls release. The error
-// is ErrRunning where another is.
-func Lock(dir string) (release func() error, err error) {
+// Lock makes a process the only one that serves a bastion, until it ends or calls release; or, for a
+// gateway that serves one client alone, one of several of that kind. The error is ErrRunning where another is.
+func Lock(dir string, alone bool) (release func() error, err error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, err
 	}
@@ -46,7 +48,11 @@ func Lock(dir string) (release func() error, err error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+	how := unix.LOCK_EX
+	if !alone {
+		how = unix.LOCK_SH
+	}
+	if err := unix.Flock(int(f.Fd()), how|unix.LOCK_NB); err != nil {
 		return nil, errors.Join(ErrRunning, f.Close())
 	}
 	return f.Close, nil
@@ -65,7 +71,8 @@ func inDir(dir, name string, do func(path string) error) error {
 // Control answers questions in a folder until ctx ends. The caller holds the folder's lock.
 func (g *Gateway) Control(ctx context.Context, dir string) error {
 	var l *net.UnixListener
-	err := inDir(dir, controlName, func(path string) (err error) {
+	name := controlName + strconv.Itoa(os.Getpid())
+	err := inDir(dir, name, func(path string) (err error) {
 		if err := os.Remove(path); err != nil && !errors.Is(err, os.ErrNotExist) {
 			return err
 		}
@@ -78,7 +85,7 @@ func (g *Gateway) Control(ctx context.Context, dir string) error {
 	l.SetUnlinkOnClose(false)
 	context.AfterFunc(ctx, func() {
 		_ = l.Close()
-		_ = os.Remove(filepath.Join(dir, controlName))
+		_ = os.Remove(filepath.Join(dir, name))
 	})
 	go func() {
 		for {
@@ -119,22 +126,51 @@ func (g *Gateway) goesOn(number int64) bool {
 	return false
 }
 
-// Ask lists the sessions of the gateway whose folder this is. The error is ErrNotRunning where none serves.
+// Ask lists the sessions of the gateways that serve a bastion, whose folder this is. The error is
+// ErrNotRunning where none serves.
 func Ask(dir string) ([]Session, error) {
-	r, err := ask(dir, question{})
-	return r.Sessions, err
+	list, _, err := askAll(dir, question{})
+	return list, err
 }
 
-// AskEnd ends a session of the gateway whose folder this is, and reports whether it went on. It is over
-// when this returns, unless it is still listed.
+// AskEnd ends a session of a bastion, and reports whether it went on. It is over when this returns,
+// unless it is still listed.
 func AskEnd(dir string, number int64, reason string) (ended bool, left []Session, err error) {
-	r, err := ask(dir, question{End: number, Reason: reason})
-	return r.Ended, r.Sessions, err
+	left, ended, err = askAll(dir, question{End: number, Reason: reason})
+	return ended, left, err
 }
 
-func ask(dir string, q question) (r reply, err error) {
+// askAll asks each gateway that serves.
+func askAll(dir string, q question) (list []Session, ended bool, err error) {
+	entries, err := os.ReadDir(dir)
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return nil, false, err
+	}
+	serves := false
+	for _, e := range entries {
+		if !strings.HasPrefix(e.Name(), controlName) {
+			continue
+		}
+		r, err := ask(dir, e.Name(), q)
+		if errors.Is(err, ErrNotRunning) { // it was killed
+			_ = os.Remove(filepath.Join(dir, e.Name()))
+			continue
+		}
+		if err != nil {
+			return nil, false, err
+		}
+		serves, ended = true, ended || r.Ended
+		list = append(list, r.Sessions...)
+	}
+	if !serves {
+		return nil, false, ErrNotRunning
+	}
+	return list, ended, nil
+}
+
+func ask(dir, name string, q question) (r reply, err error) {
 	var c net.Conn
-	err = inDir(dir, controlName, func(path string) (err error) {
+	err = inDir(dir, name, func(path string) (err error) {
 		c, err = net.DialTimeout("unix", path, controlTime)
 		return err
 	})

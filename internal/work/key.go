@@ -20,6 +20,8 @@ type Keyring struct {
 	Agent func() ([]ssh.Signer, func(), error)
 	// Passphrase asks for that of a file; the error is ErrNobodyToAsk where there is nobody.
 	Passphrase func(path string) (string, error)
+	// Files are where private halves of the person's own may be.
+	Files []string
 }
 
 // ErrNobodyToAsk says that nobody sits at a terminal.
@@ -31,6 +33,7 @@ type key struct {
 	public string // "" where nobody can tell
 	agent  bool   // the agent has it
 	locked bool
+	cert   *ssh.Certificate // with which it is shown; nil: by itself
 }
 
 // keyFor finds the private half for a machine: the file of its key or another one that only its
@@ -130,5 +133,8 @@ func (w *Work) signer(k key) (ssh.Signer, func(), error) {
 		return nil, nil, err
 	}
 	s, err := pair.Signer()
+	if err == nil && k.cert != nil {
+		s, err = ssh.NewCertSigner(k.cert, s)
+	}
 	return s, func() {}, err
 }

@@ -91,10 +91,10 @@ permit ops to open ssh to all from everywhere up to 1h
 func TestAWayIsFoundAndItsKeyIsChecked(t *testing.T) {
 	w, _, clean := begin(t, bothFiles(shore, "permit ops to open ssh to all from everywhere up to 1h\n"))
 	defer clean()
-	_, err := w.AccessPath(t.Context(), "z", "")
+	_, err := w.AccessPath(t.Context(), "z", Keys{})
 	require.ErrorContains(t, err, "the site has no machine “z”")
 	for machine, where := range map[string]string{"a": "203.0.113.10:22", "b": "", "c": ""} {
-		_, err := w.AccessPath(t.Context(), machine, "")
+		_, err := w.AccessPath(t.Context(), machine, Keys{})
 		closed := &NoAccessError{}
 		require.ErrorAs(t, err, &closed, machine)
 		s, err := sentence.ParseArgs([]string{"open ssh to " + machine + " from me for 1h because \"look\""}, w.Clock.Now())
@@ -105,7 +105,7 @@ func TestAWayIsFoundAndItsKeyIsChecked(t *testing.T) {
 			continue
 		}
 		require.NoError(t, err)
-		way, err := w.AccessPath(t.Context(), machine, "")
+		way, err := w.AccessPath(t.Context(), machine, Keys{})
 		require.NoError(t, err)
 		assert.Equal(t, where, way.To.String())
 		assert.Equal(t, "keeper", way.User)

@@ -3,6 +3,8 @@ package work
 import (
 	"context"
 	"fmt"
+	"net"
+	"net/netip"
 	"slices"
 	"time"
 
@@ -29,6 +31,8 @@ type Work struct {
 	Keyring Keyring
 	// Caller tells from which addresses the person comes; nil: nobody can tell.
 	Caller *Caller
+	// ServeOne runs a gateway of a bastion for one client, where none serves; nil: nobody does.
+	ServeOne func(ctx context.Context, bastion string, from netip.Addr) (net.Conn, error)
 	// Discard are the unmanaged resources that an enactment is to take away, by ID. It leaves all others.
 	Discard map[string]bool
 	// Told is called with what was found wrong and mended on the way, in words.

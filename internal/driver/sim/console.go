@@ -38,7 +38,7 @@ func (s *Site) Console(ctx context.Context, machine string) (io.ReadWriteCloser,
 	}
 	done := make(chan struct{})
 	ctx, cancel := context.WithCancel(context.WithoutCancel(ctx))
-	go watch(ctx, s.mayGoOn(machine), func() {
+	go whileItMay(ctx, s.mayGoOn(machine), func() {
 		cancel()
 		_ = far.Close()
 	})

@@ -5,10 +5,10 @@ import (
 	"crypto/ed25519"
 	"crypto/rand"
 	"errors"
+	mathrand "math/rand/v2"
 	"net"
 	"net/netip"
 	"os"
-	"slices"
 
 	"github.com/pkg/sftp"
 	"golang.org/x/crypto/bcrypt"
@@ -32,26 +32,17 @@ func (s *Site) Dial(ctx context.Context, from netip.Addr, to netip.AddrPort) (ne
 	if bastion, open := gatewayOf(fates); open {
 		return s.callGateway(ctx, p, bastion)
 	}
-	i := slices.IndexFunc(fates, func(f driver.ProbeResult) bool { return f.Open && f.Machine != "" })
-	if i < 0 {
-		return nil, &driver.UnreachableError{To: to, Reason: fates[0].Reason}
-	}
-	in, err := s.look(ctx, fates[i].Machine)
+	in, service, err := s.answering(ctx, fates, to)
 	if err != nil {
 		return nil, err
-	}
-	now := s.clock.Now()
-	m := s.at(in.power, now)
-	if !up(m, now) || !in.guest.Running("ssh") {
-		return nil, &driver.RefusedError{To: to, Machine: in.resource.Name, State: m.State}
 	}
 	near, far, err := pair()
 	if err != nil {
 		return nil, err
 	}
-	leave := s.enter(driver.Session{Machine: in.resource.Name, From: from, Service: flow.TCPPort(sshPort), Since: now.UTC()})
+	leave := s.enter(driver.Session{Machine: in.resource.Name, From: from, Service: service, Since: s.clock.Now().UTC()})
 	ctx, cancel := context.WithCancel(context.WithoutCancel(ctx)) // whoever calls sees the session end
-	go watch(ctx, s.passes(p, in.resource.Name), func() {
+	s.watch(ctx, p, in.resource.Name, func() {
 		cancel() // what runs inside the machine for it ends, too
 		_ = far.Close()
 	})
@@ -59,14 +50,35 @@ func (s *Site) Dial(ctx context.Context, from netip.Addr, to netip.AddrPort) (ne
 		defer leave()
 		defer cancel()
 		defer far.Close()
-		sv := &server{session: session{s: s, machine: in}}
-		_ = sv.serve(ctx, far)
+		s.listener(in, service)(ctx, far)
 	}()
 	return near, nil
 }
 
-// sshPort is where the server listens, at whatever port it is called.
-const sshPort = 22
+// answering picks one of the machines that a packet gets to and that listen, each as likely.
+func (s *Site) answering(ctx context.Context, fates []driver.ProbeResult, to netip.AddrPort) (in *machineState, service flow.Service, err error) {
+	err = &driver.UnreachableError{To: to, Reason: fates[0].Reason}
+	for _, i := range mathrand.Perm(len(fates)) {
+		if !fates[i].Open || fates[i].Machine == "" {
+			continue
+		}
+		one, failed := s.look(ctx, fates[i].Machine)
+		if failed != nil {
+			return nil, 0, failed
+		}
+		arrives, failed := flow.ParseServiceRuns([]string{fates[i].Arrives})
+		if failed != nil || arrives.IsEmpty() {
+			return nil, 0, errors.Join(failed, errors.New("the tables do not tell what arrives"))
+		}
+		now := s.clock.Now()
+		m := s.at(one.power, now)
+		if up(m, now) && listening(one.guest.Listens()).Covers(arrives) {
+			return one, arrives.Runs()[0].Lo, nil
+		}
+		err = &driver.RefusedError{To: to, Machine: one.resource.Name, State: m.State}
+	}
+	return nil, 0, err
+}
 
 // pair returns two ends that are joined. They hold what is on its way, as a
 // network does: in SSH both sides speak first.

@@ -75,7 +75,7 @@ func (s *Site) callGateway(ctx context.Context, p driver.Packet, bastion string)
 	}
 	ctx, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	g := &gatewayConn{UnixConn: c.(*net.UnixConn), left: cancel}
-	go watch(ctx, s.reachesGateway(p), func() {
+	s.watch(ctx, p, "", func() {
 		_ = unix.Shutdown(g.fd(), unix.SHUT_RDWR)
 		cancel()
 	})
@@ -100,27 +100,6 @@ func (g *gatewayConn) fd() (fd int) {
 		_ = raw.Control(func(n uintptr) { fd = int(n) })
 	}
 	return fd
-}
-
-// reachesGateway returns what tells whether a client still gets to a gateway.
-func (s *Site) reachesGateway(p driver.Packet) func(context.Context) bool {
-	var walker *Walker
-	var m meta
-	last := ""
-	return func(ctx context.Context) bool {
-		mark, err := s.stamp(ctx)
-		if err != nil {
-			return false
-		}
-		if mark != last || walker == nil {
-			if walker, m, err = s.walker(ctx); err != nil {
-				return false
-			}
-			last = mark
-		}
-		_, open := gatewayOf(walker.at(m, s.clock.Now(), p))
-		return open
-	}
 }
 
 // gatewayOf tells which bastion a packet gets to.

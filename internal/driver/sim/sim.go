@@ -60,6 +60,8 @@ type Site struct {
 	write  bool
 	steps  int // of this driver
 	writes int // of this driver and of the ledger
+
+	watching watcher
 }
 
 var _ driver.Driver = (*Site)(nil)

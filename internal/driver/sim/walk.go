@@ -218,6 +218,12 @@ func (w *Walker) throughFront(f row, p driver.Packet, service string, at time.Ti
 
 // judge asks the tables about a packet that arrives at a machine.
 func (w *Walker) judge(machine string, source netip.Addr, service string, door row, at time.Time) driver.ProbeResult {
+	r := w.verdict(machine, source, service, door, at)
+	r.Machine, r.Arrives = machine, service
+	return r
+}
+
+func (w *Walker) verdict(machine string, source netip.Addr, service string, door row, at time.Time) driver.ProbeResult {
 	matches := func(r row) bool {
 		if r.Until != nil && !at.Before(*r.Until) || r.Begin != nil && at.Before(*r.Begin) {
 			return false
@@ -231,24 +237,24 @@ func (w *Walker) judge(machine string, source netip.Addr, service string, door r
 	}
 	for _, r := range w.rules {
 		if r.Kind == "deny" && matches(r) {
-			return driver.ProbeResult{Machine: machine, Reason: "deny", By: r.Sentence}
+			return driver.ProbeResult{Reason: "deny", By: r.Sentence}
 		}
 	}
 	administrative := inServices(service, w.guard)
 	for _, kind := range []string{"opening", "route", "standing", "allow"} {
 		for _, r := range w.rules {
 			if r.Kind == kind && (kind != "allow" || !administrative) && matches(r) {
-				return driver.ProbeResult{Open: true, Machine: machine, Reason: kind, By: r.Sentence}
+				return driver.ProbeResult{Open: true, Reason: kind, By: r.Sentence}
 			}
 		}
 	}
 	if door.Kind != "" && (door.Until == nil || at.Before(*door.Until)) && (door.Standing || !administrative) && inRuns(source, door.From) {
-		return driver.ProbeResult{Open: true, Machine: machine, Reason: "door", By: door.Sentence}
+		return driver.ProbeResult{Open: true, Reason: "door", By: door.Sentence}
 	}
 	if administrative {
-		return driver.ProbeResult{Machine: machine, Reason: "administrative"}
+		return driver.ProbeResult{Reason: "administrative"}
 	}
-	return driver.ProbeResult{Machine: machine, Reason: "default"}
+	return driver.ProbeResult{Reason: "default"}
 }
 
 func is(a *netip.Addr, b netip.Addr) bool { return a != nil && *a == b }

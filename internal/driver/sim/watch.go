@@ -3,7 +3,9 @@ package sim
 import (
 	"context"
 	"database/sql"
+	"maps"
 	"slices"
+	"sync"
 	"time"
 
 	"ironbark/internal/driver"
@@ -15,9 +17,9 @@ import (
 // what let it in, whoever ended that, in whichever process.
 const watchEvery = 200 * time.Millisecond
 
-// watch judges a session again and again, in real time, until ctx ends, and calls
-// end once it may not go on. On doubt it may not.
-func watch(ctx context.Context, may func(context.Context) bool, end func()) {
+// whileItMay asks again and again, in real time, whether something may go on, until ctx ends, and calls
+// end once it may not.
+func whileItMay(ctx context.Context, may func(context.Context) bool, end func()) {
 	tick := time.NewTicker(watchEvery)
 	defer tick.Stop()
 	for {
@@ -33,34 +35,104 @@ func watch(ctx context.Context, may func(context.Context) bool, end func()) {
 	}
 }
 
-// passes returns what tells whether packets still get from a client to a machine
-// that is up. The tables are read again only when something was written.
-func (s *Site) passes(p driver.Packet, machine string) func(context.Context) bool {
-	var walker *Walker
-	var m meta
-	last := ""
-	return func(ctx context.Context) bool {
-		mark, err := s.stamp(ctx)
-		if err != nil {
-			return false
-		}
-		if mark != last || walker == nil {
-			if walker, m, err = s.walker(ctx); err != nil {
-				return false
-			}
-			in, err := s.look(ctx, machine)
-			if err != nil || !in.power.Stop.IsZero() {
-				return false
-			}
-			last = mark
-		}
-		for _, f := range walker.at(m, s.clock.Now(), p) {
-			if f.Open && f.Machine == machine {
-				return true
-			}
-		}
-		return false
+// watched is a session that is judged again and again.
+type watched struct {
+	packet  driver.Packet
+	machine string // that it leads to; "" for a gateway
+	end     func()
+}
+
+// watcher judges the sessions that this process carries, all of them together: the tables are read again
+// only when something was written.
+type watcher struct {
+	mu       sync.Mutex
+	sessions map[*watched]bool
+	running  bool
+}
+
+// watch judges a session again and again, in real time, until ctx ends, and calls end once it may not go
+// on. On doubt it may not.
+func (s *Site) watch(ctx context.Context, p driver.Packet, machine string, end func()) {
+	one := &watched{p, machine, end}
+	s.watching.mu.Lock()
+	defer s.watching.mu.Unlock()
+	if s.watching.sessions == nil {
+		s.watching.sessions = map[*watched]bool{}
 	}
+	s.watching.sessions[one] = true
+	context.AfterFunc(ctx, func() {
+		s.watching.mu.Lock()
+		defer s.watching.mu.Unlock()
+		delete(s.watching.sessions, one)
+	})
+	if !s.watching.running {
+		s.watching.running = true
+		go s.lookAgain()
+	}
+}
+
+// lookAgain judges all sessions until none is left.
+func (s *Site) lookAgain() {
+	var now judged
+	tick := time.NewTicker(watchEvery)
+	defer tick.Stop()
+	for range tick.C {
+		s.watching.mu.Lock()
+		list := slices.Collect(maps.Keys(s.watching.sessions))
+		if s.watching.running = len(list) > 0; !s.watching.running {
+			s.watching.mu.Unlock()
+			return
+		}
+		s.watching.mu.Unlock()
+		err := now.read(context.Background(), s)
+		for _, one := range list {
+			if err == nil && now.passes(s, one) {
+				continue
+			}
+			s.watching.mu.Lock()
+			goesOn := s.watching.sessions[one]
+			delete(s.watching.sessions, one)
+			s.watching.mu.Unlock()
+			if goesOn {
+				one.end()
+			}
+		}
+	}
+}
+
+// judged is what sessions are judged by.
+type judged struct {
+	stamp  string
+	walker *Walker
+	meta   meta
+	up     map[string]bool // machines that are not stopped, as far as they were asked for
+}
+
+// read reads it, if anything was written since.
+func (j *judged) read(ctx context.Context, s *Site) error {
+	stamp, err := s.stamp(ctx)
+	if err != nil || stamp == j.stamp && j.walker != nil {
+		return err
+	}
+	j.walker, j.meta, err = s.walker(ctx)
+	j.stamp, j.up = stamp, map[string]bool{}
+	return err
+}
+
+// passes tells whether packets still get from a client to a machine that is up, or to a gateway.
+func (j *judged) passes(s *Site, one *watched) bool {
+	fates := j.walker.at(j.meta, s.clock.Now(), one.packet)
+	if one.machine == "" {
+		_, open := gatewayOf(fates)
+		return open
+	}
+	up, known := j.up[one.machine]
+	if !known {
+		in, err := s.look(context.Background(), one.machine)
+		up = err == nil && in.power.Stop.IsZero()
+		j.up[one.machine] = up
+	}
+	return up && slices.ContainsFunc(fates, func(f driver.ProbeResult) bool { return f.Open && f.Machine == one.machine })
 }
 
 // stamp changes whenever anybody wrote to the state, in this process or another.

@@ -1,0 +1,161 @@
+package sim
+
+import (
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"errors"
+	"fmt"
+	"io"
+	"math/big"
+	"net"
+	"net/http"
+	"path"
+	"sync"
+	"time"
+
+	"ironbark/internal/driver/sim/guest"
+	"ironbark/internal/flow"
+)
+
+// The ports at which the services of machines answer in their own language; what listens elsewhere
+// says who it is.
+const (
+	sshPort   = 22
+	httpPort  = 80
+	httpsPort = 443
+	rdpPort   = 3389
+)
+
+// listener is what answers at a service of a machine. It returns when the connection is over.
+func (s *Site) listener(in *machineState, service flow.Service) func(context.Context, net.Conn) {
+	switch service {
+	case flow.TCPPort(sshPort):
+		return func(ctx context.Context, c net.Conn) {
+			_ = (&server{session: session{s: s, machine: in}}).serve(ctx, c)
+		}
+	case flow.TCPPort(httpPort):
+		return s.web(in)
+	case flow.TCPPort(httpsPort):
+		return func(ctx context.Context, c net.Conn) {
+			cert, err := s.certificate(ctx, in)
+			if err == nil {
+				s.web(in)(ctx, tls.Server(c, &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12}))
+			}
+		}
+	case flow.TCPPort(rdpPort):
+		return func(_ context.Context, c net.Conn) { greetDesktop(c) }
+	}
+	return func(_ context.Context, c net.Conn) { _, _ = fmt.Fprintf(c, "%s %s\r\n", in.resource.Name, service) }
+}
+
+// webRoot is where machines have their pages.
+const webRoot = "/srv/www"
+
+// web answers HTTP with the machine's pages. Without a first page, and at /healthz, it says that it is up.
+func (s *Site) web(in *machineState) func(context.Context, net.Conn) {
+	page := func(g *guest.Guest, at string) (string, bool) {
+		at = path.Clean("/" + at)
+		if text, ok := g.Read(path.Join(webRoot, at)); ok {
+			return text, true
+		}
+		if text, ok := g.Read(path.Join(webRoot, at, "index.html")); ok {
+			return text, true
+		}
+		if at == "/" || at == "/healthz" {
+			return in.resource.Name + " is up\n", true
+		}
+		return "", false
+	}
+	return func(ctx context.Context, c net.Conn) {
+		l := &oneConn{c: c, over: make(chan struct{})}
+		h := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			now, err := s.look(ctx, in.resource.Name) // a page may have changed since
+			if err != nil {
+				http.Error(w, "the machine is gone", http.StatusServiceUnavailable)
+				return
+			}
+			text, ok := page(now.guest, r.URL.Path)
+			if !ok {
+				http.NotFound(w, r)
+				return
+			}
+			_, _ = io.WriteString(w, text)
+		})
+		server := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: time.Minute, MaxHeaderBytes: 64 << 10, ConnState: func(_ net.Conn, state http.ConnState) {
+			if state == http.StateClosed || state == http.StateHijacked {
+				l.once.Do(func() { close(l.over) })
+			}
+		}}
+		_ = server.Serve(l)
+	}
+}
+
+// oneConn is a listener that accepts one connection, and is over when that is.
+type oneConn struct {
+	c     net.Conn
+	given bool
+	over  chan struct{}
+	once  sync.Once
+}
+
+// Accept returns the connection the first time, and waits for its end the second.
+func (o *oneConn) Accept() (net.Conn, error) {
+	if !o.given {
+		o.given = true
+		return o.c, nil
+	}
+	<-o.over
+	return nil, errors.New("the connection is over")
+}
+
+// Close does nothing: the connection ends by itself.
+func (o *oneConn) Close() error { return nil }
+
+// Addr is that of the connection.
+func (o *oneConn) Addr() net.Addr { return o.c.LocalAddr() }
+
+// certificate is a machine's own, signed by its host key (RFC 8410).
+func (s *Site) certificate(ctx context.Context, in *machineState) (tls.Certificate, error) {
+	if _, err := s.hostKey(ctx, in); err != nil {
+		return tls.Certificate{}, err
+	}
+	key := ed25519.NewKeyFromSeed(in.power.Host)
+	serial, err := rand.Int(rand.Reader, new(big.Int).Lsh(big.NewInt(1), 64))
+	if err != nil {
+		return tls.Certificate{}, err
+	}
+	now := s.clock.Now()
+	form := &x509.Certificate{
+		SerialNumber: serial, Subject: pkix.Name{CommonName: in.resource.Name}, DNSNames: []string{in.resource.Name}, NotBefore: now.Add(-time.Hour), NotAfter: now.AddDate(1, 0, 0),
+		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
+	}
+	der, err := x509.CreateCertificate(rand.Reader, form, form, key.Public(), key)
+	return tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}, err
+}
+
+// greetDesktop answers the first words of a remote desktop's client, and then waits for it to leave: a
+// connection request in a TPKT (RFC 1006, ITU-T X.224), answered with a confirmation that asks for TLS
+// (MS-RDPBCGR, sections 2.2.1.1 and 2.2.1.2).
+func greetDesktop(c net.Conn) {
+	head := make([]byte, 4)
+	if _, err := io.ReadFull(c, head); err != nil || head[0] != 3 {
+		return
+	}
+	rest := int64(head[2])<<8 | int64(head[3])
+	if rest < 11 || rest > 4096 {
+		return
+	}
+	request := make([]byte, rest-4)
+	if _, err := io.ReadFull(c, request); err != nil || request[1]&0xf0 != 0xe0 {
+		return
+	}
+	confirm := []byte{3, 0, 0, 19, 14, 0xd0, request[4], request[5], 0x12, 0x34, 0, 2, 0, 8, 0, 1, 0, 0, 0}
+	if _, err := c.Write(confirm); err != nil {
+		return
+	}
+	_, _ = io.Copy(io.Discard, c)
+}
