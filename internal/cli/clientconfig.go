@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -13,35 +14,53 @@ import (
 // hostsDir has a file for each machine, with its host key as sshd(8) has known hosts.
 const hostsDir = "hosts"
 
-// clientConfig writes a way in as ssh_config(5) has it. The machine's host key is checked by its
-// name, whatever address leads there.
+// clientConfig writes a way in as ssh_config(5) has it, and the way to its bastion before. The hosts' keys
+// are checked by their names, whatever addresses lead there.
 func (a *app) clientConfig(ctx context.Context, w *work.Work, machine string, opt *connecting) error {
 	way, err := a.way(ctx, w, machine, opt)
 	if err != nil {
 		return err
 	}
-	hosts, err := filepath.Abs(filepath.Join(w.Folder.Dir, work.StateDir, hostsDir, machine))
+	to, jump := way.To, ""
+	if j := way.Jump; j != nil {
+		jump = j.Bastion
+		if err := a.hostBlock(w, jump, j.To, j.Person, j.KeyPath, j.HostKey, ""); err != nil {
+			return err
+		}
+	}
+	if err := a.hostBlock(w, machine, to, way.User, way.KeyPath, way.HostKey, jump); err != nil {
+		return err
+	}
+	if a.sim != nil {
+		a.print.NoteWrap("", "on the stand-in cloud a plain client gets there within: ironbark sim listen -- ssh -F FILE "+machine)
+	}
+	return nil
+}
+
+// hostBlock writes how a plain client gets to one host.
+func (a *app) hostBlock(w *work.Work, name string, at netip.AddrPort, user, keyPath, hostKey, jump string) error {
+	hosts, err := filepath.Abs(filepath.Join(w.Folder.Dir, work.StateDir, hostsDir, name))
 	if err != nil {
 		return err
 	}
 	if err := os.MkdirAll(filepath.Dir(hosts), 0o700); err != nil {
 		return err
 	}
-	if err := work.WriteFile(hosts, []byte(machine+" "+strings.TrimSpace(way.HostKey)+"\n"), 0o600); err != nil {
+	if err := work.WriteFile(hosts, []byte(name+" "+strings.TrimSpace(hostKey)+"\n"), 0o600); err != nil {
 		return err
 	}
-	a.print.Line("Host %s\n  HostName %s\n  Port %d\n  User %s", machine, way.To.Addr(), way.To.Port(), way.User)
-	if way.KeyPath != "" {
-		path, err := filepath.Abs(way.KeyPath)
+	a.print.Line("Host %s\n  HostName %s\n  Port %d\n  User %s", name, at.Addr(), at.Port(), user)
+	if keyPath != "" {
+		path, err := filepath.Abs(keyPath)
 		if err != nil {
 			return err
 		}
 		a.print.Line("  IdentityFile %s\n  IdentitiesOnly yes", quotedPath(path))
 	}
-	a.print.Line("  HostKeyAlias %s\n  UserKnownHostsFile %s\n  StrictHostKeyChecking yes", machine, quotedPath(hosts))
-	if a.sim != nil {
-		a.print.Note("on the stand-in cloud no other program gets to this address: ironbark connect does")
+	if jump != "" {
+		a.print.Line("  ProxyJump %s", jump)
 	}
+	a.print.Line("  HostKeyAlias %s\n  UserKnownHostsFile %s\n  StrictHostKeyChecking yes", name, quotedPath(hosts))
 	return nil
 }
 

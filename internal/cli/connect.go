@@ -72,20 +72,44 @@ func (a *app) connectCommand() *cobra.Command {
 
 func (a *app) way(ctx context.Context, w *work.Work, machine string, opt *connecting) (*work.AccessPath, error) {
 	way, err := w.AccessPath(ctx, machine, opt.keys())
-	var closed *work.NoAccessError
-	if errors.As(err, &closed) {
-		ph := view.NewPhrasing(closed.Answer.State, a.clock.Now())
-		for _, p := range closed.Answer.Parts {
-			if !p.Open {
-				a.print.NoteWrap("closed  ", view.Why(p, ph))
-				for _, words := range closed.Answer.Mend(p, w.Person) {
-					a.print.NoteWrap("  to mend it: ", words)
-				}
-				break
+	a.tellClosed(w, err)
+	return way, err
+}
+
+// tellClosed tells why there is no way in, and what would help.
+func (a *app) tellClosed(w *work.Work, err error) {
+	closed, ok := errors.AsType[*work.NoAccessError](err)
+	if !ok {
+		return
+	}
+	ph := view.NewPhrasing(closed.Answer.State, a.clock.Now())
+	for _, p := range closed.Answer.Parts {
+		if !p.Open {
+			a.print.NoteWrap("closed  ", view.Why(p, ph))
+			for _, words := range closed.Answer.Mend(p, w.Person) {
+				a.print.NoteWrap("  to mend it: ", words)
 			}
+			break
 		}
 	}
-	return way, err
+	if others := closed.Others(w.Person); len(others) > 0 {
+		a.print.NoteWrap("  whom to ask: ", strings.Join(others, ", "))
+	}
+}
+
+// offered asks somebody to whom a machine is closed and who may open it whether they want to, and why.
+func (a *app) offered(w *work.Work, err error, opt *connecting) bool {
+	closed, ok := errors.AsType[*work.NoAccessError](err)
+	if !ok || !a.terminal || opt.length != "" || !closed.Offers(w.Person) {
+		return false
+	}
+	a.print.Question("Open it for 1h, and close it when this is over? Say why, or nothing to leave it closed:")
+	line, failed := a.line()
+	if opt.because = strings.TrimSpace(line); failed != nil || opt.because == "" {
+		return false
+	}
+	opt.length = "1h"
+	return true
 }
 
 // overSSH connects to a machine and does something there. Where it is asked to, it
@@ -96,19 +120,33 @@ func (a *app) overSSH(ctx context.Context, w *work.Work, machine string, opt *co
 	}
 	ctx, stop := untilSignal(ctx)
 	defer stop()
+	var way *work.AccessPath
+	if opt.length == "" {
+		if way, err = a.way(ctx, w, machine, opt); err != nil && !a.offered(w, err, opt) {
+			return err
+		}
+	}
 	if opt.length != "" {
 		shut, opening := a.openFor(ctx, w, machine, opt)
 		if opening != nil {
 			return opening
 		}
 		defer func() { err = errors.Join(err, shut()) }()
+		if way, err = a.way(ctx, w, machine, opt); err != nil {
+			return err
+		}
 	}
-	way, err := a.way(ctx, w, machine, opt)
-	if err != nil {
-		return err
-	}
+	return a.inSession(ctx, w, way, do)
+}
+
+// inSession does something over SSH, until it is done or what let it in is over.
+func (a *app) inSession(ctx context.Context, w *work.Work, way *work.AccessPath, do func(*ssh.Client) error) error {
+	machine := way.Machine
 	a.print.Note("connecting to %s %s as %s", machine, by(&way.Way), way.User)
 	client, err := w.Connect(ctx, way, func() (string, error) { return a.secret(fmt.Sprintf("%s@%s's password: ", way.User, machine)) })
+	if ctx.Err() != nil {
+		return errBrokenOff
+	}
 	if err != nil {
 		return err
 	}
@@ -119,10 +157,12 @@ func (a *app) overSSH(ctx context.Context, w *work.Work, machine string, opt *co
 	go a.warn(warned, w, way.Part.Opening, machine)
 	err = do(client)
 	if ctx.Err() != nil {
-		return fmt.Errorf("the session was broken off")
+		return errBrokenOff
 	}
 	return err
 }
+
+var errBrokenOff = errors.New("the session was broken off")
 
 // untilSignal returns a context that ends when the program is told to end, so that
 // what was opened for a session is closed, and its end is told, before it does.
@@ -140,7 +180,12 @@ func (a *app) openFor(ctx context.Context, w *work.Work, machine string, opt *co
 		a.print.Note("ssh is open already, by %s, and stays as it is", way.Opened())
 		return func() error { return nil }, nil
 	}
-	s, err := sentence.ParseArgs([]string{"open", "ssh", "to", machine, "from", "me", "for", opt.length, "because", opt.because}, a.now())
+	return a.openService(ctx, w, "ssh", machine, opt)
+}
+
+// openService opens a service of a machine and returns what closes it again.
+func (a *app) openService(ctx context.Context, w *work.Work, service, machine string, opt *connecting) (shut func() error, err error) {
+	s, err := sentence.ParseArgs([]string{"open", service, "to", machine, "from", "me", "for", opt.length, "because", opt.because}, a.now())
 	if err != nil {
 		return nil, err
 	}

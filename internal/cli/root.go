@@ -54,7 +54,7 @@ func (a *app) root() *cobra.Command {
 	add("say", a.retractCommand())
 	add("enact", a.reviewCommand(), a.enactCommand())
 	add("open", a.openCommand(), a.openingsCommand(), a.extendCommand(), a.narrowCommand(), a.closeCommand(), a.approveCommand(), a.declineCommand(), a.accountCommand())
-	add("use", a.connectCommand(), a.copyCommand(), a.consoleCommand(), a.gatewayCommand(), a.startCommand(), a.stopCommand(), a.restartCommand())
+	add("use", a.connectCommand(), a.copyCommand(), a.tunnelCommand(), a.consoleCommand(), a.gatewayCommand(), a.startCommand(), a.stopCommand(), a.restartCommand())
 	add("look", a.whyCommand(), a.probeCommand(), a.reachCommand(), a.pathsCommand(), a.showCommand(), a.statusCommand(), a.mapCommand(), a.costCommand(), a.quotaCommand(), a.findingsCommand(), a.journalCommand(), a.acknowledgeCommand())
 	root.AddCommand(a.simCommand(), a.siteCommand(), a.schemaCommand(), a.versionCommand())
 	root.SetHelpCommand(&cobra.Command{Use: "help [COMMAND]", Short: "Tell about a command", RunE: func(c *cobra.Command, args []string) error {

@@ -77,7 +77,13 @@ func (r readerAt) ReadAt(p []byte, off int64) (int, error) {
 
 func (f *files) Filewrite(r *sftp.Request) (io.WriterAt, error) {
 	w := &upload{f: f, name: path.Clean(r.Filepath)}
-	return w, f.alter(func(g *guest.Guest) error { return g.Write(w.name, "") })
+	return w, f.alter(func(g *guest.Guest) error {
+		if old, there := g.Read(w.name); there && !r.Pflags().Trunc {
+			w.data = []byte(old)
+			return nil
+		}
+		return g.Write(w.name, "")
+	})
 }
 
 // upload gathers what is written to a file, and puts it in place when it is closed.
@@ -120,6 +126,8 @@ func (f *files) Filecmd(r *sftp.Request) error {
 			}
 			return nil
 		})
+	case "Rename", "PosixRename":
+		return f.alter(func(g *guest.Guest) error { return g.Rename(name, path.Clean(r.Target)) })
 	case "Setstat":
 		return nil
 	}

@@ -8,13 +8,13 @@ import (
 // Delta is what changed inside a machine, so that what two sessions wrote at once
 // can both be kept: a change takes in files and words one by one, and never the whole.
 type Delta struct {
-	Files    map[string]string `json:"files,omitempty"` // written
-	Gone     []string          `json:"gone,omitempty"`  // files that were removed
-	Dirs     words             `json:"dirs,omitzero"`
-	Packages words             `json:"packages,omitzero"`
-	Stopped  words             `json:"stopped,omitzero"`
-	Enabled  words             `json:"enabled,omitzero"`
-	Users    words             `json:"users,omitzero"`
+	Files    contents `json:"files,omitempty"` // written
+	Gone     []string `json:"gone,omitempty"`  // files that were removed
+	Dirs     words    `json:"dirs,omitzero"`
+	Packages words    `json:"packages,omitzero"`
+	Stopped  words    `json:"stopped,omitzero"`
+	Enabled  words    `json:"enabled,omitzero"`
+	Users    words    `json:"users,omitzero"`
 }
 
 // words is how a list of words changed.

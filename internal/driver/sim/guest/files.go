@@ -13,6 +13,7 @@ import (
 	"strings"
 	"syscall"
 	"time"
+	"unicode/utf8"
 
 	"mvdan.cc/sh/v3/interp"
 )
@@ -64,6 +65,8 @@ func (g *Guest) Write(name, text string) error {
 		total -= len(name) + len(old) + entrySize
 	}
 	switch {
+	case !utf8.ValidString(name):
+		return &fs.PathError{Op: "open", Path: name, Err: fs.ErrInvalid}
 	case g.isDir(name):
 		return &fs.PathError{Op: "open", Path: name, Err: errors.New("is a directory")}
 	case !g.isDir(path.Dir(name)):
@@ -104,6 +107,20 @@ func (g *Guest) Remove(name string) bool {
 	}
 	g.Dirs = slices.DeleteFunc(g.Dirs, func(d string) bool { return d == name || strings.HasPrefix(d, name+"/") })
 	return there
+}
+
+// Rename gives a file another name, in place of what has it.
+func (g *Guest) Rename(name, to string) error {
+	text, there := g.Files[name]
+	if !there {
+		return &fs.PathError{Op: "rename", Path: name, Err: fs.ErrNotExist}
+	}
+	if g.isDir(to) || !g.isDir(path.Dir(to)) {
+		return &fs.PathError{Op: "rename", Path: to, Err: fs.ErrInvalid}
+	}
+	delete(g.Files, name)
+	g.Files[to] = text
+	return nil
 }
 
 // List returns the names in a folder, in order; folders end in a slash.
@@ -156,7 +173,7 @@ type info struct {
 
 func (i info) Name() string       { return i.name }
 func (i info) Size() int64        { return i.size }
-func (i info) ModTime() time.Time { return time.Time{} }
+func (i info) ModTime() time.Time { return time.Unix(0, 0) } // nobody keeps it
 func (i info) IsDir() bool        { return i.dir }
 func (i info) Sys() any           { return &syscall.Stat_t{} } // everything is root's
 func (i info) Mode() fs.FileMode {

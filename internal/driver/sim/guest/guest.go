@@ -35,15 +35,15 @@ const Login = "serial-getty@ttyS0"
 
 // Guest is the inside of one machine.
 type Guest struct {
-	Name     string            `json:"name"`
-	Files    map[string]string `json:"files,omitempty"` // by absolute path
-	Dirs     []string          `json:"dirs,omitempty"`
-	Packages []string          `json:"packages"`
-	Stopped  []string          `json:"stopped,omitempty"` // services of its packages that do not run
-	Enabled  []string          `json:"enabled,omitempty"` // further services that do
-	Users    []string          `json:"users,omitempty"`   // besides the first one
-	Volumes  []string          `json:"-"`                 // devices of attached volumes
-	Inside   []string          `json:"-"`                 // addresses
+	Name     string   `json:"name"`
+	Files    contents `json:"files,omitempty"` // by absolute path
+	Dirs     []string `json:"dirs,omitempty"`
+	Packages []string `json:"packages"`
+	Stopped  []string `json:"stopped,omitempty"` // services of its packages that do not run
+	Enabled  []string `json:"enabled,omitempty"` // further services that do
+	Users    []string `json:"users,omitempty"`   // besides the first one
+	Volumes  []string `json:"-"`                 // devices of attached volumes
+	Inside   []string `json:"-"`                 // addresses
 
 	mu sync.Mutex // held by each program and file access: a shell runs several at once
 

@@ -1,0 +1,59 @@
+package cli
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/schollz/progressbar/v3"
+
+	"ironbark/internal/cli/view"
+)
+
+// worthKeeping is how much of a file is kept where its copy was broken off, in bytes.
+const worthKeeping = 1 << 20
+
+// contentOf tells a file's content in a few letters.
+func contentOf(f *os.File) (string, error) {
+	h := sha256.New()
+	if _, err := f.Seek(0, io.SeekStart); err != nil {
+		return "", err
+	}
+	if _, err := io.Copy(h, f); err != nil {
+		return "", err
+	}
+	return short(h.Sum(nil)), nil
+}
+
+// digestOf tells some words in a few letters.
+func digestOf(words ...string) string {
+	sum := sha256.Sum256([]byte(strings.Join(words, "\x00")))
+	return short(sum[:])
+}
+
+func short(sum []byte) string { return hex.EncodeToString(sum[:8]) }
+
+// partName is what the part of a file is called that is being copied. It tells of what content, so that a
+// copy never goes on from a part of something else.
+func partName(base, what string) string {
+	return "." + base[:min(len(base), 200)] + "." + what + ".part"
+}
+
+// progress shows on a terminal how far the copy of a file is.
+func (x *copying) progress(name string, begin, size int64) (bar io.Writer, done func()) {
+	if begin > 0 {
+		x.a.print.Note("goes on after the first %d bytes of %s", begin, name)
+	}
+	if x.a.print.ErrWidth == 0 || size < worthKeeping {
+		return io.Discard, func() {}
+	}
+	b := progressbar.NewOptions64(size,
+		progressbar.OptionSetWriter(x.a.print.Err), progressbar.OptionSetDescription(view.Escape(name)), progressbar.OptionShowBytes(true), progressbar.OptionUseIECUnits(false),
+		progressbar.OptionThrottle(100*time.Millisecond), progressbar.OptionSetWidth(max(10, min(40, x.a.print.ErrWidth-len(name)-50))), progressbar.OptionClearOnFinish(), progressbar.OptionShowCount(),
+	)
+	_ = b.Add64(begin)
+	return b, func() { _ = b.Clear() }
+}
