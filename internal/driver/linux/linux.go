@@ -204,6 +204,8 @@ func (s *Site) Apply(ctx context.Context, c change.Change, content io.Reader) (t
 			}
 			if t.Kind == change.Machine {
 				s.stopListening(t.Name)
+			}
+			if t.Kind == change.Machine || t.Kind == change.Bastion {
 				if err := s.partMachine(t.Name); err != nil {
 					return err
 				}
@@ -227,6 +229,9 @@ func (s *Site) Apply(ctx context.Context, c change.Change, content io.Reader) (t
 			if err != nil {
 				return err
 			}
+		}
+		if t.Kind == change.Bastion {
+			return s.joinMachine(t.Name, addrsOf([]change.Resource{t})[t.Name], false)
 		}
 		if t.Kind != change.Machine {
 			return nil

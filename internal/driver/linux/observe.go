@@ -61,10 +61,10 @@ func (s *Site) Observe(ctx context.Context, scope driver.Scope) (*driver.Observa
 	return o, nil
 }
 
-// there are those of some resources that are there: a machine whose namespace is gone is gone.
+// there are those of some resources that are there: a machine or bastion whose namespace is gone is gone.
 func (s *Site) there(list []change.Resource) []change.Resource {
 	return slices.DeleteFunc(list, func(t change.Resource) bool {
-		return t.Kind == change.Machine && !exists(s.prefix+"-"+t.Name) || t.Kind == change.Uplink && !s.hasUplink()
+		return (t.Kind == change.Machine || t.Kind == change.Bastion) && !exists(s.prefix+"-"+t.Name) || t.Kind == change.Uplink && !s.hasUplink()
 	})
 }
 

@@ -13,6 +13,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"ironbark/internal/change"
 	"ironbark/internal/driver"
 	"ironbark/internal/exposure"
 	"ironbark/internal/flow"
@@ -196,6 +197,13 @@ func (s *Site) Probe(ctx context.Context, p driver.Packet) ([]driver.ProbeResult
 
 // Dial begins a TCP session from an address, in the kernel.
 func (s *Site) Dial(ctx context.Context, from netip.Addr, to netip.AddrPort) (net.Conn, error) {
+	bastion, err := s.whoseAddress(ctx, change.Bastion, from)
+	if err != nil {
+		return nil, err
+	}
+	if bastion != "" {
+		return s.dialFrom(ctx, bastion, from, to)
+	}
 	list, err := s.Probe(ctx, driver.Packet{Source: from, Target: to.Addr(), Service: flow.TCPPort(to.Port())})
 	if err != nil {
 		return nil, err
@@ -209,6 +217,9 @@ func (s *Site) Dial(ctx context.Context, from netip.Addr, to netip.AddrPort) (ne
 		c, err = dialer("tcp", from, 5*time.Second).DialContext(ctx, "tcp", to.String())
 		return err
 	})
+	if name, is := strings.CutPrefix(list[i].By, "bastion "); is && list[i].Machine == "" && errors.Is(err, unix.ECONNREFUSED) {
+		return nil, &driver.NoGatewayError{Bastion: name}
+	}
 	if errors.Is(err, unix.ECONNREFUSED) {
 		_, m, _ := s.look(ctx, list[i].Machine)
 		return nil, &driver.RefusedError{To: to, Machine: list[i].Machine, State: m.State}
@@ -229,3 +240,6 @@ func (s *session) Read(b []byte) (int, error) {
 	}
 	return n, err
 }
+
+// Unwrap returns the connection.
+func (s *session) Unwrap() net.Conn { return s.Conn }

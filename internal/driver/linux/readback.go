@@ -8,6 +8,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"strings"
@@ -83,7 +84,11 @@ func (s *Site) readBack(plan *flow.Plan, passing []driver.Passage, m *meta) (*fl
 			addrs[one.Name] = append(addrs[one.Name], i.Addrs...)
 		}
 	}
-	links, err := s.links(addrs)
+	linked := maps.Clone(addrs)
+	for _, g := range plan.Gateways {
+		linked[g.Name] = g.Inside
+	}
+	links, err := s.links(linked)
 	if err != nil {
 		return nil, err
 	}

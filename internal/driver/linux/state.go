@@ -200,11 +200,11 @@ func putPlan(ctx context.Context, tx *sql.Tx, rows []flow.Row) error {
 	return err
 }
 
-// addrsOf are the inside addresses of the machines among some resources.
+// addrsOf are the inside addresses of the machines and bastions among some resources, by name.
 func addrsOf(list []change.Resource) map[string][]netip.Addr {
 	out := map[string][]netip.Addr{}
 	for _, t := range list {
-		if t.Kind == change.Machine {
+		if t.Kind == change.Machine || t.Kind == change.Bastion {
 			for _, at := range t.Spec.Subnets {
 				out[t.Name] = append(out[t.Name], t.Spec.Inside[at]...)
 			}

@@ -99,6 +99,13 @@ const forever = ^uint64(0)
 // take part in a spread. Equal plans come to equal tables. Cost: the audiences of machines,
 // times the rules for each and their sources.
 func NewTable(p *flow.Plan, live func(machine string) bool) *Table {
+	if gates := p.Gateways; len(gates) > 0 && live != nil {
+		listens := live
+		live = func(machine string) bool { // a gateway that serves is no process of the site's
+			return slices.ContainsFunc(gates, func(g flow.Gateway) bool { return g.Name == machine }) || listens(machine)
+		}
+	}
+	p = p.WithGatewaysAsMachines()
 	c := &compiler{p: p, t: &Table{}, classes: map[string]uint32{}, audiences: map[string]uint32{}}
 	c.profiles = profiles{p: p, t: c.t, byRules: map[string]uint32{}, byWhat: map[string]uint32{}}
 	speak := make([][]int, len(p.Machines))
