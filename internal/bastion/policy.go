@@ -210,7 +210,7 @@ func (c *Policy) belongs(person string, people []sentence.Name) bool {
 // denied finds a deny that keeps one of some sources out.
 func (c *Policy) denied(m int32, service flow.Service, at time.Time, sources ...flow.Point) (flow.Origin, bool) {
 	for _, d := range c.denies {
-		if at.Before(d.begin) || !flow.Active(d.until, at) || !d.services.Contains(service) || !d.to.Has(m) {
+		if !c.speaks(d, m, at) || !d.services.Contains(service) {
 			continue
 		}
 		if slices.ContainsFunc(sources, d.from.Contains) {

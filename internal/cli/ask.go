@@ -54,12 +54,12 @@ func (a *app) whyCommand() *cobra.Command {
 	q := &asking{}
 	var file, to string
 	c := &cobra.Command{
-		Use: "why SERVICES from SOURCE to TARGET", Short: "Tell whether a flow passes, and why",
+		Use: "why SERVICES from (SOURCE | PEOPLE via BASTION) to TARGET", Short: "Tell whether a flow passes, and why",
 		Long: "Tell whether flows pass, and why: which door they use, what decides about them, and what would open them.\n" +
 			"With --file, answer many questions, one a line, one JSON document a line. Lines that begin with “open:” or “closed:”\n" +
 			"are expectations, such as “closed: ssh from internet to all”: those that are not met are told, and nothing else\n" +
 			"counts. --to FILE.xml writes them as JUnit XML too.\n\nExit status 3: closed, or some of it; of expectations: one is not met.",
-		Example: "  ironbark why ssh from 198.51.100.7 to gauge-web-1\n  ironbark why any from internet to all", ValidArgsFunction: a.completeSentence,
+		Example: "  ironbark why ssh from 198.51.100.7 to gauge-web-1\n  ironbark why any from internet to all\n  ironbark why ssh from mara via beacon to gauge-web-1", ValidArgsFunction: a.completeSentence,
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
 			at, err := a.moment(q.at)
 			if err != nil {
@@ -78,6 +78,9 @@ func (a *app) whyCommand() *cobra.Command {
 			st, err := a.state(ctx, w, q, at)
 			if err != nil {
 				return err
+			}
+			if ask.Via.Text != "" {
+				return a.whyVia(st, w, ask, at)
 			}
 			answer, err := w.Ask(st, ask, at)
 			if err != nil {
@@ -98,6 +101,24 @@ func (a *app) whyCommand() *cobra.Command {
 	c.Flags().StringVar(&file, "file", "", "a file of questions or expectations; - for standard input")
 	c.Flags().StringVar(&to, "to", "", "write which expectations were met to this file, as JUnit XML")
 	return q.flags(c)
+}
+
+// whyVia tells what a bastion forwards.
+func (a *app) whyVia(st *work.State, w *work.Work, ask sentence.Ask, at time.Time) error {
+	answer, err := w.AskVia(st, ask, at)
+	if err != nil {
+		return err
+	}
+	ph := view.NewPhrasing(st, at)
+	if a.json {
+		err = a.print.JSON(view.ForwardingJSON(answer, ph))
+	} else {
+		a.print.Forwarding(answer, ph)
+	}
+	if err == nil && answer.Verdict != "open" {
+		return errNo
+	}
+	return err
 }
 
 func (a *app) question(verb string, args []string) (sentence.Ask, error) {

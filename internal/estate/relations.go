@@ -90,6 +90,12 @@ func (r *reader) relation(stated sentence.Stated, doors map[string]sentence.Pos)
 		r.sourceNames(s.From)
 	case sentence.Ask:
 		r.servicesKnown(s.Services)
+		if s.Via.Text != "" {
+			r.peopleKnown(s.For)
+			r.noun(s.Via.At, s.Via.Text, KindBastion)
+			r.targetNames(s.To, false)
+			return
+		}
 		r.sourceNames(s.From, KindBastion)
 		r.question(s.To)
 	}

@@ -315,6 +315,41 @@ func (p *parser) missing(words ...string) {
 
 func (p *parser) ask(probe bool) Sentence {
 	a := Ask{Probe: probe}
-	a.Services, a.From, a.To = p.servicesFromTo()
+	if probe {
+		a.Services, a.From, a.To = p.servicesFromTo()
+		return a
+	}
+	a.Services = p.services()
+	if t := p.peek(); p.natural && t.kind == tokenWord && t.text == "to" {
+		p.advance()
+		a.To = p.set(WantTarget)
+		p.need("from")
+		p.read = true
+		a.From = p.set(WantSource)
+		return a
+	}
+	p.need("from")
+	a.From = p.set(WantSource)
+	if p.word("via") {
+		a.For, a.From = p.peopleOf(a.From)
+		a.Via = p.name(WantBastion)
+	}
+	p.need("to")
+	a.To = p.set(WantTarget)
 	return a
+}
+
+// peopleOf takes what stood where a source may for people; me stays.
+func (p *parser) peopleOf(from Set) (people []Name, me Set) {
+	if len(from.List) == 1 && from.List[0].Kind() == Me && len(from.Except) == 0 {
+		return nil, from
+	}
+	for _, a := range append(from.List[:len(from.List):len(from.List)], from.Except...) {
+		if a.Kind() != Named || len(from.Except) > 0 {
+			p.fail(a.At(), fmt.Sprintf("through a bastion people come, and “%s” is no person or group", a), "")
+			return nil, Set{}
+		}
+		people = append(people, Name{Text: a.Text(), At: a.At()})
+	}
+	return people, Set{}
 }

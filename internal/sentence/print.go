@@ -68,6 +68,13 @@ func (o Open) String() string {
 
 // String prints the question in its canonical form.
 func (a Ask) String() string {
+	if a.Via.Text != "" {
+		from := joined(a.For)
+		if len(a.For) == 0 {
+			from = a.From.String()
+		}
+		return phrase(a.Services.String(), " from ", from, " via ", a.Via.Text, " to ", a.To.String()).after(a.Verb().String() + " ")
+	}
 	return phrase(a.Services.String(), " from ", a.From.String(), " to ", a.To.String()).after(a.Verb().String() + " ")
 }
 

@@ -160,11 +160,14 @@ type Open struct {
 	Because   string
 }
 
-// Ask is a question about flows; Probe asks it with a real packet.
+// Ask is a question about flows; Probe asks it with a real packet. With a Via it is about what a bastion
+// forwards: for the people of For, or where there are none for whoever asks (then From is me).
 type Ask struct {
 	Probe    bool
 	Services Services
 	From, To Set
+	For      []Name
+	Via      Name
 }
 
 func (Allow) Verb() Verb   { return VerbAllow }

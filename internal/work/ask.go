@@ -31,6 +31,9 @@ func (w *Work) Ask(st *State, ask sentence.Ask, at time.Time) (*Answer, error) {
 	if err := st.Estate.CheckSentence(ask); err != nil {
 		return nil, err
 	}
+	if ask.Via.Text != "" {
+		return nil, &sentence.Error{At: ask.Via.At, Problem: "a question about a bastion is asked by itself", Hint: "ironbark " + ask.String()}
+	}
 	resolve := flow.NewResolver(st.Estate, st.Plan)
 	from, err := w.FromMe(st, ask.From, resolve.Group(ask.To))
 	if err != nil {
