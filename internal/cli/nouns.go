@@ -29,6 +29,10 @@ func (a *app) addCommand() *cobra.Command {
 	}
 	add.AddCommand(a.addKeyCommand())
 	for _, n := range nouns {
+		if n.kind == "bastion" {
+			add.AddCommand(a.addBastionCommand(n))
+			continue
+		}
 		add.AddCommand(a.addNounCommand(n))
 	}
 	add.AddCommand(a.settings("add")...)
