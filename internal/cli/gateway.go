@@ -254,7 +254,7 @@ func systemdSockets() (list []gateway.Listener) {
 	for i := range n {
 		fd := 3 + i
 		unix.CloseOnExec(fd)
-		list = append(list, gateway.Listener{File: os.NewFile(uintptr(fd), "socket")})
+		list = append(list, gateway.Listener{File: os.NewFile(uintptr(fd), "socket"), Keep: true})
 	}
 	return list
 }

@@ -12,6 +12,7 @@ import (
 // trips; whoever only holds on is pushed out. It is safe for concurrent use.
 type crowd struct {
 	most, perSource int
+	perFailure      time.Duration
 
 	mu      sync.Mutex
 	all     int
@@ -27,15 +28,14 @@ type failures struct {
 
 // How failing slows a source down, and how it is forgotten.
 const (
-	freeTries   = 3                      // without any delay
-	perFailure  = 250 * time.Millisecond // more for each
+	freeTries   = 3 // without any delay
 	mostDelay   = 5 * time.Second
 	forgetEvery = 20 * time.Second // one failure
 	mostKnown   = 4096             // sources that are remembered
 )
 
-func newCrowd(most, perSource int) *crowd {
-	return &crowd{most: most, perSource: perSource, sources: map[netip.Prefix]*list.List{}, failed: map[netip.Prefix]*failures{}}
+func newCrowd(l Limits) *crowd {
+	return &crowd{most: l.Strangers, perSource: l.PerSource, perFailure: l.PerFailure, sources: map[netip.Prefix]*list.List{}, failed: map[netip.Prefix]*failures{}}
 }
 
 // sourceOf is what counts as one source: an IPv4 address, or the /64 that an IPv6 host has to itself.
@@ -120,7 +120,7 @@ func (c *crowd) delay(from netip.Prefix, now time.Time) time.Duration {
 		return 0
 	}
 	f.fade(now)
-	return min(mostDelay, time.Duration(max(0, f.count-freeTries))*perFailure)
+	return min(mostDelay, time.Duration(max(0, f.count-freeTries)*float64(c.perFailure)))
 }
 
 func (f *failures) fade(now time.Time) {

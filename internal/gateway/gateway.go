@@ -24,6 +24,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"ironbark/internal/bastion"
 )
 
@@ -32,6 +34,8 @@ type Host interface {
 	// Policy returns what the gateway goes by now, the same value for as long as nothing has
 	// changed. Cost: constant for as long as nothing has.
 	Policy(ctx context.Context) (*bastion.Policy, error)
+	// Now is the moment by which sentences are judged.
+	Now() time.Time
 	// Dial connects to a machine from the gateway's own address.
 	Dial(ctx context.Context, from netip.Addr, to netip.AddrPort) (net.Conn, error)
 	// Began records a session before it is joined, and returns its number.
@@ -61,6 +65,8 @@ type Listener struct {
 	// Told says that the first line of each connection is the client's address: of a socket that only
 	// this very program connects to.
 	Told bool
+	// Keep leaves it listening when the gateway stops, for the next one: another process holds it.
+	Keep bool
 	// Loopback is where clients of this very computer are, by family; none: where they connect from.
 	Loopback []netip.Addr
 }
@@ -178,6 +184,11 @@ func (g *Gateway) attend(ctx, background context.Context, p *process) (drained b
 	case <-ctx.Done():
 	}
 	g.log.Info("the gateway stops: nobody new is let in", "sessions", len(g.Who()))
+	for _, l := range g.listeners {
+		if !l.Keep {
+			_ = unix.Shutdown(int(l.File.Fd()), unix.SHUT_RDWR) // clients are refused, and do not wait
+		}
+	}
 	_ = p.wire.send(message{Op: opDrain})
 	select {
 	case <-gone:
@@ -269,7 +280,7 @@ func (g *Gateway) look(ctx context.Context) error {
 
 // judgeAgain ends the sessions that are no longer allowed. A process that does not obey is killed.
 func (g *Gateway) judgeAgain(policy *bastion.Policy) {
-	now := time.Now()
+	now := g.host.Now()
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	for id, s := range g.live {
@@ -280,7 +291,7 @@ func (g *Gateway) judgeAgain(policy *bastion.Policy) {
 			if d := policy.Judge(s.request, now); !d.Forward || d.Machine != s.Machine {
 				g.endLocked(id, s, told(s.request, d))
 			}
-		} else if now.Sub(s.since) > obeyWithin && g.child != nil {
+		} else if time.Since(s.since) > obeyWithin && g.child != nil {
 			g.log.Error("the process that faces the internet does not end what it is told to; it is killed", "session", s.Number)
 			g.child.kill()
 			return
@@ -421,7 +432,7 @@ func (g *Gateway) forward(ctx context.Context, p *process, id uint64, s *live) {
 	}
 	g.mu.Lock()
 	s.Number, s.begun = number, true
-	again := g.policy.Judge(s.request, time.Now())
+	again := g.policy.Judge(s.request, g.host.Now())
 	stays := g.live[id] == s && !s.over && again.Forward && again.Machine == s.Machine && g.child == p
 	g.mu.Unlock()
 	if stays {
@@ -444,7 +455,7 @@ func (g *Gateway) connect(ctx context.Context, s *live) (net.Conn, bastion.Decis
 	if time.Since(fresh) > g.limits.Stale {
 		return nil, bastion.Decision{}, &RefusedError{Reason: "the gateway does not know what it may forward now"}
 	}
-	d := policy.Judge(s.request, time.Now())
+	d := policy.Judge(s.request, g.host.Now())
 	if !d.Forward {
 		return nil, d, &RefusedError{Reason: told(s.request, d)}
 	}

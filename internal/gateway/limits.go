@@ -11,6 +11,7 @@ type Limits struct {
 	PerSource   int // of them from one address (IPv6: one /64)
 	Tries       int // keys that one connection may offer
 	LoginTime   time.Duration
+	PerFailure  time.Duration // that a source waits for each time it came and did not get in, beyond the third
 	Idle        time.Duration // a session, or a connection without one, over which nothing comes
 	Longest     time.Duration // a connection
 	KeepAlive   time.Duration // between two questions whether the client is still there
@@ -23,7 +24,7 @@ type Limits struct {
 func DefaultLimits(sessions int) Limits {
 	return Limits{
 		Sessions: sessions, PerLogin: 64, Logins: 2*sessions + 16, Strangers: 256, PerSource: 64, Tries: 6,
-		LoginTime: 20 * time.Second, Idle: time.Hour, Longest: 12 * time.Hour, KeepAlive: 30 * time.Second, Unanswered: 90 * time.Second,
+		LoginTime: 20 * time.Second, PerFailure: 250 * time.Millisecond, Idle: time.Hour, Longest: 12 * time.Hour, KeepAlive: 30 * time.Second, Unanswered: 90 * time.Second,
 		Stale: 10 * time.Second, DrainingFor: 30 * time.Second,
 	}
 }

@@ -65,7 +65,7 @@ type Server struct {
 // NewServer returns a server that lets nobody in until it is told whom.
 func NewServer(host ssh.Signer, limits Limits, back Backend) *Server {
 	s := &Server{
-		limits: limits, host: host, back: back, crowd: newCrowd(limits.Strangers, limits.PerSource),
+		limits: limits, host: host, back: back, crowd: newCrowd(limits),
 		start: time.Now(), logins: map[*loggedIn]struct{}{}, forwards: map[uint64]*forward{},
 	}
 	s.fresh.Store(-int64(limits.Stale) - 1)

@@ -411,3 +411,15 @@ func (w World) carries(bastion string, src netip.Addr, m estate.Machine, service
 	}
 	return false
 }
+
+// Forwards reports whether a bastion forwards a person who comes from an address to a TCP service of a
+// machine: a route speaks of all of them, and what carries says.
+func (w World) Forwards(bastion, person string, src netip.Addr, m estate.Machine, service flow.Service, at time.Time) bool {
+	routed := slices.ContainsFunc(w.Estate.Sentences, func(st sentence.Stated) bool {
+		r, ok := st.Sentence.(sentence.Route)
+		return ok && r.Via.Text == bastion && w.inServices(service, r.Services) &&
+			slices.ContainsFunc(r.For, func(n sentence.Name) bool { return w.Estate.Belongs(person, n.Text) }) &&
+			slices.ContainsFunc(w.Estate.Targets(r.To), func(i int) bool { return w.Estate.Machines[i].Name == m.Name })
+	})
+	return routed && service <= flow.TCPPort(65535) && w.carries(bastion, src, m, service, at)
+}

@@ -248,7 +248,13 @@ func drawSentence(t *rapid.T) Sentence {
 		}
 		return o
 	default:
-		return Ask{yes, services(), set("from"), set("to")}
+		if yes {
+			return Ask{Probe: true, Services: services(), From: set("from"), To: set("to")}
+		}
+		if rapid.Bool().Draw(t, "forwarded") {
+			return Ask{Services: services(), For: people(), Via: name.Draw(t, "via"), To: set("to")}
+		}
+		return Ask{Services: services(), From: set("from"), To: set("to")}
 	}
 }
 

@@ -89,6 +89,9 @@ func (g *Gateway) note(ctx context.Context, person, action, text string) (int64,
 	return seq, err
 }
 
+// Now is the moment by which sentences are judged.
+func (g *Gateway) Now() time.Time { return g.w.Clock.Now() }
+
 // Dial connects to a machine from the gateway's own address.
 func (g *Gateway) Dial(ctx context.Context, from netip.Addr, to netip.AddrPort) (net.Conn, error) {
 	return g.w.Site.Dial(ctx, from, to)

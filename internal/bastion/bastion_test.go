@@ -1,0 +1,106 @@
+package bastion_test
+
+import (
+	"math/rand/v2"
+	"net/netip"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"ironbark/internal/bastion"
+	"ironbark/internal/flow"
+	"ironbark/internal/oracle"
+)
+
+// TestWhatIsForwardedIsWhatTheSentencesSay compares the decision about single requests, and the answer about
+// sets of them, with the oracle.
+func TestWhatIsForwardedIsWhatTheSentencesSay(t *testing.T) {
+	asked, forwarded := 0, 0
+	rapid.Check(t, func(t *rapid.T) {
+		w := oracle.Draw(t)
+		plan := w.Plan()
+		policy, ok := bastion.Compile(w.Estate, plan, "beacon")
+		require.Equal(t, len(w.Estate.Bastions) > 0, ok)
+		if !ok {
+			return
+		}
+		addrs, services := w.Interesting()
+		at := rapid.SampledFrom(oracle.Moments).Draw(t, "at")
+		person := rapid.SampledFrom([]string{"mara", "nobody", "ops"}).Draw(t, "person")
+		all := &flow.Group{}
+		for i := range plan.Machines {
+			all.Machines = append(all.Machines, int32(i))
+		}
+		parts := policy.Ask(person, flow.AnyService, all, flow.AllAddrs, at)
+		r := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
+		for range 60 {
+			client, service := addrs[r.IntN(len(addrs))], services[r.IntN(len(services))]
+			m := w.Estate.Machines[r.IntN(len(w.Estate.Machines))]
+			if p := parts[r.IntN(len(parts))]; r.IntN(2) == 0 { // at the edges of what the answer tells apart
+				client, service = p.Client.Runs()[r.IntN(len(p.Client.Runs()))].Hi.Addr(), p.Services.Runs()[0].Lo
+				m, _ = w.Estate.Machine(p.Machine)
+			}
+			want := w.Forwards("beacon", person, client, m, service, at)
+			what := []any{"%s from %s at %s to %s at %s\n%s", service, person, client, m.Name, at, w.Text}
+			if service <= flow.TCPPort(65535) {
+				d := policy.Judge(bastion.Request{Person: person, Client: client, Host: m.Name, Port: service.Port()}, at)
+				require.Equal(t, want, d.Forward, append([]any{what[0].(string) + "\n%+v"}, append(what[1:], d)...)...)
+				for _, to := range d.To {
+					one := policy.Judge(bastion.Request{Person: person, Client: client, Host: to.Addr().String(), Port: to.Port()}, at)
+					require.True(t, one.Forward && one.Machine == m.Name, what...)
+					open := w.Ask(d.From, to.Addr(), service, at)
+					require.True(t, open[0].Open, what...)
+				}
+			}
+			hits := 0
+			for _, p := range parts {
+				if p.Machine == m.Name && p.Services.Contains(service) && p.Client.Contains(flow.PointOf(client)) {
+					hits++
+					require.Equal(t, want, p.Forward, what...)
+				}
+			}
+			if service <= flow.TCPPort(65535) {
+				require.Equal(t, 1, hits, what...)
+			} else {
+				require.Zero(t, hits, what...)
+			}
+			asked++
+			if want {
+				forwarded++
+			}
+		}
+	})
+	assert.Greater(t, forwarded*100, asked, "of %d requests %d are forwarded: too few to show anything", asked, forwarded)
+}
+
+// TestOnlyThoseWithARouteMayLogIn: nobody else's keys are handed to the process that faces the internet.
+func TestOnlyThoseWithARouteMayLogIn(t *testing.T) {
+	w := oracle.WorldOf(`estate: small
+site: sim
+people: {mara: {groups: [ops]}, ilse: {}}
+networks: {estuary: {space: [10.60.0.0/16], outside: true, subnets: {landing: {range: [10.60.1.0/24]}, lookout: {range: [10.60.9.0/27], for: bastion}}}}
+machines: {web: {image: i, size: s, at: landing}}
+bastions: {beacon: {subnet: lookout, address: auto, from: [192.0.2.0/24]}}
+`, "route ssh to web via beacon for ops")
+	policy, ok := bastion.Compile(w.Estate, w.Plan(), "beacon")
+	require.True(t, ok)
+	a := policy.Access()
+	assert.Equal(t, []string{"192.0.2.0-192.0.2.255"}, a.From)
+	require.Len(t, a.People, 1)
+	assert.Equal(t, "mara", a.People[0].Name)
+
+	ask := func(person, client, host string, port uint16) bastion.Reason {
+		return policy.Judge(bastion.Request{Person: person, Client: netip.MustParseAddr(client), Host: host, Port: port}, oracle.Epoch).Reason
+	}
+	assert.Equal(t, bastion.ByRoute, ask("mara", "192.0.2.7", "WEB", 22))
+	assert.Equal(t, bastion.ByRoute, ask("mara", "::ffff:192.0.2.7", "web", 22))
+	assert.Equal(t, bastion.NoRoute, ask("ilse", "192.0.2.7", "web", 22))
+	assert.Equal(t, bastion.NoRoute, ask("mara", "192.0.2.7", "web", 443))
+	assert.Equal(t, bastion.NotFrom, ask("mara", "198.51.100.7", "web", 22))
+	for _, host := range []string{"", "localhost", "127.0.0.1", "beacon", "10.60.9.4", "web.", "[::1]", "10.60.1.77"} {
+		assert.Equal(t, bastion.NoMachine, ask("mara", "192.0.2.7", host, 22), host)
+	}
+	assert.Equal(t, bastion.Decision{Reason: bastion.NotFrom}, (&bastion.Policy{}).Judge(bastion.Request{}, oracle.Epoch))
+}

@@ -1,0 +1,271 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ironbark/internal/estate"
+	"ironbark/internal/sentence"
+	"ironbark/internal/work"
+)
+
+// bastionSetup are the options by which all that a bastion needs is set up with it.
+type bastionSetup struct {
+	network  string
+	ranges   []string
+	people   []string
+	services string
+	giveBack bool
+}
+
+// addBastionCommand puts a bastion in, and in a network that has none all that it needs.
+func (a *app) addBastionCommand(n noun) *cobra.Command {
+	in, opt, setup := &nounInput{}, &editing{}, &bastionSetup{}
+	c := &cobra.Command{
+		Use: "bastion NAME", Short: "Put a bastion in, through which people reach machines",
+		Long: "Put a bastion in, through which people reach machines. In a network that has no subnet for bastions one is made, the smallest\n" +
+			"that is sensible, out of free space. With --for, the route is written by which people get through. Addresses that machines\n" +
+			"need no more then are told; --give-back gives them back. In a terminal, what is missing is asked for.",
+		Example: "  ironbark add bastion beacon --from office --for ops\n  ironbark add bastion beacon --subnet lookout --from everywhere",
+		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
+			if len(args) != 1 {
+				return usage("add bastion takes one name")
+			}
+			if in.address == nil {
+				in.address = []string{"auto"}
+			}
+			old, err := w.Folder.Read()
+			if err != nil {
+				return err
+			}
+			files, err := a.withBastion(ctx, w, old, n, in, setup, args[0])
+			if err != nil {
+				return err
+			}
+			if err := a.edit(ctx, w, old, files, "added bastion "+args[0], opt); err != nil {
+				return err
+			}
+			if !opt.draft {
+				a.print.Note("next: start its gateway, and leave it running: ironbark gateway %s", args[0])
+			}
+			return nil
+		}),
+	}
+	n.flags(c, in, true)
+	c.Flags().StringVar(&setup.network, "network", "", "the network that it leads into (default: the only one with a gateway)")
+	c.Flags().StringSliceVar(&setup.ranges, "range", nil, "the prefixes of the subnet that is made for it (default: free ones)")
+	c.Flags().StringSliceVar(&setup.people, "for", nil, "the people and groups who get through; a route is written")
+	c.Flags().StringVar(&setup.services, "service", "ssh", "the services that the route speaks of")
+	c.Flags().BoolVar(&setup.giveBack, "give-back", false, "give public addresses back that machines need no more")
+	in.given = c.Flags().Changed
+	a.completeNounFlags(c)
+	return opt.flags(c)
+}
+
+// withBastion returns the files with a bastion and what it needs.
+func (a *app) withBastion(ctx context.Context, w *work.Work, files work.Files, n noun, in *nounInput, setup *bastionSetup, name string) (work.Files, error) {
+	e, err := files.Estate()
+	if err != nil {
+		return nil, err
+	}
+	network, err := a.bastionNetwork(e, in.subnet, setup.network)
+	if err != nil {
+		return nil, err
+	}
+	if in.subnet == "" {
+		if files, err = a.bastionSubnet(files, e, network, name, in, setup); err != nil {
+			return nil, err
+		}
+	}
+	if len(in.sources) == 0 {
+		if in.sources, err = a.bastionSources(e); err != nil {
+			return nil, err
+		}
+	}
+	fields, err := n.fields(in)
+	if err != nil {
+		return nil, err
+	}
+	if files, err = files.AddNoun(n.path(in), name, fields.value()); err != nil {
+		return nil, err
+	}
+	if len(setup.people) == 0 && a.terminal {
+		text, err := a.prompt("Who gets through? People and groups, or nothing for a route later: "+strings.Join(groupsAndPeople(e), ", "), "")
+		if err != nil {
+			return nil, err
+		}
+		setup.people = wordsOf(text)
+	}
+	if len(setup.people) > 0 {
+		s, err := sentence.ParseArgs([]string{"route " + setup.services + " to " + network + " via " + name + " for " + strings.Join(setup.people, ", ")}, a.now())
+		if err != nil {
+			return nil, err
+		}
+		if files, _, err = w.State(ctx, files, s); err != nil {
+			return nil, err
+		}
+	} else {
+		a.print.NoteWrap("", fmt.Sprintf("nobody gets through it yet: ironbark route ssh to %s via %s for PEOPLE", network, name))
+	}
+	return a.giveBack(files, e, network, setup)
+}
+
+// wordsOf takes a line of words apart, at commas and white space.
+func wordsOf(text string) []string {
+	return strings.FieldsFunc(text, func(r rune) bool { return r == ',' || r == ' ' || r == '\t' })
+}
+
+// bastionNetwork is the network that a bastion leads into: that of its subnet, the one that is named, or the
+// only one with a gateway.
+func (a *app) bastionNetwork(e *estate.Estate, subnet, network string) (string, error) {
+	if s, ok := e.Subnet(subnet); ok {
+		return s.Network, nil
+	}
+	var list []string
+	for _, n := range e.Networks {
+		if n.Outside {
+			list = append(list, n.Name)
+		}
+	}
+	switch {
+	case network != "" && !slices.Contains(e.NamesOf("network"), network):
+		return "", unknownName("network", network, e.NamesOf("network"))
+	case network != "":
+		return network, nil
+	case len(list) == 1:
+		return list[0], nil
+	case len(list) == 0:
+		return "", wrong("there is no network with a gateway, which a bastion needs: ironbark add network NAME --space PREFIX --outside")
+	}
+	return "", usage("say which network it leads into: --network %s", strings.Join(list, " or "))
+}
+
+// The lengths of a bastion's subnet: the smallest that is sensible.
+const (
+	bastionBits4 = 28
+	bastionBits6 = 64
+)
+
+// bastionSubnet takes the network's subnet for bastions, or puts one in.
+func (a *app) bastionSubnet(files work.Files, e *estate.Estate, network, name string, in *nounInput, setup *bastionSetup) (work.Files, error) {
+	i := slices.IndexFunc(e.Networks, func(n estate.Network) bool { return n.Name == network })
+	for _, s := range e.Networks[i].Subnets {
+		if s.ForBastions && len(setup.ranges) == 0 {
+			in.subnet = s.Name
+			return files, nil
+		}
+	}
+	if len(setup.ranges) == 0 {
+		for _, bits := range []int{bastionBits4, bastionBits6} {
+			v4 := bits == bastionBits4
+			has := slices.ContainsFunc(e.Networks[i].Space, func(p netip.Prefix) bool { return p.Addr().Is4() == v4 })
+			p, free := e.FreeRange(network, v4, bits)
+			if has && !free {
+				return nil, wrong("network %s has no room left for a subnet for bastions (a /%d): say which prefixes it has: --range", network, bits)
+			}
+			if has {
+				setup.ranges = append(setup.ranges, p.String())
+			}
+		}
+		if a.terminal {
+			text, err := a.prompt("The prefixes of its subnet", strings.Join(setup.ranges, ", "))
+			if err != nil {
+				return nil, err
+			}
+			setup.ranges = wordsOf(text)
+		}
+	}
+	in.subnet = freeName(e, name+"-subnet")
+	return files.AddNoun([]string{"networks", network, "subnets"}, in.subnet, estate.Mapping(
+		estate.Field{Key: "range", Value: estate.List(setup.ranges...)}, estate.Field{Key: "for", Value: estate.Word("bastion")}))
+}
+
+// freeName is a name that no noun has yet.
+func freeName(e *estate.Estate, name string) string {
+	for i, free := 1, name; ; i++ {
+		if _, taken := e.Lookup(free); !taken {
+			return free
+		}
+		free = fmt.Sprintf("%s-%d", name, i+1)
+	}
+}
+
+// bastionSources asks from where a bastion may be reached.
+func (a *app) bastionSources(e *estate.Estate) ([]string, error) {
+	choices := []string{}
+	for _, s := range e.Sources {
+		choices = append(choices, s.Name)
+	}
+	for _, l := range e.Lines {
+		choices = append(choices, l.Name)
+	}
+	choices = append(choices, "everywhere")
+	if !a.terminal {
+		return nil, usage("say from where the bastion may be reached: --from %s", strings.Join(choices, " or "))
+	}
+	text, err := a.prompt("From where may it be reached? "+strings.Join(choices, ", ")+", or addresses", choices[0])
+	return wordsOf(text), err
+}
+
+func groupsAndPeople(e *estate.Estate) (list []string) {
+	for _, p := range e.People {
+		for _, g := range p.Groups {
+			if !slices.Contains(list, g) {
+				list = append(list, g)
+			}
+		}
+	}
+	for _, p := range e.People {
+		list = append(list, p.Name)
+	}
+	return list
+}
+
+// giveBack takes the public addresses of machines out that need none beside a bastion: to which no sentence
+// lets anybody in from outside but for administration. Without being asked to it tells them.
+func (a *app) giveBack(files work.Files, e *estate.Estate, network string, setup *bastionSetup) (work.Files, error) {
+	list := work.NeedNoAddress(e, network)
+	if len(list) == 0 {
+		return files, nil
+	}
+	if !setup.giveBack && a.terminal {
+		text, err := a.prompt("Nothing but administration needs the public address of "+strings.Join(list, ", ")+"; give it back? yes or no", "no")
+		if err != nil {
+			return nil, err
+		}
+		setup.giveBack = strings.HasPrefix(strings.ToLower(text), "y")
+	}
+	if !setup.giveBack {
+		a.print.NoteWrap("", fmt.Sprintf("nothing but administration needs the public address of %s: --give-back gives it back", strings.Join(list, ", ")))
+		return files, nil
+	}
+	var err error
+	for _, m := range list {
+		if files, err = files.Alter([]string{"machines", m}, nil, "address"); err != nil {
+			return nil, err
+		}
+	}
+	return files, nil
+}
+
+// prompt asks for a line; nothing is the usual answer, and q gives up.
+func (a *app) prompt(question, usual string) (string, error) {
+	if usual != "" {
+		question += " [" + usual + "]"
+	}
+	a.print.Question(question + ":")
+	text, err := a.line()
+	switch text = strings.TrimSpace(text); {
+	case err != nil || text == "q":
+		a.print.Note("not done: nothing was changed")
+		return "", errUnconfirmed
+	case text == "":
+		return usual, nil
+	}
+	return text, nil
+}

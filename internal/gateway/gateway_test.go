@@ -1,0 +1,510 @@
+package gateway_test
+
+import (
+	"bytes"
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/netip"
+	"os"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
+
+	"ironbark/internal/bastion"
+	"ironbark/internal/change"
+	"ironbark/internal/estate"
+	"ironbark/internal/flow"
+	"ironbark/internal/gateway"
+)
+
+// person is somebody with a key.
+type person struct {
+	name   string
+	signer ssh.Signer
+}
+
+func newPerson(t testing.TB, name string) person {
+	_, private, err := ed25519.GenerateKey(rand.Reader)
+	require.NoError(t, err)
+	s, err := ssh.NewSignerFromKey(private)
+	require.NoError(t, err)
+	return person{name, s}
+}
+
+func (p person) public() string {
+	return strings.TrimSpace(string(ssh.MarshalAuthorizedKey(p.signer.PublicKey())))
+}
+
+// certified is somebody with a certificate.
+func (p person) certified(t testing.TB, by person, alter func(*ssh.Certificate)) person {
+	c := &ssh.Certificate{
+		Key: p.signer.PublicKey(), CertType: ssh.UserCert, ValidPrincipals: []string{p.name}, ValidAfter: uint64(time.Now().Add(-time.Hour).Unix()), ValidBefore: uint64(time.Now().Add(time.Hour).Unix()),
+		Permissions: ssh.Permissions{Extensions: map[string]string{"permit-port-forwarding": ""}},
+	}
+	if alter != nil {
+		alter(c)
+	}
+	require.NoError(t, c.SignCert(rand.Reader, by.signer))
+	s, err := ssh.NewCertSigner(c, p.signer)
+	require.NoError(t, err)
+	return person{p.name, s}
+}
+
+// place is an estate whose machine answers what it is sent.
+type place struct {
+	t      testing.TB
+	target net.Listener
+
+	mu      sync.Mutex
+	policy  *bastion.Policy
+	unread  error
+	full    error
+	entries []string
+	number  int64
+}
+
+// newPlace makes a place; %s of nouns are public keys.
+func newPlace(t testing.TB, nouns string, rules ...string) *place {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = l.Close() })
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer c.Close()
+				_, _ = io.Copy(c, c)
+			}()
+		}
+	}()
+	p := &place{t: t, target: l}
+	p.enact(nouns, rules...)
+	return p
+}
+
+func (p *place) enact(nouns string, rules ...string) {
+	e, err := estate.ReadFiles([]estate.File{{Name: estate.FileName, Data: []byte(nouns)}, {Name: estate.RulesName, Data: []byte(strings.Join(rules, "\n") + "\n")}})
+	require.NoError(p.t, err)
+	wanted, err := change.Desired(e, nil, nil, func(string) int { return 8 })
+	require.NoError(p.t, err)
+	policy, ok := bastion.Compile(e, flow.Compile(e, change.Assigned(change.Planned(nil, wanted))), "beacon")
+	require.True(p.t, ok)
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.policy = policy
+}
+
+func (p *place) break_(unread, full error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.unread, p.full = unread, full
+}
+
+func (p *place) Policy(context.Context) (*bastion.Policy, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.policy, p.unread
+}
+
+func (p *place) Now() time.Time { return time.Now() }
+
+func (p *place) Dial(ctx context.Context, _ netip.Addr, to netip.AddrPort) (net.Conn, error) {
+	if to.Port() == 2222 {
+		return nil, errors.New("connection refused")
+	}
+	var d net.Dialer
+	return d.DialContext(ctx, "tcp", p.target.Addr().String())
+}
+
+func (p *place) write(format string, args ...any) (int64, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.full != nil {
+		return 0, p.full
+	}
+	p.number++
+	p.entries = append(p.entries, fmt.Sprintf(format, args...))
+	return p.number, nil
+}
+
+func (p *place) Began(_ context.Context, s gateway.Session) (int64, error) {
+	return p.write("%s from %s to %s:%d", s.Person, s.Client, s.Machine, s.Port)
+}
+
+func (p *place) Ended(_ context.Context, s gateway.Session, reason string) error {
+	_, err := p.write("end of %d: %s, %d up, %d down", s.Number, reason, s.Up, s.Down)
+	return err
+}
+
+func (p *place) Failures(_ context.Context, text string) error {
+	_, err := p.write("%s", text)
+	return err
+}
+
+// journal waits until an entry holds some text, and returns it.
+func (p *place) journal(text string) (entry string) {
+	require.Eventually(p.t, func() bool {
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		for _, e := range p.entries {
+			if strings.Contains(e, text) {
+				entry = e
+				return true
+			}
+		}
+		return false
+	}, 5*time.Second, 5*time.Millisecond, "no entry with %q among %q", text, p.entries)
+	return entry
+}
+
+const nouns = `estate: small
+site: sim
+people: {mara: {groups: [ops], keys: ["%s"]}, ilse: {keys: ["%s"]}}
+authorities: {watch: "%s"}
+networks: {estuary: {space: [10.60.0.0/16], outside: true, subnets: {landing: {range: [10.60.1.0/24]}, lookout: {range: [10.60.9.0/27], for: bastion}}}}
+machines: {gauge-1: {image: i, size: s, at: landing}, gauge-2: {image: i, size: s, at: landing}}
+bastions: {beacon: {subnet: lookout, address: 203.0.113.9, from: [127.0.0.0/8, 198.51.100.7], sessions: 3}}
+`
+
+// running is a gateway that serves.
+type running struct {
+	*gateway.Gateway
+	addr string
+	host ssh.PublicKey
+	stop func()
+	over chan error
+	log  *bytes.Buffer
+}
+
+func serve(t testing.TB, p *place, alter func(*gateway.Limits)) *running {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	f, err := l.(*net.TCPListener).File()
+	require.NoError(t, err)
+	require.NoError(t, l.Close())
+	seed := make([]byte, ed25519.SeedSize)
+	host, err := ssh.NewSignerFromKey(ed25519.NewKeyFromSeed(seed))
+	require.NoError(t, err)
+	limits := gateway.DefaultLimits(p.policy.Sessions)
+	limits.DrainingFor = time.Second
+	if alter != nil {
+		alter(&limits)
+	}
+	r := &running{addr: l.Addr().String(), host: host.PublicKey(), over: make(chan error, 1), log: &bytes.Buffer{}}
+	r.Gateway = gateway.New(p, seed, limits, slog.New(slog.NewTextHandler(r.log, nil)), gateway.Listener{File: f})
+	ctx, stop := context.WithCancel(context.Background())
+	r.stop = stop
+	go func() { r.over <- r.Run(ctx) }()
+	t.Cleanup(func() {
+		stop()
+		select {
+		case <-r.over:
+		case <-time.After(10 * time.Second):
+			t.Error("the gateway does not stop")
+		}
+		_ = f.Close()
+	})
+	return r
+}
+
+func (r *running) login(p person) (*ssh.Client, error) {
+	return ssh.Dial("tcp", r.addr, &ssh.ClientConfig{User: p.name, Auth: []ssh.AuthMethod{ssh.PublicKeys(p.signer)}, HostKeyCallback: ssh.FixedHostKey(r.host), Timeout: 5 * time.Second})
+}
+
+// connects reports whether somebody gets through to gauge-1 now.
+func (r *running) connects(p person) bool {
+	c, err := r.login(p)
+	if err != nil {
+		return false
+	}
+	defer c.Close()
+	s, err := c.Dial("tcp", "gauge-1:22")
+	return err == nil && echoes(s)
+}
+
+// echoes reports whether a session carries what it is sent.
+func echoes(c net.Conn) bool {
+	if _, err := c.Write([]byte("tide")); err != nil {
+		return false
+	}
+	b := make([]byte, 4)
+	_, err := io.ReadFull(c, b)
+	return err == nil && string(b) == "tide"
+}
+
+// ends reports whether a session ends within a second.
+func ends(c net.Conn) bool {
+	over := make(chan bool, 1)
+	go func() {
+		_, err := c.Read(make([]byte, 1))
+		over <- err != nil
+	}()
+	select {
+	case yes := <-over:
+		return yes
+	case <-time.After(time.Second):
+		return false
+	}
+}
+
+func setUp(t testing.TB, alter func(*gateway.Limits)) (p *place, r *running, mara, ilse, watch person, files string) {
+	mara, ilse, watch = newPerson(t, "mara"), newPerson(t, "ilse"), newPerson(t, "watch")
+	files = fmt.Sprintf(nouns, mara.public(), ilse.public(), watch.public())
+	p = newPlace(t, files, "route ssh, tcp/2222 to gauge-1 via beacon for ops")
+	return p, serve(t, p, alter), mara, ilse, watch, files
+}
+
+func TestASessionIsForwardedAndRecorded(t *testing.T) {
+	p, r, mara, _, _, _ := setUp(t, nil)
+	c, err := r.login(mara)
+	require.NoError(t, err)
+	defer c.Close()
+	for _, host := range []string{"gauge-1", "10.60.1.4"} {
+		s, err := c.Dial("tcp", host+":22")
+		require.NoError(t, err)
+		p.journal("mara from 127.0.0.1 to gauge-1:22")
+		assert.True(t, echoes(s))
+		require.Len(t, r.Who(), 1)
+		assert.Equal(t, "gauge-1", r.Who()[0].Machine)
+		number := r.Who()[0].Number
+		require.NoError(t, s.Close())
+		p.journal(fmt.Sprintf("end of %d: the client closed it, 4 up, 4 down", number))
+		require.Eventually(t, func() bool { return len(r.Who()) == 0 }, time.Second, 5*time.Millisecond)
+	}
+	// what is sent until the end arrives, also where one side is done before the other
+	s, err := c.Dial("tcp", "gauge-1:22")
+	require.NoError(t, err)
+	sent := bytes.Repeat([]byte("flood and ebb "), 100_000)
+	go func() {
+		_, _ = s.Write(sent)
+		_ = s.(interface{ CloseWrite() error }).CloseWrite()
+	}()
+	got, err := io.ReadAll(s)
+	require.NoError(t, err)
+	assert.True(t, bytes.Equal(sent, got), "%d of %d bytes", len(got), len(sent))
+}
+
+func TestNothingElseIsForwarded(t *testing.T) {
+	p, r, mara, ilse, watch, _ := setUp(t, func(l *gateway.Limits) { l.PerFailure = 0 })
+	for what, who := range map[string]person{
+		"a stranger's key": {"mara", newPerson(t, "x").signer}, "another name": {"ops", mara.signer}, "somebody without a route": ilse, "somebody else's key": {"mara", ilse.signer}, "the authority itself": {"mara", watch.signer},
+		"a certificate by nobody":          mara.certified(t, ilse, nil),
+		"one for somebody else":            mara.certified(t, watch, func(c *ssh.Certificate) { c.ValidPrincipals = []string{"ilse"} }),
+		"one for everybody":                mara.certified(t, watch, func(c *ssh.Certificate) { c.ValidPrincipals = nil }),
+		"one that is over":                 mara.certified(t, watch, func(c *ssh.Certificate) { c.ValidBefore = uint64(time.Now().Add(-time.Second).Unix()) }),
+		"one that is not good yet":         mara.certified(t, watch, func(c *ssh.Certificate) { c.ValidAfter = uint64(time.Now().Add(time.Minute).Unix()) }),
+		"one of a host":                    mara.certified(t, watch, func(c *ssh.Certificate) { c.CertType = ssh.HostCert }),
+		"one from elsewhere":               mara.certified(t, watch, func(c *ssh.Certificate) { c.CriticalOptions = map[string]string{"source-address": "192.0.2.0/24"} }),
+		"one that forces a command":        mara.certified(t, watch, func(c *ssh.Certificate) { c.CriticalOptions = map[string]string{"force-command": "true"} }),
+		"one that permits no forwarding":   mara.certified(t, watch, func(c *ssh.Certificate) { c.Extensions = nil }),
+		"one for a person without a route": ilse.certified(t, watch, nil),
+	} {
+		_, err := r.login(who)
+		assert.Error(t, err, what)
+	}
+	_, err := ssh.Dial("tcp", r.addr, &ssh.ClientConfig{User: "mara", Auth: []ssh.AuthMethod{ssh.Password("tide")}, HostKeyCallback: ssh.InsecureIgnoreHostKey()})
+	assert.Error(t, err, "a password")
+
+	c, err := r.login(mara.certified(t, watch, func(c *ssh.Certificate) { c.CriticalOptions = map[string]string{"source-address": "127.0.0.0/8"} }))
+	require.NoError(t, err)
+	defer c.Close()
+	for _, to := range []string{"gauge-2:22", "gauge-1:443", "gauge-1:23", "localhost:22", "127.0.0.1:22", "10.60.9.4:22", "10.60.1.5:22", "[::1]:22", "gauge-1:2222", "beacon:22"} {
+		_, err := c.Dial("tcp", to)
+		assert.Error(t, err, to)
+	}
+	_, err = c.NewSession()
+	assert.ErrorContains(t, err, "this gateway only forwards")
+	_, err = c.Listen("tcp", "127.0.0.1:0")
+	assert.Error(t, err)
+	for _, kind := range []string{"x11", "auth-agent@openssh.com", "direct-streamlocal@openssh.com", "tun@openssh.com"} {
+		_, _, err := c.OpenChannel(kind, nil)
+		assert.Error(t, err, kind)
+	}
+	_, _, err = c.OpenChannel("direct-tcpip", []byte{0, 0})
+	assert.Error(t, err)
+	assert.Empty(t, p.entries, "what was not forwarded is no session")
+	s, err := c.Dial("tcp", "gauge-1:22")
+	require.NoError(t, err)
+	assert.True(t, echoes(s), "and what may be forwarded still is")
+}
+
+func TestWhatIsNoLongerAllowedEndsWithinASecond(t *testing.T) {
+	p, r, mara, ilse, watch, files := setUp(t, nil)
+	route := "route ssh to gauge-1 via beacon for ops"
+	for what, enact := range map[string]func(){
+		"a deny of the client":  func() { p.enact(files, route, "deny ssh from 127.0.0.0/8 to gauge-1") },
+		"the route":             func() { p.enact(files, "route ssh to gauge-2 via beacon for ops") },
+		"the key":               func() { p.enact(strings.Replace(files, mara.public(), newPerson(t, "x").public(), 1), route) },
+		"the person":            func() { p.enact(strings.Replace(files, "mara:", "nora:", 1), route) },
+		"where people may come": func() { p.enact(strings.Replace(files, "127.0.0.0/8, ", "", 1), route) },
+		"a number":              func() { require.True(t, r.End(r.Who()[0].Number, "ended by ilse")) },
+	} {
+		c, err := r.login(mara)
+		require.NoError(t, err, what)
+		s, err := c.Dial("tcp", "gauge-1:22")
+		require.NoError(t, err, what)
+		require.True(t, echoes(s), what)
+		enact()
+		assert.True(t, ends(s), what)
+		require.Eventually(t, func() bool { return len(r.Who()) == 0 }, time.Second, 5*time.Millisecond)
+		_ = c.Close()
+		p.enact(files, route)
+		require.Eventually(t, func() bool { return r.connects(mara) }, 5*time.Second, 50*time.Millisecond, what)
+	}
+	// a certificate ends its connection when it does
+	soon := time.Now().Add(2 * time.Second).Truncate(time.Second)
+	c, err := r.login(mara.certified(t, watch, func(c *ssh.Certificate) { c.ValidBefore = uint64(soon.Unix()) }))
+	require.NoError(t, err)
+	s, err := c.Dial("tcp", "gauge-1:22")
+	require.NoError(t, err)
+	time.Sleep(time.Until(soon.Add(-200 * time.Millisecond)))
+	assert.True(t, echoes(s))
+	time.Sleep(time.Until(soon))
+	assert.True(t, ends(s))
+	_ = ilse
+}
+
+func TestOnDoubtNobodyNewIsLetIn(t *testing.T) {
+	p, r, mara, _, _, _ := setUp(t, func(l *gateway.Limits) { l.Stale = 1500 * time.Millisecond })
+	c, err := r.login(mara)
+	require.NoError(t, err)
+	s, err := c.Dial("tcp", "gauge-1:22")
+	require.NoError(t, err)
+
+	p.break_(nil, errors.New("no space left on device"))
+	_, err = c.Dial("tcp", "gauge-1:22")
+	assert.ErrorContains(t, err, "cannot record the session")
+
+	p.break_(errors.New("the ledger cannot be read"), nil)
+	require.Eventually(t, func() bool {
+		s, err := c.Dial("tcp", "gauge-1:22")
+		if err == nil {
+			_ = s.Close()
+		}
+		return err != nil && strings.Contains(err.Error(), "does not know")
+	}, 5*time.Second, 50*time.Millisecond)
+	_, err = r.login(mara)
+	assert.Error(t, err)
+	assert.True(t, echoes(s), "what goes on goes on")
+
+	p.break_(nil, nil)
+	require.Eventually(t, func() bool {
+		s, err := c.Dial("tcp", "gauge-1:22")
+		return err == nil && s.Close() == nil
+	}, 5*time.Second, 50*time.Millisecond)
+}
+
+func TestLimits(t *testing.T) {
+	_, r, mara, _, _, _ := setUp(t, func(l *gateway.Limits) {
+		l.Strangers, l.PerSource, l.LoginTime, l.Idle, l.KeepAlive, l.Unanswered = 32, 32, 3*time.Second, 2*time.Second, time.Second, 2*time.Second
+	})
+	var silent []net.Conn
+	defer func() {
+		for _, s := range silent {
+			_ = s.Close()
+		}
+	}()
+	for range 500 { // some of which begin to speak
+		s, err := net.Dial("tcp", r.addr)
+		require.NoError(t, err)
+		if len(silent)%2 == 0 {
+			_, _ = s.Write([]byte("SSH-2.0-slow\r\n"))
+		}
+		silent = append(silent, s)
+	}
+	c, err := r.login(mara)
+	require.NoError(t, err, "somebody in earnest is let in beside those who only hold on")
+	open := 0
+	for _, s := range silent {
+		_ = s.SetReadDeadline(time.Now().Add(time.Millisecond))
+		_, err := io.ReadAll(s)
+		if errors.Is(err, os.ErrDeadlineExceeded) {
+			open++
+		}
+	}
+	assert.LessOrEqual(t, open, 32)
+	var sessions []net.Conn
+	for range 3 {
+		s, err := c.Dial("tcp", "gauge-1:22")
+		require.NoError(t, err)
+		sessions = append(sessions, s)
+	}
+	_, err = c.Dial("tcp", "gauge-1:22")
+	require.ErrorContains(t, err, "as many sessions as it may")
+	assert.True(t, echoes(sessions[1]))
+	require.Eventually(t, func() bool { return len(r.Who()) == 0 }, 5*time.Second, 20*time.Millisecond, "idle sessions end")
+	require.Eventually(t, func() bool { _, _, err := c.SendRequest("x", true, nil); return err != nil }, 6*time.Second, 20*time.Millisecond, "and so does a connection without one")
+}
+
+func TestAProcessThatDiesIsStartedAnew(t *testing.T) {
+	p, r, mara, _, _, _ := setUp(t, nil)
+	c, err := r.login(mara)
+	require.NoError(t, err)
+	s, err := c.Dial("tcp", "gauge-1:22")
+	require.NoError(t, err)
+	require.True(t, echoes(s))
+	killChildren(t)
+	assert.True(t, ends(s))
+	p.journal("end of 1: the gateway's process ended")
+	require.Eventually(t, func() bool { return r.connects(mara) }, 5*time.Second, 50*time.Millisecond)
+}
+
+func TestItStopsOnceAllIsOver(t *testing.T) {
+	p, r, mara, _, _, _ := setUp(t, nil)
+	c, err := r.login(mara)
+	require.NoError(t, err)
+	s, err := c.Dial("tcp", "gauge-1:22")
+	require.NoError(t, err)
+	r.stop()
+	time.Sleep(200 * time.Millisecond)
+	_, err = r.login(mara)
+	assert.Error(t, err, "nobody new is let in")
+	assert.True(t, echoes(s), "what goes on goes on")
+	require.NoError(t, s.Close())
+	select {
+	case err := <-r.over:
+		require.NoError(t, err)
+		r.over <- nil
+	case <-time.After(5 * time.Second):
+		t.Fatal("it does not stop")
+	}
+	p.journal("end of 1: the client closed it")
+}
+
+// killChildren kills the processes that face the internet and that this test has started.
+func killChildren(t testing.TB) {
+	list, err := os.ReadDir("/proc")
+	require.NoError(t, err)
+	killed := 0
+	for _, e := range list {
+		line, _ := os.ReadFile("/proc/" + e.Name() + "/cmdline")
+		stat, _ := os.ReadFile("/proc/" + e.Name() + "/stat")
+		_, rest, _ := strings.Cut(string(stat), ") ")
+		words := strings.Fields(rest)
+		if string(line) != "ironbark-gateway\x00" || len(words) < 2 || words[1] != fmt.Sprint(os.Getpid()) {
+			continue
+		}
+		var pid int
+		_, err := fmt.Sscan(e.Name(), &pid)
+		require.NoError(t, err)
+		proc, err := os.FindProcess(pid)
+		require.NoError(t, err)
+		require.NoError(t, proc.Kill())
+		killed++
+	}
+	require.Positive(t, killed)
+}
