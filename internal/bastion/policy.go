@@ -117,6 +117,19 @@ func (c *Policy) from(v4 bool, among flow.Addrs) netip.Addr {
 	return netip.Addr{}
 }
 
+// Families are all addresses of the families in which the gateway can be reached.
+func (c *Policy) Families() (all flow.Addrs) {
+	for _, g := range c.plan.Gateways {
+		if g.Name == c.Gateway && g.Public.Wants4 {
+			all = all.Union(flow.AllIPv4)
+		}
+		if g.Name == c.Gateway && g.Public.Wants6 {
+			all = all.Union(flow.AllIPv6)
+		}
+	}
+	return all
+}
+
 // Request asks to be forwarded.
 type Request struct {
 	Person string

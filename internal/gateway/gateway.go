@@ -420,7 +420,7 @@ func (g *Gateway) forward(ctx context.Context, p *process, id uint64, s *live) {
 	}
 	defer c.Close()
 	g.mu.Lock()
-	s.Machine, s.Since = d.Machine, time.Now()
+	s.Machine, s.Since = d.Machine, g.host.Now()
 	begins := s.Session
 	g.mu.Unlock()
 	number, err := g.host.Began(ctx, begins)

@@ -50,6 +50,9 @@ func (w *Work) AskVia(st *State, ask sentence.Ask, at time.Time) (*Forwarding, e
 			names = append(names, p.Name)
 		}
 	}
+	if own := policy.Families(); clients.Overlaps(own) { // a client of another family is no client of this gateway's
+		clients = clients.Intersect(own)
+	}
 	services, machines := resolve.Services(ask.Services), resolve.Group(ask.To)
 	if len(machines.Machines) == 0 {
 		return nil, &sentence.Error{Problem: fmt.Sprintf("“%s” is nothing that is there", ask.To), Hint: "enact makes what stands in the files only; --draft asks the files"}

@@ -111,7 +111,7 @@ func (g *Gateway) Began(ctx context.Context, s gateway.Session) (int64, error) {
 
 // Ended records that a session is over.
 func (g *Gateway) Ended(ctx context.Context, s gateway.Session, reason string) error {
-	took := sentence.DurationOf(time.Since(s.Since).Truncate(time.Second)).String()
+	took := sentence.DurationOf(g.w.Clock.Now().Sub(s.Since).Truncate(time.Second)).String()
 	_, err := g.note(ctx, s.Person, actSessionEnd, fmt.Sprintf("session %d via %s from %s to %s on %s, after %s, %s there and %s back: %s",
 		s.Number, g.Name, s.Client, s.Machine, flow.TCPPort(s.Port), took, humanize.Bytes(uint64(s.Up)), humanize.Bytes(uint64(s.Down)), reason))
 	return err
