@@ -17,9 +17,12 @@ demo: build
 	./bin/ironbark demo
 
 # What the tests run besides Go: Debian's packages. The race detector needs a C compiler.
+# OpenSSH's server is unpacked and not installed, so that none begins to run on this host.
 packages:
-	@for c in gcc sqlite3 unshare bash puttygen ssh-keygen openssl dot z3; do command -v $$c >/dev/null || missing=yes; done; \
-		[ -z "$$missing" ] || { apt-get update -q && apt-get install -y -q --no-install-recommends gcc libc6-dev sqlite3 util-linux bash putty-tools openssh-client openssl graphviz z3; }
+	@for c in gcc sqlite3 unshare bash puttygen ssh-keygen openssl dot z3 curl ip ssh-audit; do command -v $$c >/dev/null || missing=yes; done; \
+		[ -z "$$missing" ] || { apt-get update -q && apt-get install -y -q --no-install-recommends gcc libc6-dev sqlite3 util-linux bash putty-tools openssh-client openssl graphviz z3 curl iproute2 ssh-audit; }
+	@[ -x /usr/sbin/sshd ] || [ -x .packages/usr/sbin/sshd ] || { apt-get update -q && apt-get install -y -q --no-install-recommends libwrap0 && mkdir -p .packages && \
+		cd .packages && apt-get download -q openssh-server && dpkg -x openssh-server_*.deb . && rm openssh-server_*.deb; }
 
 test: packages
 	go test $(TESTFLAGS) ./...

@@ -55,7 +55,7 @@ func TestScripts(t *testing.T) {
 		Setup: func(e *testscript.Env) error {
 			for key, value := range map[string]string{
 				"PATH":           filepath.Dir(program) + string(os.PathListSeparator) + os.Getenv("PATH"),
-				"IRONBARK_CLOCK": "2026-11-23T09:00:00Z", "COLUMNS": "100", "USER": "mara", "HOME": e.WorkDir,
+				"IRONBARK_CLOCK": "2026-11-23T09:00:00Z", "COLUMNS": "100", "USER": "mara", "HOME": e.WorkDir, "SSHD": sshd(),
 			} {
 				e.Setenv(key, value)
 			}
@@ -69,6 +69,15 @@ func TestScripts(t *testing.T) {
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){"exits": exits, "clock": clock, "document": document},
 	})
+}
+
+// sshd is OpenSSH's server: the host's, or the one that make packages has unpacked.
+func sshd() string {
+	if _, err := os.Stat("/usr/sbin/sshd"); err == nil {
+		return "/usr/sbin/sshd"
+	}
+	path, _ := filepath.Abs("../../.packages/usr/sbin/sshd")
+	return path
 }
 
 // exits runs a program and holds it to an exit status: exits 3 ironbark why …
