@@ -30,8 +30,9 @@ import (
 
 // person is somebody with a key.
 type person struct {
-	name   string
-	signer ssh.Signer
+	name    string
+	signer  ssh.Signer
+	private ed25519.PrivateKey
 }
 
 func newPerson(t testing.TB, name string) person {
@@ -39,7 +40,7 @@ func newPerson(t testing.TB, name string) person {
 	require.NoError(t, err)
 	s, err := ssh.NewSignerFromKey(private)
 	require.NoError(t, err)
-	return person{name, s}
+	return person{name, s, private}
 }
 
 func (p person) public() string {
@@ -58,7 +59,7 @@ func (p person) certified(t testing.TB, by person, alter func(*ssh.Certificate))
 	require.NoError(t, c.SignCert(rand.Reader, by.signer))
 	s, err := ssh.NewCertSigner(c, p.signer)
 	require.NoError(t, err)
-	return person{p.name, s}
+	return person{p.name, s, p.private}
 }
 
 // place is an estate whose machine answers what it is sent.
@@ -191,6 +192,11 @@ type running struct {
 }
 
 func serve(t testing.TB, p *place, alter func(*gateway.Limits)) *running {
+	return serveAt(t, p, p, alter)
+}
+
+// serveAt serves a place, with a host of its own.
+func serveAt(t testing.TB, p *place, h gateway.Host, alter func(*gateway.Limits)) *running {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	f, err := l.(*net.TCPListener).File()
@@ -205,7 +211,7 @@ func serve(t testing.TB, p *place, alter func(*gateway.Limits)) *running {
 		alter(&limits)
 	}
 	r := &running{addr: l.Addr().String(), host: host.PublicKey(), over: make(chan error, 1), log: &bytes.Buffer{}}
-	r.Gateway = gateway.New(p, seed, limits, slog.New(slog.NewTextHandler(r.log, nil)), gateway.Listener{File: f})
+	r.Gateway = gateway.New(h, seed, limits, slog.New(slog.NewTextHandler(r.log, nil)), gateway.Listener{File: f})
 	ctx, stop := context.WithCancel(context.Background())
 	r.stop = stop
 	go func() { r.over <- r.Run(ctx) }()
@@ -301,7 +307,7 @@ func TestASessionIsForwardedAndRecorded(t *testing.T) {
 func TestNothingElseIsForwarded(t *testing.T) {
 	p, r, mara, ilse, watch, _ := setUp(t, func(l *gateway.Limits) { l.PerFailure = 0 })
 	for what, who := range map[string]person{
-		"a stranger's key": {"mara", newPerson(t, "x").signer}, "another name": {"ops", mara.signer}, "somebody without a route": ilse, "somebody else's key": {"mara", ilse.signer}, "the authority itself": {"mara", watch.signer},
+		"a stranger's key": {name: "mara", signer: newPerson(t, "x").signer}, "another name": {name: "ops", signer: mara.signer}, "somebody without a route": ilse, "somebody else's key": {name: "mara", signer: ilse.signer}, "the authority itself": {name: "mara", signer: watch.signer},
 		"a certificate by nobody":          mara.certified(t, ilse, nil),
 		"one for somebody else":            mara.certified(t, watch, func(c *ssh.Certificate) { c.ValidPrincipals = []string{"ilse"} }),
 		"one for everybody":                mara.certified(t, watch, func(c *ssh.Certificate) { c.ValidPrincipals = nil }),

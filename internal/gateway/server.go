@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"golang.org/x/crypto/ssh"
+	"golang.org/x/sys/unix"
 
 	"ironbark/internal/bastion"
 )
@@ -246,6 +247,33 @@ func (s *Server) Serve(ctx context.Context, c net.Conn, client netip.Addr) {
 type clientConn struct {
 	net.Conn
 	client netip.Addr
+}
+
+// halfPacket is how much the SSH library writes first of a packet that is larger, the rest coming at once.
+const halfPacket = 4096
+
+// Write writes. The kernel sends the first part of a packet together with the rest (MSG_MORE, send(2)):
+// alone it would wake the client for nothing.
+func (c *clientConn) Write(p []byte) (n int, err error) {
+	t, tcp := c.Conn.(*net.TCPConn)
+	if !tcp || len(p) != halfPacket {
+		return c.Conn.Write(p)
+	}
+	raw, err := t.SyscallConn()
+	if err != nil {
+		return 0, err
+	}
+	failed := raw.Write(func(fd uintptr) bool {
+		var sent int
+		sent, err = unix.SendmsgN(int(fd), p[n:], nil, nil, unix.MSG_MORE)
+		n += max(0, sent)
+		if errors.Is(err, unix.EAGAIN) || errors.Is(err, unix.EINTR) {
+			err = nil
+			return false
+		}
+		return err != nil || n == len(p)
+	})
+	return n, errors.Join(failed, err)
 }
 
 // RemoteAddr is the client's address.
