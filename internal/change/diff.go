@@ -1,6 +1,7 @@
 package change
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 
@@ -192,8 +193,8 @@ func unalterable(old, t Resource) string {
 		return "the image of a machine that exists cannot be altered"
 	case t.Kind == Machine && !slices.Equal(old.Spec.Subnets, t.Spec.Subnets):
 		return "the subnets of a machine that exists cannot be altered"
-	case t.Kind == Machine && old.Spec.Key != t.Spec.Key:
-		return "the key of a machine that exists is inside it and cannot be altered from here"
+	case t.Kind == Machine && old.Spec.Key != t.Spec.Key && !t.Rotates:
+		return fmt.Sprintf("the key of a machine that exists is inside it: ironbark change machine %s --key %s puts the new one there", t.Name, cmp.Or(t.Spec.Key, "NAME"))
 	case (t.Kind == Machine || t.Kind == Volume) && t.Spec.GB < old.Spec.GB:
 		return fmt.Sprintf("a disk cannot shrink, from %d GB to %d GB", old.Spec.GB, t.Spec.GB)
 	case (t.Kind == Machine || t.Kind == Volume) && t.Spec.Speed != old.Spec.Speed:

@@ -60,6 +60,9 @@ type Resource struct {
 	Unmanaged bool
 	// LastEnacted is what was last enacted, where the resource is not like that any more.
 	LastEnacted *Spec
+	// Rotates is set where the key that is asked for is inside the machine, or is put there before
+	// the machine is altered.
+	Rotates bool
 }
 
 // Spec is what is asked for. Fields that a kind has not stay zero.

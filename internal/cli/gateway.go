@@ -47,6 +47,9 @@ func (a *app) gatewayCommand() *cobra.Command {
 			case who || end != 0:
 				return a.gatewaySessions(ctx, w, args, end)
 			}
+			if a.json {
+				return usage("a gateway that serves has no document: leave --json out; --log json tells what happens")
+			}
 			name, err := a.oneBastion(ctx, w, args)
 			if err != nil {
 				return err
@@ -176,7 +179,9 @@ func logTo(out io.Writer, form string) (*slog.Logger, error) {
 // gatewaySockets lists the sockets that a gateway serves on: those that systemd hands over, or the
 // site's, and the one that was asked for.
 func (a *app) gatewaySockets(ctx context.Context, w *work.Work, name, listen string) (list []gateway.Listener, err error) {
-	list = systemdSockets()
+	if list, err = systemdSockets(); err != nil {
+		return nil, err
+	}
 	if len(list) == 0 {
 		sockets, err := w.Site.ListenGateway(ctx, name)
 		if err != nil {
@@ -246,17 +251,20 @@ func rereadOn(ctx context.Context, g *gateway.Gateway) {
 }
 
 // systemdSockets takes over the sockets of a socket unit (sd_listen_fds(3)).
-func systemdSockets() (list []gateway.Listener) {
-	n, err := strconv.Atoi(os.Getenv("LISTEN_FDS"))
-	if err != nil || os.Getenv("LISTEN_PID") != strconv.Itoa(os.Getpid()) {
-		return nil
+func systemdSockets() (list []gateway.Listener, err error) {
+	n, bad := strconv.Atoi(os.Getenv("LISTEN_FDS"))
+	if bad != nil || os.Getenv("LISTEN_PID") != strconv.Itoa(os.Getpid()) {
+		return nil, nil
 	}
 	for i := range n {
 		fd := 3 + i
+		if listens, err := unix.GetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_ACCEPTCONN); err != nil || listens == 0 {
+			return nil, wrong("descriptor %d, which systemd handed over, is no socket that listens", fd)
+		}
 		unix.CloseOnExec(fd)
 		list = append(list, gateway.Listener{File: os.NewFile(uintptr(fd), "socket"), Keep: true})
 	}
-	return list
+	return list, nil
 }
 
 // notifySystemd tells systemd how it goes (sd_notify(3)), where that asked.

@@ -203,6 +203,9 @@ func (a *app) changeNounCommand(n noun) *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if n.kind == "machine" && in.key != "" && in.key != none && !opt.draft {
+				return a.changeKey(ctx, w, e, in.key, args[0], opt, func() error { return a.edit(ctx, w, old, files, "changed machine "+args[0], opt) })
+			}
 			return a.edit(ctx, w, old, files, "changed "+n.kind+" "+args[0], opt)
 		}),
 	}

@@ -36,6 +36,9 @@ func (a *app) simListenCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if a.json && !loopback {
+				return usage("a command among clients has no document: leave --json out")
+			}
 			if loopback && len(args) > 0 {
 				return usage("--loopback takes no command: run it beside")
 			}

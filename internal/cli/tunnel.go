@@ -30,6 +30,9 @@ func (a *app) tunnelCommand() *cobra.Command {
 			"--because what is closed is opened first, and closed at the end.",
 		Example: "  ironbark tunnel chart-desk:rdp --desktop-file charts.rdp\n  ironbark tunnel tide-archive:tcp/7400=17400 gauge-web-1:https",
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
+			if a.json {
+				return usage("a tunnel has no document: leave --json out")
+			}
 			if len(args) == 0 {
 				return usage("tunnel takes machines and their services: MACHINE:SERVICE")
 			}

@@ -15,6 +15,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"golang.org/x/crypto/ssh"
@@ -90,6 +91,21 @@ func Same(a, b string) bool {
 	x, _, _, _, err1 := ssh.ParseAuthorizedKey([]byte(a))
 	y, _, _, _, err2 := ssh.ParseAuthorizedKey([]byte(b))
 	return err1 == nil && err2 == nil && string(x.Marshal()) == string(y.Marshal())
+}
+
+// Lines lists the keys in a file of authorized keys (sshd(8)), a line each.
+func Lines(text string) (list []string) {
+	for line := range strings.Lines(text) {
+		if _, _, _, _, err := ssh.ParseAuthorizedKey([]byte(line)); err == nil {
+			list = append(list, strings.TrimSpace(line))
+		}
+	}
+	return list
+}
+
+// Among reports whether a public key is among those in a file of authorized keys.
+func Among(text, public string) bool {
+	return slices.ContainsFunc(Lines(text), func(line string) bool { return Same(line, public) })
 }
 
 // Fingerprint is the SHA-256 fingerprint of a public key's line, as OpenSSH

@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"golang.org/x/crypto/ssh"
 
@@ -53,28 +54,47 @@ func (w *Work) keyFor(st *State, t change.Resource, path string) (key, error) {
 	found.public = pair.Public
 	if locked, is := errors.AsType[*sshkey.Locked](err); is {
 		found.locked, found.public, err = true, locked.Public, nil
-		found.agent = w.agentHas(found.public) || found.public == "" && w.agentHas(inside)
+		found.agent = w.agentHas(found.public)
+		if held, ok := w.agentHasOne(inside); found.public == "" && ok {
+			found.public, found.agent = held, true
+		}
+	}
+	if held, ok := w.agentHasOne(inside); errors.Is(err, fs.ErrNotExist) && !given && ok {
+		return key{public: held, agent: true}, nil
 	}
 	_, loose := errors.AsType[*sshkey.Loose](err)
 	switch {
-	case errors.Is(err, fs.ErrNotExist) && !given && w.agentHas(inside):
-		return key{public: inside, agent: true}, nil
 	case errors.Is(err, fs.ErrNotExist):
-		return key{}, &BadKeyError{Why: fmt.Sprintf("the private half of key %s is not here: there is no %s", t.Spec.Key, path), Mend: "say where it is: --key FILE; or add it to your SSH agent", Err: err}
+		return key{}, &BadKeyError{Why: fmt.Sprintf("the private half of key %s is not here: there is no %s", t.Spec.Key, path), Mend: "say where it is: --key FILE; or add it to your SSH agent. Where it is lost: the machine's serial line with a password (ironbark console), or a new machine with another key from a snapshot of this one", Err: err}
 	case loose:
 		return key{}, &BadKeyError{Why: err.Error(), Mend: "close it: chmod 600 " + path, Err: err}
 	case err != nil:
 		return key{}, &BadKeyError{Why: err.Error(), Mend: "say which it is: --key FILE", Err: err}
-	case inside != "" && found.public != "" && !sshkey.Same(found.public, inside):
+	case inside != "" && found.public != "" && !sshkey.Among(inside, found.public):
 		return key{}, &BadKeyError{
-			Why:  fmt.Sprintf("%s does not belong to machine %s: it is %s, and the machine was made with %s", path, t.Name, sshkey.Fingerprint(found.public), sshkey.Fingerprint(inside)),
+			Why:  fmt.Sprintf("%s does not belong to machine %s: it is %s, and inside the machine is %s", path, t.Name, sshkey.Fingerprint(found.public), fingerprints(inside)),
 			Mend: "say which key it is: --key FILE",
 		}
 	}
-	if found.public == "" {
-		found.public = inside
-	}
 	return found, nil
+}
+
+func fingerprints(inside string) string {
+	var list []string
+	for _, line := range sshkey.Lines(inside) {
+		list = append(list, sshkey.Fingerprint(line))
+	}
+	return strings.Join(list, " and ")
+}
+
+// agentHasOne finds one of some keys in the person's SSH agent.
+func (w *Work) agentHasOne(inside string) (public string, ok bool) {
+	for _, line := range sshkey.Lines(inside) {
+		if w.agentHas(line) {
+			return line, true
+		}
+	}
+	return "", false
 }
 
 // agentHas reports whether the person's SSH agent has a key.

@@ -60,6 +60,7 @@ func (w *Work) reviewOf(before *State, files Files, e *estate.Estate, edit bool)
 	if err := tooLong(before, e, now); err != nil {
 		return nil, err
 	}
+	w.inside = before.Report.Keys
 	wanted, err := w.desired(e, before.Report.Resources, own)
 	if err != nil {
 		return nil, err

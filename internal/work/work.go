@@ -19,6 +19,7 @@ import (
 	"ironbark/internal/rights"
 	"ironbark/internal/sentence"
 	"ironbark/internal/site"
+	"ironbark/internal/sshkey"
 )
 
 // Work is one person's work on one estate.
@@ -33,6 +34,9 @@ type Work struct {
 	Caller *Caller
 	// ServeOne runs a gateway of a bastion for one client, where none serves; nil: nobody does.
 	ServeOne func(ctx context.Context, bastion string, from netip.Addr) (net.Conn, error)
+	// Rotating are machines into which a key is put before they are altered.
+	Rotating map[string]bool
+	inside   map[string]string // the keys inside each machine, as they were last read
 	// Discard are the unmanaged resources that an enactment is to take away, by ID. It leaves all others.
 	Discard map[string]bool
 	// Told is called with what was found wrong and mended on the way, in words.
@@ -105,6 +109,7 @@ func (w *Work) drafted(ctx context.Context, files Files) (*State, error) {
 	if err != nil {
 		return nil, err
 	}
+	w.inside = r.Keys
 	wanted, err := w.desired(e, r.Resources, w.sizes(e, r.Resources))
 	if err != nil {
 		return nil, err
@@ -139,7 +144,13 @@ func withoutEnded(p *flow.Plan, ending []Ending) *flow.Plan {
 // wanted lists the resources that an estate asks for.
 func (w *Work) desired(e *estate.Estate, has []change.Resource, own cost.Sizes) ([]change.Resource, error) {
 	c := w.Site.Catalogue()
-	return change.Desired(e, has, own, func(image string) int { return c.Least(image, own) })
+	list, err := change.Desired(e, has, own, func(image string) int { return c.Least(image, own) })
+	for i, t := range list {
+		if key, known := e.Key(t.Spec.Key); known && t.Kind == change.Machine {
+			list[i].Rotates = w.Rotating[t.Name] || sshkey.Among(w.inside[t.Name], key.Public)
+		}
+	}
+	return list, err
 }
 
 // sizes tells how large the site's images of the estate's own and its snapshots

@@ -19,6 +19,7 @@ import (
 	"ironbark/internal/driver"
 	"ironbark/internal/driver/sim/guest"
 	"ironbark/internal/flow"
+	"ironbark/internal/sshkey"
 )
 
 // Dial begins a TCP session from an address. The packet walker decides whether
@@ -137,8 +138,7 @@ func (sv *server) serve(ctx context.Context, c net.Conn) error {
 	}
 	config := &ssh.ServerConfig{
 		PublicKeyCallback: func(meta ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
-			mine, _, _, _, err := ssh.ParseAuthorizedKey([]byte(sv.machine.power.Key))
-			if err != nil || meta.User() != guest.User || string(mine.Marshal()) != string(key.Marshal()) {
+			if meta.User() != guest.User || !sshkey.Among(sv.machine.power.Key, string(ssh.MarshalAuthorizedKey(key))) {
 				return nil, errors.New("no such key")
 			}
 			return &ssh.Permissions{}, nil

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"path"
 	"slices"
 	"strings"
 	"time"
@@ -32,6 +33,7 @@ type powerState struct {
 	Forced  bool                 `json:"hard,omitempty"`
 	Stuck   bool                 `json:"stuck,omitempty"`
 	SetUp   bool                 `json:"setUp,omitempty"` // its first boot was run
+	Keyed   bool                 `json:"keyed,omitempty"` // the key is inside: Key is what is inside now
 	Key     string               `json:"key,omitempty"`   // the public key inside it
 	Hash    string               `json:"hash,omitempty"`  // of its first user's password
 	Host    []byte               `json:"host,omitempty"`  // the seed of its SSH server's key
@@ -174,6 +176,22 @@ func (s *Site) within(t change.Resource, body string) (*guest.Guest, error) {
 	return g, nil
 }
 
+// authorizedKeys has the keys that let people in, as sshd(8) reads them.
+const authorizedKeys = "/home/" + guest.User + "/.ssh/authorized_keys"
+
+// letIn puts the key that a machine was made with into it, once: from then on what is inside counts, and a
+// key that somebody took out there stays out.
+func (in *machineState) letIn() error {
+	if in.power.Keyed || in.power.Key == "" {
+		return nil
+	}
+	in.power.Keyed = true
+	if err := in.guest.Mkdir(path.Dir(authorizedKeys)); err != nil {
+		return err
+	}
+	return in.guest.Write(authorizedKeys, strings.TrimSpace(in.power.Key)+"\n")
+}
+
 // inner is a machine with what is in it.
 type machineState struct {
 	resource change.Resource
@@ -203,6 +221,9 @@ func (s *Site) loadMachine(ctx context.Context, tx *sql.Tx, name string) (*machi
 	if in.guest, err = s.within(in.resource, body); err != nil {
 		return nil, err
 	}
+	if err := in.letIn(); err != nil {
+		return nil, err
+	}
 	return in, store.Each(ctx, tx, `SELECT json_extract(spec, '$.device') FROM resources WHERE kind = 'volume' AND json_extract(spec, '$.machine') = ? ORDER BY 1`, func(scan func(...any) error) error {
 		var device string
 		err := scan(&device)
@@ -213,6 +234,12 @@ func (s *Site) loadMachine(ctx context.Context, tx *sql.Tx, name string) (*machi
 
 // save writes a machine's life and inside.
 func (in *machineState) save(ctx context.Context, tx *sql.Tx) error {
+	if err := in.letIn(); err != nil {
+		return err
+	}
+	if in.power.Keyed {
+		in.power.Key = in.guest.Files[authorizedKeys]
+	}
 	in.power.Listens = in.guest.Listens()
 	text, err := json.Marshal(in.power)
 	if err != nil {
@@ -368,6 +395,7 @@ func (s *Site) initialise(ctx context.Context, tx *sql.Tx, c change.Change, runs
 	if in.guest, err = s.within(t, body); err != nil {
 		return err
 	}
+	in.guest.Remove(authorizedKeys) // of whatever it starts from
 	if t.Spec.Key != "" {
 		if err := tx.QueryRowContext(ctx, `SELECT json_extract(spec, '$.public') FROM resources WHERE kind = 'key' AND name = ?`, t.Spec.Key).Scan(&in.power.Key); err != nil {
 			return fmt.Errorf("the site has no key %s: %w", t.Spec.Key, err)

@@ -88,7 +88,7 @@ func TestWhatTwoShellsWriteAtOnceIsKept(t *testing.T) {
 	_, second, _ := g.Command(t.Context(), "keeper", "echo 2 > /srv/b; apt-get install curl", nil, io.Discard)
 	require.NoError(t, g.Apply(first))
 	require.NoError(t, g.Apply(second))
-	assert.Equal(t, map[string]string{"/srv/a": "1\n", "/srv/b": "2\n"}, g.Files)
+	assert.Equal(t, contents{"/srv/a": "1\n", "/srv/b": "2\n"}, g.Files)
 	assert.Equal(t, []string{"curl"}, g.Packages)
 	assert.Equal(t, []string{"ilse"}, g.Users)
 }
