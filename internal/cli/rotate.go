@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"os"
 
 	"ironbark/internal/estate"
 	"ironbark/internal/work"
@@ -27,11 +26,7 @@ func (a *app) rotation(ctx context.Context, w *work.Work, e *estate.Estate, mach
 	if !has {
 		return nil, wrong("machine %s has no key by which another one could be put into it", machine)
 	}
-	path := keyPath(w, key)
-	if _, err := os.Stat(path); err != nil {
-		path = "" // an SSH agent may have it
-	}
-	return w.NewRotation(machine, old.Public, now.Public, work.Keys{Machine: keyPath(w, was.Key)}, path), nil
+	return w.NewRotation(machine, work.Half{Name: was.Key, Public: old.Public, Path: keyPath(w, was.Key)}, work.Half{Name: key, Public: now.Public, Path: keyPath(w, key)}), nil
 }
 
 // changeKey has an edit of a machine done that gives it another key: the new one is put in and tried

@@ -64,20 +64,27 @@ func (w *Work) AccessPath(ctx context.Context, machine string, keys Keys) (*Acce
 	if err != nil {
 		return nil, err
 	}
-	path := &AccessPath{User: "keeper"}
-	if image, ok := w.Site.Catalogue().Image(t.Spec.Image); ok && image.User != "" {
-		path.User = image.User
-	}
-	way, err := w.wayTo(st, machine, flow.TCPPort(22), keys.Own)
+	path, err := w.access(ctx, st, t, keys.Own)
 	if err != nil {
-		return nil, err
-	}
-	path.Way = *way
-	if path.HostKey, err = w.Site.HostKey(ctx, machine); err != nil {
 		return nil, err
 	}
 	path.key, err = w.keyFor(st, t, keys.Machine)
 	path.KeyPath = path.key.path
+	return path, err
+}
+
+// access is AccessPath without the machine's key.
+func (w *Work) access(ctx context.Context, st *State, t change.Resource, own string) (*AccessPath, error) {
+	path := &AccessPath{User: "keeper"}
+	if image, ok := w.Site.Catalogue().Image(t.Spec.Image); ok && image.User != "" {
+		path.User = image.User
+	}
+	way, err := w.wayTo(st, t.Name, flow.TCPPort(22), own)
+	if err != nil {
+		return nil, err
+	}
+	path.Way = *way
+	path.HostKey, err = w.Site.HostKey(ctx, t.Name)
 	return path, err
 }
 

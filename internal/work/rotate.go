@@ -22,17 +22,22 @@ import (
 //
 // Broken off at any step, at least one of both lets people in, and the same again goes on from there.
 type Rotation struct {
-	w            *Work
-	Machine      string
-	Old, New     string // public keys
-	before, then Keys
+	w        *Work
+	Machine  string
+	Old, New Half
+	Own      string // the person's own key, for bastions; "" for one that is found
+}
+
+// Half is a key of the estate, with the private half that somebody has of it.
+type Half struct {
+	Name   string
+	Public string
+	Path   string // where the private half is, unless an SSH agent has it
 }
 
 // NewRotation returns the rotation of a machine's key to another one of the estate.
-func (w *Work) NewRotation(machine, old, now string, keys Keys, path string) *Rotation {
-	then := keys
-	then.Machine = path
-	return &Rotation{w: w, Machine: machine, Old: old, New: now, before: keys, then: then}
+func (w *Work) NewRotation(machine string, old, now Half) *Rotation {
+	return &Rotation{w: w, Machine: machine, Old: old, New: now}
 }
 
 // authorizedKeys is where sshd(8) reads them, from the home of whoever logs in.
@@ -43,11 +48,11 @@ func (r *Rotation) In(ctx context.Context) error {
 	if r.tried(ctx) == nil { // it is inside already
 		return nil
 	}
-	err := r.edit(ctx, r.before, func(text string) string {
-		if sshkey.Among(text, r.New) {
+	err := r.edit(ctx, r.Old, func(text string) string {
+		if sshkey.Among(text, r.New.Public) {
 			return text
 		}
-		return strings.TrimRight(text, "\n") + "\n" + strings.TrimSpace(r.New) + "\n"
+		return strings.TrimRight(text, "\n") + "\n" + strings.TrimSpace(r.New.Public) + "\n"
 	})
 	if err != nil {
 		return fmt.Errorf("the new key cannot be put into %s: %w", r.Machine, err)
@@ -60,10 +65,10 @@ func (r *Rotation) In(ctx context.Context) error {
 
 // Out takes the old key out, by the new one.
 func (r *Rotation) Out(ctx context.Context) error {
-	err := r.edit(ctx, r.then, func(text string) string {
+	err := r.edit(ctx, r.New, func(text string) string {
 		var left strings.Builder
 		for line := range strings.Lines(text) {
-			if !sshkey.Same(line, r.Old) {
+			if !sshkey.Same(line, r.Old.Public) {
 				left.WriteString(line)
 			}
 		}
@@ -77,24 +82,51 @@ func (r *Rotation) Out(ctx context.Context) error {
 
 // tried logs in with the new key.
 func (r *Rotation) tried(ctx context.Context) error {
-	client, err := r.login(ctx, r.then)
+	client, err := r.login(ctx, r.New)
 	if err != nil {
 		return err
 	}
 	return client.Close()
 }
 
-func (r *Rotation) login(ctx context.Context, keys Keys) (*ssh.Client, error) {
-	way, err := r.w.AccessPath(ctx, r.Machine, keys)
+// login logs in with one of both keys and no other.
+func (r *Rotation) login(ctx context.Context, by Half) (*ssh.Client, error) {
+	k, err := r.w.privateHalf(by)
 	if err != nil {
 		return nil, err
 	}
+	st, t, err := r.w.machine(ctx, r.Machine)
+	if err != nil {
+		return nil, err
+	}
+	way, err := r.w.access(ctx, st, t, r.Own)
+	if err != nil {
+		return nil, err
+	}
+	way.key = k
 	return r.w.Connect(ctx, way, func() (string, error) { return "", ErrNobodyToAsk })
 }
 
+// privateHalf finds the private half of a key. The error is a *BadKeyError.
+func (w *Work) privateHalf(h Half) (key, error) {
+	pair, err := sshkey.Load(h.Path)
+	locked, is := errors.AsType[*sshkey.Locked](err)
+	switch {
+	case err == nil && sshkey.Same(pair.Public, h.Public):
+		return key{path: h.Path, public: h.Public}, nil
+	case w.agentHas(h.Public):
+		return key{public: h.Public, agent: true}, nil
+	case is && (locked.Public == "" || sshkey.Same(locked.Public, h.Public)):
+		return key{path: h.Path, public: h.Public, locked: true}, nil
+	case err == nil:
+		err = fmt.Errorf("%s holds another key", h.Path)
+	}
+	return key{}, &BadKeyError{Why: fmt.Sprintf("the private half of key %s is not to be had: %v", h.Name, err), Mend: "put it there, or add it to your SSH agent", Err: err}
+}
+
 // edit rewrites the machine's file of keys, whole or not at all.
-func (r *Rotation) edit(ctx context.Context, keys Keys, do func(string) string) (err error) {
-	client, err := r.login(ctx, keys)
+func (r *Rotation) edit(ctx context.Context, by Half, do func(string) string) (err error) {
+	client, err := r.login(ctx, by)
 	if err != nil {
 		return err
 	}
