@@ -17,7 +17,7 @@ import (
 // layers are the packages from the bottom up. A package imports only those above
 // it in this list; those of one line do not import one another.
 var layers = [][]string{
-	{"internal/confine", "internal/clientnet"},
+	{"internal/confine", "internal/clientnet", "internal/unixsocket"},
 	{"internal/flow/span", "internal/sentence", "internal/journal", "internal/sshkey", "internal/store", "internal/picture", "internal/imagefile", "internal/driver/sim/guest", "internal/seen", "internal/parallel", "internal/quickjson"},
 	{"internal/estate"},
 	{"internal/flow", "internal/cost"},

@@ -8,10 +8,10 @@ import (
 	"net"
 	"net/netip"
 	"os"
-	"path/filepath"
 	"time"
 
 	"ironbark/internal/gateway"
+	"ironbark/internal/unixsocket"
 	"ironbark/internal/work"
 )
 
@@ -36,7 +36,7 @@ func (a *app) serveOne(w *work.Work) func(context.Context, string, netip.Addr) (
 		if err != nil {
 			return nil, err
 		}
-		file, client, err := privateSocket(dir)
+		file, client, err := privateSocket(ctx, dir)
 		if err != nil {
 			return nil, errors.Join(err, release())
 		}
@@ -80,24 +80,17 @@ func (s *servedConn) Close() error {
 
 // privateSocket returns a socket that clients are accepted on, and the one connection to it that there
 // will ever be.
-func privateSocket(dir string) (file *os.File, client net.Conn, err error) {
+func privateSocket(ctx context.Context, dir string) (file *os.File, client net.Conn, err error) {
 	at, err := os.MkdirTemp(dir, "one-")
 	if err != nil {
 		return nil, nil, err
 	}
 	defer os.RemoveAll(at)
-	d, err := os.Open(at)
+	l, err := unixsocket.Listen(at, "socket")
 	if err != nil {
 		return nil, nil, err
 	}
-	defer d.Close()
-	name := &net.UnixAddr{Name: filepath.Join("/proc/self/fd", fmt.Sprint(d.Fd()), "socket"), Net: "unix"}
-	l, err := net.ListenUnix("unix", name)
-	if err != nil {
-		return nil, nil, err
-	}
-	l.SetUnlinkOnClose(false)
-	client, err = net.DialUnix("unix", nil, name)
+	client, err = unixsocket.Dial(ctx, at, "socket")
 	if err == nil {
 		file, err = l.File()
 	}

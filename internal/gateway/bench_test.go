@@ -38,31 +38,18 @@ type jump struct {
 
 // target sends what it is asked for: a line with a number of bytes.
 func target(b testing.TB) net.Listener {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(b, err)
-	b.Cleanup(func() { _ = l.Close() })
-	go func() {
-		for {
-			c, err := l.Accept()
-			if err != nil {
+	return accepting(b, func(c net.Conn) {
+		for r := bufio.NewReader(c); ; {
+			line, err := r.ReadString('\n')
+			n, bad := strconv.ParseInt(strings.TrimSpace(line), 10, 64)
+			if err != nil || bad != nil {
 				return
 			}
-			go func() {
-				defer c.Close()
-				for r := bufio.NewReader(c); ; {
-					line, err := r.ReadString('\n')
-					n, bad := strconv.ParseInt(strings.TrimSpace(line), 10, 64)
-					if err != nil || bad != nil {
-						return
-					}
-					if _, err := io.CopyN(c, zeros{}, n); err != nil {
-						return
-					}
-				}
-			}()
+			if _, err := io.CopyN(c, zeros{}, n); err != nil {
+				return
+			}
 		}
-	}()
-	return l
+	})
 }
 
 type zeros struct{}

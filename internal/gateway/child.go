@@ -49,7 +49,7 @@ func serve() error {
 	if err != nil {
 		return err
 	}
-	w := newWire(messages)
+	w := newWire(messages, mostFromParent)
 	m, err := w.receive()
 	if err != nil || m.Hello == nil || len(m.Hello.HostKey) != ed25519.SeedSize {
 		return errors.Join(errors.New("there is nobody to serve for"), err)

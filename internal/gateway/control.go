@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"net"
 	"os"
 	"path/filepath"
@@ -13,6 +12,8 @@ import (
 	"time"
 
 	"golang.org/x/sys/unix"
+
+	"ironbark/internal/unixsocket"
 )
 
 // controlName begins the name of the socket by which a running gateway is spoken with. Whoever can open
@@ -58,31 +59,13 @@ func Lock(dir string, alone bool) (release func() error, err error) {
 	return f.Close, nil
 }
 
-// inDir gives a file in a folder a path that is short enough for a socket's (108 bytes, unix(7)).
-func inDir(dir, name string, do func(path string) error) error {
-	d, err := os.Open(dir)
-	if err != nil {
-		return err
-	}
-	defer d.Close()
-	return do(fmt.Sprintf("/proc/self/fd/%d/%s", d.Fd(), name))
-}
-
 // Control answers questions in a folder until ctx ends. The caller holds the folder's lock.
 func (g *Gateway) Control(ctx context.Context, dir string) error {
-	var l *net.UnixListener
 	name := controlName + strconv.Itoa(os.Getpid())
-	err := inDir(dir, name, func(path string) (err error) {
-		if err := os.Remove(path); err != nil && !errors.Is(err, os.ErrNotExist) {
-			return err
-		}
-		l, err = net.ListenUnix("unix", &net.UnixAddr{Name: path, Net: "unix"})
-		return err
-	})
+	l, err := unixsocket.Listen(dir, name)
 	if err != nil {
 		return err
 	}
-	l.SetUnlinkOnClose(false)
 	context.AfterFunc(ctx, func() {
 		_ = l.Close()
 		_ = os.Remove(filepath.Join(dir, name))
@@ -169,11 +152,9 @@ func askAll(dir string, q question) (list []Session, ended bool, err error) {
 }
 
 func ask(dir, name string, q question) (r reply, err error) {
-	var c net.Conn
-	err = inDir(dir, name, func(path string) (err error) {
-		c, err = net.DialTimeout("unix", path, controlTime)
-		return err
-	})
+	ctx, cancel := context.WithTimeout(context.Background(), controlTime)
+	defer cancel()
+	c, err := unixsocket.Dial(ctx, dir, name)
 	if errors.Is(err, os.ErrNotExist) || errors.Is(err, unix.ECONNREFUSED) {
 		return r, ErrNotRunning
 	}

@@ -160,6 +160,7 @@ func (g *Gateway) attend(ctx, background context.Context, p *process) (drained b
 	g.tell(p, policy)
 	gone := make(chan struct{})
 	empty := make(chan struct{})
+	var once sync.Once
 	go func() {
 		defer close(gone)
 		for {
@@ -168,7 +169,7 @@ func (g *Gateway) attend(ctx, background context.Context, p *process) (drained b
 				return
 			}
 			if m.Op == opDrained {
-				close(empty)
+				once.Do(func() { close(empty) })
 				continue
 			}
 			g.heard(background, p, m)
@@ -189,7 +190,7 @@ func (g *Gateway) attend(ctx, background context.Context, p *process) (drained b
 			_ = unix.Shutdown(int(l.File.Fd()), unix.SHUT_RDWR) // clients are refused, and do not wait
 		}
 	}
-	_ = p.wire.send(message{Op: opDrain})
+	_ = p.send(message{Op: opDrain})
 	select {
 	case <-gone:
 	case <-empty:
@@ -208,8 +209,8 @@ func (g *Gateway) attend(ctx, background context.Context, p *process) (drained b
 // tell tells a process whom it may let in.
 func (g *Gateway) tell(p *process, policy *bastion.Policy) {
 	access := policy.Access()
-	_ = p.wire.send(message{Op: opLimit, N: policy.Sessions})
-	_ = p.wire.send(message{Op: opAccess, Access: &access})
+	_ = p.send(message{Op: opLimit, N: policy.Sessions})
+	_ = p.send(message{Op: opAccess, Access: &access})
 }
 
 // Refresh looks at once whether anything has changed.
@@ -270,7 +271,7 @@ func (g *Gateway) look(ctx context.Context) error {
 		g.log.Info("what the gateway goes by has changed")
 		g.tell(p, policy)
 	case due:
-		_ = p.wire.send(message{Op: opRefresh})
+		_ = p.send(message{Op: opRefresh})
 	default:
 		return nil
 	}
@@ -302,7 +303,7 @@ func (g *Gateway) judgeAgain(policy *bastion.Policy) {
 func (g *Gateway) endLocked(id uint64, s *live, reason string) {
 	s.over, s.reason, s.since = true, reason, time.Now()
 	if g.child != nil {
-		_ = g.child.wire.send(message{Op: opEnd, Session: &session{ID: id, Reason: reason}})
+		_ = g.child.send(message{Op: opEnd, Session: &session{ID: id, Reason: reason}})
 	}
 }
 
@@ -401,7 +402,7 @@ func (g *Gateway) heard(ctx context.Context, p *process, m message) {
 
 func (g *Gateway) refuse(p *process, id uint64, reason string, failed bool) {
 	g.metrics.refused.Inc()
-	_ = p.wire.send(message{Op: opRefuse, Session: &session{ID: id, Reason: reason, Failed: failed}})
+	_ = p.send(message{Op: opRefuse, Session: &session{ID: id, Reason: reason, Failed: failed}})
 }
 
 // forward judges a request, connects, records, and hands the connection over, in this order: nothing
@@ -483,7 +484,7 @@ func handOver(p *process, id uint64, c net.Conn) error {
 	if err != nil {
 		return err
 	}
-	return errors.Join(sendMachine(p.machines, id, int(file.Fd())), file.Close())
+	return errors.Join(p.hand(id, int(file.Fd())), file.Close())
 }
 
 func (g *Gateway) drop(id uint64) {

@@ -14,6 +14,7 @@ import (
 	"os"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -75,8 +76,8 @@ type place struct {
 	number  int64
 }
 
-// newPlace makes a place; %s of nouns are public keys.
-func newPlace(t testing.TB, nouns string, rules ...string) *place {
+// accepting listens, and answers each connection.
+func accepting(t testing.TB, answer func(net.Conn)) net.Listener {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = l.Close() })
@@ -88,10 +89,16 @@ func newPlace(t testing.TB, nouns string, rules ...string) *place {
 			}
 			go func() {
 				defer c.Close()
-				_, _ = io.Copy(c, c)
+				answer(c)
 			}()
 		}
 	}()
+	return l
+}
+
+// newPlace makes a place; %s of nouns are public keys.
+func newPlace(t testing.TB, nouns string, rules ...string) *place {
+	l := accepting(t, func(c net.Conn) { _, _ = io.Copy(c, c) })
 	p := &place{t: t, target: l}
 	p.enact(nouns, rules...)
 	return p
@@ -457,15 +464,26 @@ func TestLimits(t *testing.T) {
 }
 
 func TestAProcessThatDiesIsStartedAnew(t *testing.T) {
-	p, r, mara, _, _, _ := setUp(t, nil)
+	p, r, mara, _, _, files := setUp(t, nil)
 	c, err := r.login(mara)
 	require.NoError(t, err)
 	s, err := c.Dial("tcp", "gauge-1:22")
 	require.NoError(t, err)
 	require.True(t, echoes(s))
-	killChildren(t)
+	toChildren(t, syscall.SIGKILL)
 	assert.True(t, ends(s))
 	p.journal("end of 1: the gateway's process ended")
+	require.Eventually(t, func() bool { return r.connects(mara) }, 5*time.Second, 50*time.Millisecond)
+
+	// one that does not do what it is told is killed
+	c, err = r.login(mara)
+	require.NoError(t, err)
+	s, err = c.Dial("tcp", "gauge-1:22")
+	require.NoError(t, err)
+	p.enact(files, "route ssh to gauge-2 via beacon for ops")
+	toChildren(t, syscall.SIGSTOP)
+	require.Eventually(t, func() bool { return ends(s) }, 6*time.Second, 50*time.Millisecond)
+	p.enact(files, "route ssh to gauge-1 via beacon for ops")
 	require.Eventually(t, func() bool { return r.connects(mara) }, 5*time.Second, 50*time.Millisecond)
 }
 
@@ -491,8 +509,8 @@ func TestItStopsOnceAllIsOver(t *testing.T) {
 	p.journal("end of 1: the client closed it")
 }
 
-// killChildren kills the processes that face the internet and that this test has started.
-func killChildren(t testing.TB) {
+// toChildren sends a signal to the processes that face the internet and that this test has started.
+func toChildren(t testing.TB, signal syscall.Signal) {
 	list, err := os.ReadDir("/proc")
 	require.NoError(t, err)
 	killed := 0
@@ -509,7 +527,7 @@ func killChildren(t testing.TB) {
 		require.NoError(t, err)
 		proc, err := os.FindProcess(pid)
 		require.NoError(t, err)
-		require.NoError(t, proc.Kill())
+		require.NoError(t, proc.Signal(signal))
 		killed++
 	}
 	require.Positive(t, killed)

@@ -36,7 +36,7 @@ func (g *Gateway) startChild() (p *process, err error) {
 	if err != nil {
 		return nil, errors.Join(err, messages.Close(), messagesThere.Close())
 	}
-	p = &process{wire: newWire(messages), machines: machines, stderr: &lastWords{}, gone: make(chan struct{})}
+	p = &process{wire: newWire(messages, mostFromChild), machines: machines, stderr: &lastWords{}, gone: make(chan struct{})}
 	c := exec.Command("/proc/self/exe")
 	c.Args, c.Env, c.Dir, c.Stderr = []string{childName}, []string{}, "/", p.stderr
 	c.ExtraFiles = []*os.File{messagesThere, machinesThere}
@@ -60,7 +60,7 @@ func (g *Gateway) startChild() (p *process, err error) {
 		_ = c.Wait()
 		close(p.gone)
 	}()
-	return p, p.wire.send(message{Op: opHello, Hello: h})
+	return p, p.send(message{Op: opHello, Hello: h})
 }
 
 // stop lets the process end, and kills it where it does not. It returns once it is gone.
@@ -78,6 +78,27 @@ func (p *process) stop() {
 func (p *process) Close() (err error) {
 	p.once.Do(func() { err = errors.Join(p.wire.c.Close(), p.machines.Close()) })
 	return err
+}
+
+// send tells the process something. One that does not listen is killed: it may not keep the other from
+// ending what is to end.
+func (p *process) send(m message) error {
+	err := p.wire.c.SetWriteDeadline(time.Now().Add(obeyWithin))
+	if err == nil {
+		err = p.wire.send(m)
+	}
+	if err != nil {
+		p.kill()
+	}
+	return err
+}
+
+// hand hands a connection to a machine over.
+func (p *process) hand(id uint64, fd int) error {
+	if err := p.machines.SetWriteDeadline(time.Now().Add(obeyWithin)); err != nil {
+		return err
+	}
+	return sendMachine(p.machines, id, fd)
 }
 
 func (p *process) kill() { _ = p.cmd.Process.Kill() }

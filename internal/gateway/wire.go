@@ -1,6 +1,8 @@
 package gateway
 
 import (
+	"bufio"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -79,16 +81,24 @@ type session struct {
 	Failed bool   `json:"failed,omitempty"`
 }
 
-// wire is one end of the messages. It is safe for concurrent use.
+// wire is one end of the messages, one a line. It is safe for concurrent use.
 type wire struct {
-	c  io.ReadWriteCloser
+	c  net.Conn
 	mu sync.Mutex
-	in *json.Decoder
+	in *bufio.Scanner
 	to *json.Encoder
 }
 
-func newWire(c io.ReadWriteCloser) *wire {
-	return &wire{c: c, in: json.NewDecoder(c), to: json.NewEncoder(c)}
+// The longest messages: the process that faces the internet is trusted with little of the other's memory.
+const (
+	mostFromChild  = 4 << 20
+	mostFromParent = 256 << 20
+)
+
+func newWire(c net.Conn, most int) *wire {
+	w := &wire{c: c, in: bufio.NewScanner(c), to: json.NewEncoder(c)}
+	w.in.Buffer(nil, most)
+	return w
 }
 
 func (w *wire) send(m message) error {
@@ -99,8 +109,10 @@ func (w *wire) send(m message) error {
 
 // receive returns the next message. It is for one reader.
 func (w *wire) receive() (m message, err error) {
-	err = w.in.Decode(&m)
-	return m, err
+	if !w.in.Scan() {
+		return m, cmp.Or(w.in.Err(), io.EOF)
+	}
+	return m, json.Unmarshal(w.in.Bytes(), &m)
 }
 
 // sendMachine hands a connection over.

@@ -12,6 +12,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"ironbark/internal/driver"
+	"ironbark/internal/unixsocket"
 )
 
 // gatewaysDir has a socket for each bastion whose gateway serves. Only their owner connects to them,
@@ -27,43 +28,21 @@ func (s *Site) ListenGateway(_ context.Context, bastion string) ([]driver.Gatewa
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, err
 	}
-	if err := os.Remove(filepath.Join(dir, bastion)); err != nil && !errors.Is(err, os.ErrNotExist) {
+	l, err := unixsocket.Listen(dir, bastion)
+	if err != nil {
 		return nil, err
 	}
-	var f *os.File
-	err := inDir(dir, bastion, func(path string) error {
-		l, err := net.ListenUnix("unix", &net.UnixAddr{Name: path, Net: "unix"})
-		if err != nil {
-			return err
-		}
-		l.SetUnlinkOnClose(false)
-		f, err = l.File()
-		return errors.Join(err, l.Close())
-	})
-	if err != nil {
+	f, err := l.File()
+	if err = errors.Join(err, l.Close()); err != nil {
 		return nil, err
 	}
 	return []driver.GatewaySocket{{File: f, Told: true}}, nil
 }
 
-// inDir gives a file in a folder a path that is short enough for a socket's (108 bytes, unix(7)).
-func inDir(dir, name string, do func(path string) error) error {
-	d, err := os.Open(dir)
-	if err != nil {
-		return err
-	}
-	defer d.Close()
-	return do(fmt.Sprintf("/proc/self/fd/%d/%s", d.Fd(), name))
-}
-
 // callGateway connects a client to a bastion's gateway. The session ends within a second of the
 // moment at which the tables keep the client out.
-func (s *Site) callGateway(ctx context.Context, p driver.Packet, bastion string) (c net.Conn, err error) {
-	err = inDir(filepath.Join(s.dir, gatewaysDir), bastion, func(path string) error {
-		var d net.Dialer
-		c, err = d.DialContext(ctx, "unix", path)
-		return err
-	})
+func (s *Site) callGateway(ctx context.Context, p driver.Packet, bastion string) (net.Conn, error) {
+	c, err := unixsocket.Dial(ctx, filepath.Join(s.dir, gatewaysDir), bastion)
 	if errors.Is(err, os.ErrNotExist) || errors.Is(err, unix.ECONNREFUSED) {
 		return nil, &driver.NoGatewayError{Bastion: bastion}
 	}
@@ -74,7 +53,7 @@ func (s *Site) callGateway(ctx context.Context, p driver.Packet, bastion string)
 		return nil, errors.Join(err, c.Close())
 	}
 	ctx, cancel := context.WithCancel(context.WithoutCancel(ctx))
-	g := &gatewayConn{UnixConn: c.(*net.UnixConn), left: cancel}
+	g := &gatewayConn{UnixConn: c, left: cancel}
 	s.watch(ctx, p, "", func() {
 		_ = unix.Shutdown(g.fd(), unix.SHUT_RDWR)
 		cancel()
