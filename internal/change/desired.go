@@ -3,6 +3,7 @@ package change
 import (
 	"cmp"
 	"slices"
+	"strings"
 
 	"ironbark/internal/estate"
 	"ironbark/internal/flow"
@@ -108,7 +109,7 @@ func subnetSpec(n estate.Network, s estate.Subnet) Spec {
 
 func machineSpec(e *estate.Estate, m estate.Machine, gb int) Spec {
 	s := Spec{
-		Image: m.Image, Size: m.Size, Key: m.Key, Subnets: m.Subnets, Password: m.Password,
+		Image: m.Image, Size: m.Size, Key: strings.Join(m.Keys, keySeparator), Subnets: m.Subnets, Password: m.Password,
 		Auto4: m.Address.Auto, Fixed: m.Address.Fixed, Reserved: m.Address.Reserved,
 		GB: gb, Speed: cmp.Or(m.Disk.Speed, estate.Standard), Console: cmp.Or(m.Console, e.Console) == estate.On,
 	}

@@ -65,6 +65,17 @@ type Resource struct {
 	Rotates bool
 }
 
+// keySeparator stands between the names of a machine's keys, where it has several.
+const keySeparator = ","
+
+// Keys lists the names of a machine's keys.
+func (s Spec) Keys() []string {
+	if s.Key == "" {
+		return nil
+	}
+	return strings.Split(s.Key, keySeparator)
+}
+
 // Spec is what is asked for. Fields that a kind has not stay zero.
 type Spec struct {
 	Public   string                  `json:"public,omitempty"` // a key's public half
@@ -76,7 +87,7 @@ type Spec struct {
 	For      string                  `json:"for,omitempty"`
 	Image    string                  `json:"image,omitempty"`
 	Size     string                  `json:"size,omitempty"`
-	Key      string                  `json:"key,omitempty"`
+	Key      string                  `json:"key,omitempty"` // of a machine: see Keys
 	Tags     map[string]string       `json:"tags,omitempty"`
 	Inside   map[string][]netip.Addr `json:"inside,omitempty"` // addresses by subnet
 	Subnets  []string                `json:"subnets,omitempty"`
@@ -236,7 +247,7 @@ func (t Resource) Describe() string {
 	add("allocates "+strings.Join(s.Allocate, ", "), len(s.Allocate) > 0)
 	add("DNS "+addrs(s.DNS), len(s.DNS) > 0)
 	add("at "+strings.Join(s.Subnets, ", "), len(s.Subnets) > 0)
-	add("key "+s.Key, s.Key != "")
+	add("key "+strings.Join(s.Keys(), ", "), s.Key != "")
 	add("with a password", s.Password)
 	add("set up by "+setupNames(s.Setup), len(s.Setup) > 0)
 	add("with a console", s.Console)
@@ -373,7 +384,7 @@ func (t Resource) StandsIn(o Resource) bool {
 	case Network:
 		return t.Spec.Network == o.Name
 	case Key:
-		return t.Kind == Machine && t.Spec.Key == o.Name
+		return t.Kind == Machine && slices.Contains(t.Spec.Keys(), o.Name)
 	}
 	return slices.Contains(t.needs(), o.ID())
 }

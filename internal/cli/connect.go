@@ -15,6 +15,7 @@ import (
 	"golang.org/x/term"
 
 	"ironbark/internal/cli/view"
+	"ironbark/internal/flow"
 	"ironbark/internal/sentence"
 	"ironbark/internal/work"
 )
@@ -94,6 +95,26 @@ func (a *app) tellClosed(w *work.Work, err error) {
 	}
 	if others := closed.Others(w.Person); len(others) > 0 {
 		a.print.NoteWrap("  whom to ask: ", strings.Join(others, ", "))
+	}
+}
+
+// howToConnect tells what gets the person into a machine that was just made, where it has an SSH server.
+func (a *app) howToConnect(ctx context.Context, w *work.Work, machine string) {
+	_, err := w.WayTo(ctx, machine, flow.TCPPort(22), work.Keys{})
+	closed, is := errors.AsType[*work.NoAccessError](err)
+	_, key := errors.AsType[*work.BadKeyError](err)
+	switch {
+	case err == nil || key:
+		a.print.Note("next: ironbark connect %s", machine)
+	case is && closed.Offers(w.Person):
+		a.print.Note("next: ironbark connect %s --for 1h --because \"…\"", machine)
+	case is:
+		for _, p := range closed.Answer.Parts {
+			if mend := closed.Answer.Mend(p, w.Person); !p.Open && len(mend) > 0 {
+				a.print.NoteWrap("next, to get in: ", strings.TrimPrefix(mend[0], "ironbark "))
+				return
+			}
+		}
 	}
 }
 

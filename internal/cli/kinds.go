@@ -25,7 +25,7 @@ type noun struct {
 
 // nounInput holds the options of all kinds.
 type nounInput struct {
-	image, size, key, network, subnet, use                           string
+	image, size, network, subnet, use                                string
 	disk, speed, console, password, machine, device, from, volume    string
 	file, family, to, public                                         string
 	at, space, ranges, joins, groups, keys, dns, gateway, allocation []string
@@ -279,7 +279,7 @@ func machineFlags(c *cobra.Command, in *nounInput, adding bool) {
 	c.Flags().StringVar(&in.size, "size", "", "how much of a host it gets")
 	c.Flags().StringSliceVar(&in.at, "at", nil, "the subnets it stands in, an interface in each")
 	c.Flags().StringSliceVar(&in.inside, "inside", nil, "inside addresses that it asks for (default: free ones)")
-	c.Flags().StringVar(&in.key, "key", "", "the key that lets administrators in")
+	c.Flags().StringSliceVar(&in.keys, "key", nil, "the keys of which any lets administrators in")
 	c.Flags().StringVar(&in.password, "password", "", "ask, generate or stdin: its first user may log in with it; none")
 	c.Flags().StringSliceVar(&in.address, "address", nil, "its public address: auto, a given or a reserved one; none")
 	c.Flags().StringVar(&in.disk, "disk", "", "its system disk in GB (default: as the image needs)")
@@ -297,7 +297,7 @@ func machineFields(in *nounInput) (e entry, err error) {
 	e.word("size", in.size)
 	e.list("at", in.at, false)
 	e.list("inside", in.inside, false)
-	e.word("key", in.key)
+	e.list("key", in.keys, false)
 	e.list("address", in.address, false)
 	if in.speed != "" && in.disk == "" {
 		e = append(e, estate.Field{Key: "disk", Value: estate.Mapping(estate.Field{Key: "kind", Value: estate.Word(in.speed)})})

@@ -61,7 +61,13 @@ func (a *app) addNounCommand(n noun) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.edit(ctx, w, old, files, "added "+n.kind+" "+strings.Join(names, ", "), opt)
+			if err := a.edit(ctx, w, old, files, "added "+n.kind+" "+strings.Join(names, ", "), opt); err != nil || n.kind != "machine" || opt.draft {
+				return err
+			}
+			if image, known := w.Site.Catalogue().Image(in.image); !known || slices.Contains(image.Listens, "ssh") {
+				a.howToConnect(ctx, w, names[0])
+			}
+			return nil
 		}),
 	}
 	n.flags(c, in, true)
@@ -203,8 +209,8 @@ func (a *app) changeNounCommand(n noun) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if n.kind == "machine" && in.key != "" && in.key != none && !opt.draft {
-				return a.changeKey(ctx, w, e, in.key, args[0], opt, func() error { return a.edit(ctx, w, old, files, "changed machine "+args[0], opt) })
+			if n.kind == "machine" && len(in.keys) > 0 && !opt.draft {
+				return a.changeKeys(ctx, w, e, in.keys, args[0], opt, func() error { return a.edit(ctx, w, old, files, "changed machine "+args[0], opt) })
 			}
 			return a.edit(ctx, w, old, files, "changed "+n.kind+" "+args[0], opt)
 		}),

@@ -2,37 +2,61 @@ package cli
 
 import (
 	"context"
+	"slices"
 
 	"ironbark/internal/estate"
 	"ironbark/internal/work"
 )
 
-// rotation readies what puts another key into a machine that runs, where an edit asks for that; nil
-// where it does not.
-func (a *app) rotation(ctx context.Context, w *work.Work, e *estate.Estate, machine, key string) (*work.Rotation, error) {
+// rotation readies what gives a machine that runs other keys; nil where an edit does not ask for that.
+func (a *app) rotation(ctx context.Context, w *work.Work, e *estate.Estate, machine string, keys []string) (*work.Rotation, error) {
 	st, err := w.Installed(ctx)
 	if err != nil {
 		return nil, err
 	}
-	now, known := e.Key(key)
-	if !known {
-		return nil, nil // what checks the files tells it
-	}
 	was, there := st.Estate.Machine(machine)
-	if !there || was.Key == key {
+	if !there {
 		return nil, nil
 	}
-	old, has := st.Estate.Key(was.Key)
-	if !has {
-		return nil, wrong("machine %s has no key by which another one could be put into it", machine)
+	r := w.NewRotation(machine)
+	for _, name := range was.Keys {
+		if key, known := st.Estate.Key(name); known {
+			half := work.Half{Name: name, Public: key.Public, Path: keyPath(w, name)}
+			r.Old = append(r.Old, half)
+			if slices.Contains(keys, name) {
+				r.Stay = append(r.Stay, half)
+			} else {
+				r.Go = append(r.Go, half)
+			}
+		}
 	}
-	return w.NewRotation(machine, work.Half{Name: was.Key, Public: old.Public, Path: keyPath(w, was.Key)}, work.Half{Name: key, Public: now.Public, Path: keyPath(w, key)}), nil
+	for _, name := range keys {
+		key, known := e.Key(name)
+		if !known {
+			return nil, nil // what checks the files tells it
+		}
+		if !slices.Contains(was.Keys, name) {
+			r.New = append(r.New, work.Half{Name: name, Public: key.Public, Path: keyPath(w, name)})
+		}
+	}
+	switch {
+	case len(r.New)+len(r.Go) == 0:
+		return nil, nil
+	case len(r.Old) == 0:
+		return nil, wrong("machine %s has no key by which another one could be put into it", machine)
+	case len(r.New)+len(r.Stay) == 0:
+		return nil, wrong("machine %s would be left without a key: name the one that is to stay, or a new one", machine)
+	}
+	return r, nil
 }
 
-// changeKey has an edit of a machine done that gives it another key: the new one is put in and tried
-// before, and the old one taken out after.
-func (a *app) changeKey(ctx context.Context, w *work.Work, e *estate.Estate, key, machine string, opt *editing, edit func() error) error {
-	r, err := a.rotation(ctx, w, e, machine, key)
+// changeKeys has an edit of a machine done that gives it other keys: new ones are put in and tried before,
+// and old ones taken out after.
+func (a *app) changeKeys(ctx context.Context, w *work.Work, e *estate.Estate, keys []string, machine string, opt *editing, edit func() error) error {
+	if slices.Equal(keys, []string{none}) {
+		keys = nil
+	}
+	r, err := a.rotation(ctx, w, e, machine, keys)
 	if err != nil {
 		return err
 	}
@@ -48,18 +72,22 @@ func (a *app) changeKey(ctx context.Context, w *work.Work, e *estate.Estate, key
 				return undo, err
 			}
 		}
-		if err := r.In(ctx); err != nil {
-			return undo, err
+		for _, new := range r.New {
+			if err := r.In(ctx, new); err != nil {
+				return undo, err
+			}
+			a.print.Note("%s  key %s lets people into %s", a.print.Open("tried"), new.Name, machine)
 		}
-		a.print.Note("%s  the new key lets people into %s", a.print.Open("tried"), machine)
 		return undo, nil
 	}
 	if err := edit(); err != nil {
 		return err
 	}
-	if err := r.Out(ctx); err != nil {
-		return err
+	for _, old := range r.Go {
+		if err := r.Out(ctx, old); err != nil {
+			return err
+		}
+		a.print.Note("taken out: key %s lets nobody into %s any more", old.Name, machine)
 	}
-	a.print.Note("taken out: the old key lets nobody into %s any more", machine)
 	return nil
 }

@@ -302,9 +302,12 @@ func (r *reader) checkMachine(m Machine) {
 		}
 		outside4 = outside4 || e.Networks[n.Net].Outside && HasFamily(s.Range, true)
 	}
-	if m.Key != "" {
-		if _, ok := e.names.keys[m.Key]; !ok {
-			r.fail(m.At, fmt.Sprintf("there is no key “%s”", m.Key), cmp.Or(suggest(m.Key, sortedKeys(e.names.keys)), "make it: ironbark add key "+m.Key))
+	for i, key := range m.Keys {
+		if _, ok := e.names.keys[key]; !ok {
+			r.fail(m.At, fmt.Sprintf("there is no key “%s”", key), cmp.Or(suggest(key, sortedKeys(e.names.keys)), "make it: ironbark add key "+key))
+		}
+		if slices.Contains(m.Keys[:i], key) {
+			r.fail(m.At, fmt.Sprintf("machine %s has key %s twice", m.Name, key), "")
 		}
 	}
 	r.reservedKnown(m.At, "machine "+m.Name, m.Address, true)

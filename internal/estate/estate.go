@@ -145,7 +145,7 @@ type Machine struct {
 	Image    string
 	Size     string
 	Subnets  []string     // one interface in each, in this order
-	Key      string       // "" where it has none
+	Keys     []string     // any of them lets administrators in; none: no key does
 	Tags     []Tag        // sorted by key
 	Address  Address      // its own public IPv4 address
 	Inside   []netip.Addr // inside addresses that it asks for; others are given

@@ -217,7 +217,7 @@ func (r *reader) readMachine(name string, at sentence.Pos, n *yaml.Node) {
 			"image":    func(v *yaml.Node) { m.Image = r.name(v, "image") },
 			"size":     func(v *yaml.Node) { m.Size = r.name(v, "size") },
 			"at":       func(v *yaml.Node) { m.Subnets = r.names(v, "at") },
-			"key":      func(v *yaml.Node) { m.Key = r.name(v, "key") },
+			"key":      func(v *yaml.Node) { m.Keys = r.names(v, "key") },
 			"tags":     func(v *yaml.Node) { m.Tags = r.tags(v) },
 			"address":  func(v *yaml.Node) { m.Address = r.address(v) },
 			"password": func(v *yaml.Node) { m.Password = r.boolean(v, "password") },

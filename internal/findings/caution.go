@@ -193,7 +193,7 @@ func (l *looker) withoutLogin() {
 		return
 	}
 	for _, m := range l.e.Machines {
-		if m.Key == "" && !m.Password {
+		if len(m.Keys) == 0 && !m.Password {
 			l.machine(Caution, NoLogin, m.Name, "ironbark change machine NAME --key KEY, or --password ask", "nobody can log in, for want of a key or a password")
 		}
 	}

@@ -123,13 +123,21 @@ func entryOf(t change.Resource) (path []string, fields []estate.Field, err error
 	return nil, nil, &sentence.Error{Problem: fmt.Sprintf("a %s cannot be adopted", t.Kind), Hint: "write it into estate.yaml by hand"}
 }
 
+// keysValue is one key as a word, and several as a list.
+func keysValue(keys []string) estate.Value {
+	if len(keys) == 1 {
+		return estate.Word(keys[0])
+	}
+	return estate.List(keys...)
+}
+
 func machineFields(s change.Spec) (fields []estate.Field) {
 	add := func(key string, v estate.Value) { fields = append(fields, estate.Field{Key: key, Value: v}) }
 	add("image", estate.Word(s.Image))
 	add("size", estate.Word(s.Size))
 	add("at", estate.List(s.Subnets...))
 	if s.Key != "" {
-		add("key", estate.Word(s.Key))
+		add("key", keysValue(s.Keys()))
 	}
 	if words := addressWords(s); len(words) > 0 {
 		add("address", estate.Word(words[0]))

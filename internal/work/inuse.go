@@ -25,7 +25,7 @@ func InUse(e *estate.Estate, kind, name string) (list []string) {
 	for _, m := range e.Machines {
 		switch kind {
 		case "key":
-			use("machine", m.Name, m.Key == name)
+			use("machine", m.Name, slices.Contains(m.Keys, name))
 		case "subnet":
 			use("machine", m.Name, slices.Contains(m.Subnets, name))
 		case "network":

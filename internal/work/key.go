@@ -1,6 +1,7 @@
 package work
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -37,18 +38,33 @@ type key struct {
 	cert   *ssh.Certificate // with which it is shown; nil: by itself
 }
 
-// keyFor finds the private half for a machine: the file of its key or another one that only its
+// keyFor finds a private half for a machine: the file of one of its keys or another one that only its
 // owner can read and that belongs to the machine, or where that is missing or locked what
 // the person's SSH agent has. The error is a *BadKeyError.
 func (w *Work) keyFor(st *State, t change.Resource, path string) (key, error) {
-	inside := st.Report.Keys[t.Name]
-	if path == "" && t.Spec.Key == "" {
+	names := t.Spec.Keys()
+	if path != "" {
+		return w.keyAt(st, t, "", path)
+	}
+	if len(names) == 0 {
 		return key{}, nil
 	}
-	given := path != ""
-	if !given {
-		path = filepath.Join(w.Folder.Dir, StateDir, "keys", t.Spec.Key)
+	var first error
+	for _, name := range names {
+		found, err := w.keyAt(st, t, name, filepath.Join(w.Folder.Dir, StateDir, "keys", name))
+		if err == nil {
+			return found, nil
+		}
+		if first == nil {
+			first = err
+		}
 	}
+	return key{}, first
+}
+
+// keyAt is keyFor for one file: of a key of the machine's, or with no name one that was given.
+func (w *Work) keyAt(st *State, t change.Resource, name, path string) (key, error) {
+	inside, given := st.Report.Keys[t.Name], name == ""
 	found := key{path: path}
 	pair, err := sshkey.Load(path)
 	found.public = pair.Public
@@ -65,7 +81,7 @@ func (w *Work) keyFor(st *State, t change.Resource, path string) (key, error) {
 	_, loose := errors.AsType[*sshkey.Loose](err)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		return key{}, &BadKeyError{Why: fmt.Sprintf("the private half of key %s is not here: there is no %s", t.Spec.Key, path), Mend: "say where it is: --key FILE; or add it to your SSH agent. Where it is lost: the machine's serial line with a password (ironbark console), or a new machine with another key from a snapshot of this one", Err: err}
+		return key{}, &BadKeyError{Why: fmt.Sprintf("the private half of key %s is not here: there is no %s", cmp.Or(name, t.Spec.Key), path), Mend: "say where it is: --key FILE; or add it to your SSH agent. Where it is lost: the machine's serial line with a password (ironbark console), or a new machine with another key from a snapshot of this one", Err: err}
 	case loose:
 		return key{}, &BadKeyError{Why: err.Error(), Mend: "close it: chmod 600 " + path, Err: err}
 	case err != nil:

@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"path"
+	"slices"
 	"strings"
 
 	"github.com/pkg/sftp"
@@ -15,17 +16,20 @@ import (
 	"ironbark/internal/sshkey"
 )
 
-// Rotation puts a new key into a machine that runs, and takes the old one out once the new one has
-// let somebody in.
+// Rotation gives a machine that runs other keys, and takes old ones out once what stays or is new has let
+// somebody in.
 //
-//	log in with the old key ─▶ put the new one beside it ─▶ log in with the new one ─▶ take the old one out
+//	log in with an old key ─▶ put a new one beside it ─▶ log in with the new one ─▶ take an old one out
 //
-// Broken off at any step, at least one of both lets people in, and the same again goes on from there.
+// Broken off at any step, one of them lets people in, and the same again goes on from there.
 type Rotation struct {
-	w        *Work
-	Machine  string
-	Old, New Half
-	Own      string // the person's own key, for bastions; "" for one that is found
+	w       *Work
+	Machine string
+	Old     []Half // that are inside
+	New     []Half // that come
+	Stay    []Half // of the old ones
+	Go      []Half
+	Own     string // the person's own key, for bastions; "" for one that is found
 }
 
 // Half is a key of the estate, with the private half that somebody has of it.
@@ -35,61 +39,71 @@ type Half struct {
 	Path   string // where the private half is, unless an SSH agent has it
 }
 
-// NewRotation returns the rotation of a machine's key to another one of the estate.
-func (w *Work) NewRotation(machine string, old, now Half) *Rotation {
-	return &Rotation{w: w, Machine: machine, Old: old, New: now}
-}
+// NewRotation returns the rotation of a machine's keys, of which none comes or goes yet.
+func (w *Work) NewRotation(machine string) *Rotation { return &Rotation{w: w, Machine: machine} }
 
 // authorizedKeys is where sshd(8) reads them, from the home of whoever logs in.
 const authorizedKeys = ".ssh/authorized_keys"
 
-// In puts the new key in and tries it. The old one stays.
-func (r *Rotation) In(ctx context.Context) error {
-	if r.tried(ctx) == nil { // it is inside already
+// In puts a new key in and tries it. What is inside stays.
+func (r *Rotation) In(ctx context.Context, new Half) error {
+	if r.tried(ctx, new) == nil { // it is inside already
 		return nil
 	}
 	err := r.edit(ctx, r.Old, func(text string) string {
-		if sshkey.Among(text, r.New.Public) {
+		if sshkey.Among(text, new.Public) {
 			return text
 		}
-		return strings.TrimRight(text, "\n") + "\n" + strings.TrimSpace(r.New.Public) + "\n"
+		return strings.TrimRight(text, "\n") + "\n" + strings.TrimSpace(new.Public) + "\n"
 	})
 	if err != nil {
-		return fmt.Errorf("the new key cannot be put into %s: %w", r.Machine, err)
+		return fmt.Errorf("key %s cannot be put into %s: %w", new.Name, r.Machine, err)
 	}
-	if err := r.tried(ctx); err != nil {
-		return fmt.Errorf("the new key does not let anybody into %s, and the old one stays: %w", r.Machine, err)
+	if err := r.tried(ctx, new); err != nil {
+		return fmt.Errorf("key %s does not let anybody into %s, and what was inside stays: %w", new.Name, r.Machine, err)
 	}
 	return nil
 }
 
-// Out takes the old key out, by the new one.
-func (r *Rotation) Out(ctx context.Context) error {
-	err := r.edit(ctx, r.New, func(text string) string {
+// Out takes an old key out, by one that stays or is new.
+func (r *Rotation) Out(ctx context.Context, old Half) error {
+	err := r.edit(ctx, slices.Concat(r.New, r.Stay), func(text string) string {
 		var left strings.Builder
 		for line := range strings.Lines(text) {
-			if !sshkey.Same(line, r.Old.Public) {
+			if !sshkey.Same(line, old.Public) {
 				left.WriteString(line)
 			}
 		}
 		return left.String()
 	})
 	if err != nil {
-		return fmt.Errorf("the old key still lets people into %s: %w", r.Machine, err)
+		return fmt.Errorf("key %s still lets people into %s: %w", old.Name, r.Machine, err)
 	}
 	return nil
 }
 
-// tried logs in with the new key.
-func (r *Rotation) tried(ctx context.Context) error {
-	client, err := r.login(ctx, r.New)
+// tried logs in with a key.
+func (r *Rotation) tried(ctx context.Context, by Half) error {
+	client, err := r.login(ctx, by)
 	if err != nil {
 		return err
 	}
 	return client.Close()
 }
 
-// login logs in with one of both keys and no other.
+// loginBy logs in with the first of some keys that lets anybody in.
+func (r *Rotation) loginBy(ctx context.Context, by []Half) (client *ssh.Client, err error) {
+	for _, half := range by {
+		one, failed := r.login(ctx, half)
+		if failed == nil {
+			return one, nil
+		}
+		err = errors.Join(err, failed)
+	}
+	return nil, err
+}
+
+// login logs in with one key and no other.
 func (r *Rotation) login(ctx context.Context, by Half) (*ssh.Client, error) {
 	k, err := r.w.privateHalf(by)
 	if err != nil {
@@ -125,8 +139,8 @@ func (w *Work) privateHalf(h Half) (key, error) {
 }
 
 // edit rewrites the machine's file of keys, whole or not at all.
-func (r *Rotation) edit(ctx context.Context, by Half, do func(string) string) (err error) {
-	client, err := r.login(ctx, by)
+func (r *Rotation) edit(ctx context.Context, by []Half, do func(string) string) (err error) {
+	client, err := r.loginBy(ctx, by)
 	if err != nil {
 		return err
 	}

@@ -146,11 +146,17 @@ func (w *Work) desired(e *estate.Estate, has []change.Resource, own cost.Sizes) 
 	c := w.Site.Catalogue()
 	list, err := change.Desired(e, has, own, func(image string) int { return c.Least(image, own) })
 	for i, t := range list {
-		if key, known := e.Key(t.Spec.Key); known && t.Kind == change.Machine {
-			list[i].Rotates = w.Rotating[t.Name] || sshkey.Among(w.inside[t.Name], key.Public)
-		}
+		list[i].Rotates = t.Kind == change.Machine && (w.Rotating[t.Name] || w.holds(e, t))
 	}
 	return list, err
+}
+
+// holds reports whether all keys that a machine is to have are inside it.
+func (w *Work) holds(e *estate.Estate, t change.Resource) bool {
+	return !slices.ContainsFunc(t.Spec.Keys(), func(name string) bool {
+		key, known := e.Key(name)
+		return !known || !sshkey.Among(w.inside[t.Name], key.Public)
+	})
 }
 
 // sizes tells how large the site's images of the estate's own and its snapshots

@@ -86,7 +86,7 @@ func (s *Site) observe(ctx context.Context, tx *sql.Tx, scope driver.Scope, o *d
 				if o.Machines[t.Name], err = s.machine(ctx, tx, t); err != nil {
 					return err
 				}
-				o.Keys[t.Name] = keys[t.Spec.Key]
+				o.Keys[t.Name] = keysInside(t, keys)
 			}
 		}
 		if scope.Resources {
@@ -126,4 +126,12 @@ func (s *Site) planOf(rows []flow.Row, passing []driver.Passage, m *meta, scope 
 		}
 	}
 	return plan.With(rules...), nil
+}
+
+// keysInside are the public keys of a machine, a line each.
+func keysInside(t change.Resource, keys map[string]string) (text string) {
+	for _, name := range t.Spec.Keys() {
+		text += keys[name] + "\n"
+	}
+	return text
 }

@@ -104,8 +104,8 @@ func (p *Place) Observe(_ context.Context, scope driver.Scope) (*driver.Observat
 		o.Resources = append(o.Resources, t)
 		if t.Kind == change.Machine {
 			o.Machines[t.Name] = p.machine(t)
-			if key, ok := p.resources["key "+t.Spec.Key]; ok {
-				o.Keys[t.Name] = key.Spec.Public
+			for _, name := range t.Spec.Keys() {
+				o.Keys[t.Name] += p.resources["key "+name].Spec.Public + "\n"
 			}
 		}
 	}

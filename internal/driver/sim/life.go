@@ -396,10 +396,12 @@ func (s *Site) initialise(ctx context.Context, tx *sql.Tx, c change.Change, runs
 		return err
 	}
 	in.guest.Remove(authorizedKeys) // of whatever it starts from
-	if t.Spec.Key != "" {
-		if err := tx.QueryRowContext(ctx, `SELECT json_extract(spec, '$.public') FROM resources WHERE kind = 'key' AND name = ?`, t.Spec.Key).Scan(&in.power.Key); err != nil {
-			return fmt.Errorf("the site has no key %s: %w", t.Spec.Key, err)
+	for _, name := range t.Spec.Keys() {
+		var public string
+		if err := tx.QueryRowContext(ctx, `SELECT json_extract(spec, '$.public') FROM resources WHERE kind = 'key' AND name = ?`, name).Scan(&public); err != nil {
+			return fmt.Errorf("the site has no key %s: %w", name, err)
 		}
+		in.power.Key += public + "\n"
 	}
 	if err := s.boot(in, s.clock.Now(), false, runs); err != nil {
 		return err
