@@ -463,6 +463,43 @@ func TestLimits(t *testing.T) {
 	require.Eventually(t, func() bool { _, _, err := c.SendRequest("x", true, nil); return err != nil }, 6*time.Second, 20*time.Millisecond, "and so does a connection without one")
 }
 
+// TestGoodClientsGetInBesideThousandsOfSlowOnes: 5,000 come from 250 addresses, some of which begin to speak, and
+// none of which goes on.
+func TestGoodClientsGetInBesideThousandsOfSlowOnes(t *testing.T) {
+	_, r, mara, _, _, _ := setUp(t, nil)
+	stop, over := make(chan struct{}), make(chan int)
+	go func() {
+		came, list := 0, []net.Conn{}
+		for i := range 5000 {
+			select {
+			case <-stop:
+			default:
+				d := net.Dialer{LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 0, 1, byte(1+i%250))}}
+				if c, err := d.Dial("tcp", r.addr); err == nil {
+					came++
+					list = append(list, c)
+					if i%3 == 0 {
+						_, _ = c.Write([]byte("SSH-2.0-slow\r\n"))
+					}
+				}
+			}
+		}
+		over <- came
+		<-stop
+		for _, c := range list {
+			_ = c.Close()
+		}
+	}()
+	for range 10 {
+		began := time.Now()
+		require.True(t, r.connects(mara))
+		assert.Less(t, time.Since(began), 5*time.Second)
+	}
+	assert.Equal(t, 5000, <-over)
+	require.True(t, r.connects(mara), "and beside those that only hold on")
+	close(stop)
+}
+
 func TestAProcessThatDiesIsStartedAnew(t *testing.T) {
 	p, r, mara, _, _, files := setUp(t, nil)
 	c, err := r.login(mara)
