@@ -47,6 +47,7 @@ fuzz:
 	go test ./internal/flow -run xxx -fuzz FuzzRows -fuzztime 1m -fuzzminimizetime 1s
 	go test ./internal/estate -run xxx -fuzz FuzzRead -fuzztime 1m -fuzzminimizetime 1s
 	go test ./internal/imagefile -run xxx -fuzz FuzzRead -fuzztime 1m -fuzzminimizetime 1s
+	go test ./internal/clientnet -run xxx -fuzz FuzzPacket -fuzztime 1m -fuzzminimizetime 1s
 
 bench: build packages
 	go test ./cmd/ironbark ./internal/... -run xxx -bench . -benchmem
