@@ -119,6 +119,9 @@ func (a *app) showKindCommand(kind change.Kind) *cobra.Command {
 				return a.print.JSON(view.ThingJSON(t, st))
 			}
 			a.print.Resource(t, st)
+			if kind == change.Bastion {
+				return a.showGateway(w, st, args[0])
+			}
 			return nil
 		}),
 	}
