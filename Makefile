@@ -27,6 +27,7 @@ packages:
 test: packages
 	go test $(TESTFLAGS) ./...
 	CGO_ENABLED=1 go test -race ./internal/driver/sim ./internal/driver/memory ./internal/ledger/... ./internal/site -run "Conformance|One|Opening|History|Told"
+	CGO_ENABLED=1 go test -race ./internal/gateway -run "Recorded|NothingElse|NoLonger|Dies|Stops"
 	IRONBARK_TEST_RACE=yes go test ./cmd/ironbark -run "TestWhatIsToldAsDoneIsThere|TestTwoEnactmentsAtOnce"
 
 # 20,000 real packets through the kernel's packet filter, as root.

@@ -175,7 +175,7 @@ func (p *place) journal(text string) (entry string) {
 			}
 		}
 		return false
-	}, 5*time.Second, 5*time.Millisecond, "no entry with %q among %q", text, p.entries)
+	}, 5*time.Second, 5*time.Millisecond, "no entry with %q", text)
 	return entry
 }
 
@@ -349,7 +349,9 @@ func TestNothingElseIsForwarded(t *testing.T) {
 	}
 	_, _, err = c.OpenChannel("direct-tcpip", []byte{0, 0})
 	assert.Error(t, err)
+	p.mu.Lock()
 	assert.Empty(t, p.entries, "what was not forwarded is no session")
+	p.mu.Unlock()
 	s, err := c.Dial("tcp", "gauge-1:22")
 	require.NoError(t, err)
 	assert.True(t, echoes(s), "and what may be forwarded still is")
