@@ -158,8 +158,10 @@ func (a *app) serveGateway(ctx context.Context, w *work.Work, name string, opt *
 		return err
 	}
 	rereadOn(background, run)
-	log.Info("the gateway serves", "bastion", name, "hostKey", public, "sessions", limits.Sessions)
-	notifySystemd("READY=1")
+	run.Ready = func() {
+		log.Info("the gateway serves", "bastion", name, "hostKey", public, "sessions", limits.Sessions)
+		notifySystemd("READY=1")
+	}
 	err = run.Run(ctx)
 	notifySystemd("STOPPING=1")
 	return errors.Join(err, g.Stops(background))

@@ -73,6 +73,9 @@ type Listener struct {
 
 // Gateway is a running gateway. Make it with [New].
 type Gateway struct {
+	// Ready, where it is set before Run, is called once people are let in.
+	Ready func()
+
 	host      Host
 	log       *slog.Logger
 	seed      []byte
@@ -158,6 +161,10 @@ func (g *Gateway) attend(ctx, background context.Context, p *process) (drained b
 	policy := g.policy
 	g.mu.Unlock()
 	g.tell(p, policy)
+	if g.Ready != nil {
+		g.Ready()
+		g.Ready = nil
+	}
 	gone := make(chan struct{})
 	empty := make(chan struct{})
 	var once sync.Once

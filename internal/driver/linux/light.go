@@ -3,6 +3,7 @@ package linux
 import (
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"os/exec"
@@ -117,10 +118,18 @@ func greet(c net.Conn, port int, machine string) {
 	if port == 22 {
 		text = "SSH-2.0-" + machine + "\r\n"
 	}
-	if _, err := c.Write([]byte(text)); err != nil || port != 22 {
+	if _, err := c.Write([]byte(text)); err != nil {
 		return
 	}
-	_, _ = c.Read(make([]byte, 1))
+	if port == 22 {
+		_, _ = c.Read(make([]byte, 1))
+		return
+	}
+	// What the client asked is read: a connection that is closed before that is reset, and the answer may be lost.
+	if t, ok := c.(*net.TCPConn); ok && t.CloseWrite() == nil {
+		_ = c.SetReadDeadline(time.Now().Add(time.Second))
+		_, _ = io.CopyN(io.Discard, c, 64<<10)
+	}
 }
 
 func (s *Site) pidFile(machine string) string { return filepath.Join(s.dir, "light", machine) }
