@@ -102,5 +102,6 @@ bastions: {beacon: {subnet: lookout, address: auto, from: [192.0.2.0/24]}}
 	for _, host := range []string{"", "localhost", "127.0.0.1", "beacon", "10.60.9.4", "web.", "[::1]", "10.60.1.77"} {
 		assert.Equal(t, bastion.NoMachine, ask("mara", "192.0.2.7", host, 22), host)
 	}
+	assert.Equal(t, bastion.Access{From: []string{}}, (&bastion.Policy{}).Access())
 	assert.Equal(t, bastion.Decision{Reason: bastion.NotFrom}, (&bastion.Policy{}).Judge(bastion.Request{}, oracle.Epoch))
 }
