@@ -287,6 +287,9 @@ func (r *remote) obey(s *Server, sockets []net.Listener, begin func()) error {
 		if err != nil {
 			return nil // it is gone, and so is all that it let pass
 		}
+		if !m.Now.IsZero() {
+			s.NotBefore(m.Now)
+		}
 		switch m.Op {
 		case opAccess:
 			if m.Access == nil {
@@ -298,6 +301,7 @@ func (r *remote) obey(s *Server, sockets []net.Listener, begin func()) error {
 			once.Do(begin)
 		case opRefresh:
 			s.Refresh()
+			_ = r.wire.send(message{Op: opAlive})
 		case opLimit:
 			s.SetSessions(m.N)
 		case opRefuse:

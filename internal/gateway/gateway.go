@@ -114,6 +114,7 @@ const (
 	lookEvery    = 200 * time.Millisecond
 	refreshEvery = time.Second
 	obeyWithin   = 2 * time.Second
+	aliveWithin  = 5 * time.Second
 )
 
 // Run serves until ctx ends, and then until what goes on is over or has had its time. A process that
@@ -172,6 +173,7 @@ func (g *Gateway) attend(ctx, background context.Context, p *process) (drained b
 			if err != nil {
 				return
 			}
+			p.speaks()
 			if m.Op == opDrained {
 				once.Do(func() { close(empty) })
 				continue

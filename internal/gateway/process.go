@@ -7,6 +7,7 @@ import (
 	"os/exec"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -21,6 +22,25 @@ type process struct {
 	stderr   *lastWords
 	once     sync.Once
 	gone     chan struct{}
+	started  time.Time
+	asked    atomic.Int64 // when it was first asked since it was last heard of, in nanoseconds of started; 0: it was not
+}
+
+// ask asks the process whether it is still there.
+func (p *process) ask(m message) {
+	p.asked.CompareAndSwap(0, int64(time.Since(p.started)))
+	_ = p.send(m)
+}
+
+// speaks keeps that it was heard of.
+func (p *process) speaks() { p.asked.Store(0) }
+
+// silent is for how long the process has not answered.
+func (p *process) silent() time.Duration {
+	if asked := p.asked.Load(); asked > 0 {
+		return time.Since(p.started) - time.Duration(asked)
+	}
+	return 0
 }
 
 // nobody is the user that the process runs as, where this one may choose (as on all of Debian's hosts).
@@ -36,7 +56,7 @@ func (g *Gateway) startChild() (p *process, err error) {
 	if err != nil {
 		return nil, errors.Join(err, messages.Close(), messagesThere.Close())
 	}
-	p = &process{wire: newWire(messages, mostFromChild), machines: machines, stderr: &lastWords{}, gone: make(chan struct{})}
+	p = &process{wire: newWire(messages, mostFromChild), machines: machines, stderr: &lastWords{}, gone: make(chan struct{}), started: time.Now()}
 	c := exec.Command("/proc/self/exe")
 	c.Args, c.Env, c.Dir, c.Stderr = []string{childName}, []string{}, "/", p.stderr
 	c.ExtraFiles = []*os.File{messagesThere, machinesThere}

@@ -53,6 +53,7 @@ type Server struct {
 	crowd  *crowd
 
 	access atomic.Pointer[access]
+	least  atomic.Int64 // the moment before which it is not, as UnixNano
 	fresh  atomic.Int64 // when access was last said to be still right, in nanoseconds of started
 	start  time.Time
 	ids    atomic.Uint64
@@ -84,7 +85,7 @@ func (s *Server) SetAccess(a bastion.Access) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for l := range s.logins {
-		if !r.holds(l.login, l.client, time.Now()) {
+		if !r.holds(l.login, l.client, s.now()) {
 			go l.end("whoever logged in may no more")
 		}
 	}
@@ -96,6 +97,27 @@ func (s *Server) SetSessions(n int) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.limits.Sessions, s.limits.Logins = n, 2*n+16
+}
+
+// NotBefore says that it is not earlier than some moment, whatever this computer's clock says.
+func (s *Server) NotBefore(at time.Time) {
+	for {
+		old := s.least.Load()
+		if at.UnixNano() <= old || s.least.CompareAndSwap(old, at.UnixNano()) {
+			return
+		}
+	}
+}
+
+// now is the moment by which certificates are judged. It never goes back, also where the clock does: what
+// is over stays over.
+func (s *Server) now() time.Time {
+	now := time.Now()
+	if steady := s.start.Add(time.Since(s.start)); steady.After(now) { // by the monotonic clock
+		now = steady
+	}
+	s.NotBefore(now)
+	return time.Unix(0, s.least.Load())
 }
 
 // Refresh says that what the server goes by is still right.
@@ -160,12 +182,12 @@ func (s *Server) Run(ctx context.Context) {
 
 // look ends what has gone on for too long, or without a word.
 func (s *Server) look() {
-	now, a := time.Now(), s.access.Load()
+	now, moment, a := time.Now(), s.now(), s.access.Load()
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for l := range s.logins {
 		switch {
-		case !a.holds(l.login, l.client, now):
+		case !a.holds(l.login, l.client, moment):
 			go l.end("what whoever logged in had is over")
 		case now.Sub(l.since) > s.limits.Longest:
 			go l.end(fmt.Sprintf("it went on for %s", s.limits.Longest))
@@ -193,7 +215,7 @@ func (s *Server) config(client netip.Addr) *ssh.ServerConfig {
 			if s.stale() {
 				return nil, errors.New("the gateway does not know whom to let in now")
 			}
-			return s.access.Load().check(meta, key, client, time.Now())
+			return s.access.Load().check(meta, key, client, s.now())
 		},
 	}
 	c.AddHostKey(s.host)
@@ -285,7 +307,7 @@ func (c *clientConn) RemoteAddr() net.Addr {
 func (s *Server) enter(l *loggedIn) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.draining || len(s.logins) >= s.limits.Logins || !s.access.Load().holds(l.login, l.client, time.Now()) {
+	if s.draining || len(s.logins) >= s.limits.Logins || !s.access.Load().holds(l.login, l.client, s.now()) {
 		return false
 	}
 	s.logins[l] = struct{}{}

@@ -12,7 +12,7 @@ import (
 func (g *Gateway) tell(p *process, policy *bastion.Policy) {
 	access := policy.Access()
 	_ = p.send(message{Op: opLimit, N: policy.Sessions})
-	_ = p.send(message{Op: opAccess, Access: &access})
+	_ = p.send(message{Op: opAccess, Access: &access, Now: g.host.Now()})
 }
 
 // Refresh looks at once whether anything has changed.
@@ -72,8 +72,12 @@ func (g *Gateway) look(ctx context.Context) error {
 	case changed:
 		g.log.Info("what the gateway goes by has changed")
 		g.tell(p, policy)
+	case p.silent() > aliveWithin:
+		g.log.Error("the process that faces the internet does not answer; it is killed")
+		p.kill()
+		return nil
 	case due:
-		_ = p.send(message{Op: opRefresh})
+		p.ask(message{Op: opRefresh, Now: g.host.Now()})
 	default:
 		return nil
 	}

@@ -11,6 +11,7 @@ import (
 	"net/netip"
 	"os"
 	"sync"
+	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -39,6 +40,7 @@ type message struct {
 	Counts  []session       `json:"counts,omitempty"`
 	Client  netip.Addr      `json:"client,omitzero"`
 	N       int             `json:"n,omitempty"`
+	Now     time.Time       `json:"now,omitzero"` // with access and refresh: it is not earlier
 }
 
 // The messages to the one that faces the internet, and those from it.
@@ -56,6 +58,7 @@ const (
 	opCounts  = "counts"
 	opFailed  = "failed"
 	opDrained = "drained"
+	opAlive   = "alive" // each refresh is answered with it
 )
 
 // hello is what a process is told at first.
