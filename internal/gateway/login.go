@@ -43,7 +43,7 @@ func (l *loggedIn) serve(ctx context.Context, channels <-chan ssh.NewChannel, re
 			Origin string
 			From   uint32
 		}
-		if err := ssh.Unmarshal(ch.ExtraData(), &to); err != nil || to.Port == 0 || to.Port > 65535 {
+		if err := ssh.Unmarshal(ch.ExtraData(), &to); err != nil || to.Port == 0 || to.Port > 65535 || len(to.Host) > mostHost {
 			_ = ch.Reject(ssh.ConnectionFailed, "that is no host and port")
 			continue
 		}

@@ -50,11 +50,17 @@ func (g *Gateway) EndAll(reason string) {
 	}
 }
 
+// What is kept of a request, at most: a name as DNS has them (RFC 1035), and fingerprints.
+const (
+	mostHost  = 255
+	mostLogin = 512
+)
+
 // heard does what a process asks for.
 func (g *Gateway) heard(ctx context.Context, p *process, m message) {
 	switch m.Op {
 	case opForward:
-		if m.Forward == nil {
+		if m.Forward == nil || len(m.Forward.Host) > mostHost || len(m.Forward.Login) > mostLogin {
 			return
 		}
 		s := &live{Session: Session{Person: m.Forward.Person, Client: m.Forward.Client, Port: m.Forward.Port, Login: m.Forward.Login}, request: m.Forward.Request}

@@ -197,6 +197,9 @@ func (w *Work) GatewayKey(name string) (seed []byte, public string, err error) {
 	if err != nil {
 		return nil, "", err
 	}
+	if _, err := sshkey.Load(path); err != nil {
+		return nil, "", &BadKeyError{Why: err.Error(), Mend: "close it: chmod 600 " + path, Err: err}
+	}
 	raw, err := ssh.ParseRawPrivateKey(data)
 	private, ok := raw.(*ed25519.PrivateKey)
 	if err != nil || !ok {
