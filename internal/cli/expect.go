@@ -5,7 +5,6 @@ import (
 	"fmt"
 
 	"ironbark/internal/cli/view"
-	"ironbark/internal/exposure"
 	"ironbark/internal/work"
 )
 
@@ -26,17 +25,17 @@ type expectationsDoc struct {
 }
 
 // expectations tells which expectations are not met.
-func (a *app) expectations(asks []asked, answers []*work.Answer, ph *view.Phrasing, to string) error {
+func (a *app) expectations(asks []asked, answers []answered, ph *view.Phrasing, to string) error {
 	doc, expected := expectationsDoc{Expectations: []expectationDoc{}}, 0
 	for i, q := range asks {
 		answer := answers[i]
 		one := expectationDoc{
-			Expect: q.expect, Question: answer.Ask.String()[len("why "):], File: q.At.File, Line: q.At.Line, Verdict: answer.Verdict,
-			Met: q.expect == "" || q.expect == answer.Verdict, Against: []string{},
+			Expect: q.expect, Question: answer.question(), File: q.At.File, Line: q.At.Line, Verdict: answer.verdict(),
+			Met: q.expect == "" || q.expect == answer.verdict(), Against: []string{},
 		}
 		if !one.Met {
 			doc.NotMet++
-			one.Against = against(answer, q.expect == "open", ph)
+			one.Against = mostOf(answer.against(q.expect == "open", ph))
 		}
 		if q.expect != "" {
 			expected++
@@ -68,25 +67,6 @@ func (a *app) expectations(asks []asked, answers []*work.Answer, ph *view.Phrasi
 		return errNo
 	}
 	return nil
-}
-
-// mostAgainst is how many parts of an answer are told against an expectation.
-const mostAgainst = 5
-
-// against tells the parts of an answer that are not as expected.
-func against(answer *work.Answer, open bool, ph *view.Phrasing) (list []string) {
-	for _, p := range answer.Parts {
-		if p.Open == open {
-			continue
-		}
-		if len(list) == mostAgainst {
-			return append(list, "…")
-		}
-		f := exposure.Example(p.From, p.Services)
-		word := map[bool]string{true: "open", false: "closed"}[p.Open]
-		list = append(list, fmt.Sprintf("%s from %s to %s is %s: %s", f.Service, f.Source, exposure.TargetName(answer.State.Plan, p.Target), word, view.Why(p, ph)))
-	}
-	return list
 }
 
 // The elements of JUnit XML that its readers have in common.

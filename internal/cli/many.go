@@ -31,12 +31,12 @@ func (a *app) whyMany(ctx context.Context, w *work.Work, q *asking, file, to str
 		return err
 	}
 	ph := view.NewPhrasing(st, at)
-	answers := make([]*work.Answer, len(asks))
+	answers := make([]answered, len(asks))
 	var errs sentence.Errors
 	for i, ask := range asks {
 		var bad sentence.Errors
 		var one *sentence.Error
-		switch answers[i], err = w.Ask(st, ask.Sentence.(sentence.Ask), at); {
+		switch answers[i], err = answerOf(w, st, ask.Sentence.(sentence.Ask), at); {
 		case errors.As(err, &bad):
 			bad[0].At.File, bad[0].At.Line, bad[0].Line = ask.At.File, ask.At.Line, ask.Text
 			errs = append(errs, bad[0])
@@ -58,8 +58,8 @@ func (a *app) whyMany(ctx context.Context, w *work.Work, q *asking, file, to str
 	}
 	open := true
 	for _, answer := range answers {
-		open = open && answer.Verdict == "open"
-		if err := a.print.JSONLine(view.AnswerJSON(answer, ph, w.Person, at)); err != nil {
+		open = open && answer.verdict() == "open"
+		if err := a.print.JSONLine(answer.document(ph, w.Person, at)); err != nil {
 			return err
 		}
 	}

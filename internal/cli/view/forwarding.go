@@ -22,7 +22,7 @@ func (p *Printer) Forwarding(a *work.Forwarding, ph *Phrasing) {
 				word = p.Open("open") + "  "
 			}
 			p.Wrap(word+"  ", fmt.Sprintf("%s from %s at %s via %s to %s", ph.service(part.Services), who, ph.names.Plain(part.Client), a.Ask.Via.Text, part.Machine))
-			p.Wrap("        ", forwardingWhy(part, who, a.Ask.Via.Text, ph))
+			p.Wrap("        ", ForwardingWhy(part, who, a.Ask.Via.Text, ph))
 		}
 	}
 	if len(a.People) == 0 {
@@ -49,7 +49,8 @@ func gatherMachines(parts []bastion.Part) (out []bastion.Part) {
 	return out
 }
 
-func forwardingWhy(p bastion.Part, who, via string, ph *Phrasing) string {
+// ForwardingWhy tells what decided about a part.
+func ForwardingWhy(p bastion.Part, who, via string, ph *Phrasing) string {
 	switch p.Reason {
 	case bastion.ByRoute:
 		return "a route lets " + who + " through: " + ph.because(p.Origin, 0)
