@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"io"
 	"os"
+	"path"
 	"strings"
 	"time"
 
@@ -15,6 +16,12 @@ import (
 
 // worthKeeping is how much of a file is kept where its copy was broken off, in bytes.
 const worthKeeping = 1 << 20
+
+// The columns that a bar needs, and how much of a file's name stands before it.
+const (
+	leastForBar  = 80
+	longestLabel = 20
+)
 
 // contentOf tells a file's content in a few letters.
 func contentOf(f *os.File) (string, error) {
@@ -47,12 +54,17 @@ func (x *copying) progress(name string, begin, size int64) (bar io.Writer, done 
 	if begin > 0 {
 		x.a.print.Note("goes on after the first %d bytes of %s", begin, name)
 	}
-	if x.a.print.ErrWidth == 0 || size < worthKeeping {
+	if x.a.print.ErrWidth < leastForBar || size < worthKeeping {
 		return io.Discard, func() {}
+	}
+	if label := []rune(path.Base(name)); len(label) > longestLabel {
+		name = string(label[:longestLabel-1]) + "…"
+	} else {
+		name = string(label)
 	}
 	b := progressbar.NewOptions64(size,
 		progressbar.OptionSetWriter(x.a.print.Err), progressbar.OptionSetDescription(view.Escape(name)), progressbar.OptionShowBytes(true), progressbar.OptionUseIECUnits(false),
-		progressbar.OptionThrottle(100*time.Millisecond), progressbar.OptionSetWidth(max(10, min(40, x.a.print.ErrWidth-len(name)-50))), progressbar.OptionClearOnFinish(), progressbar.OptionShowCount(),
+		progressbar.OptionThrottle(100*time.Millisecond), progressbar.OptionSetWidth(min(40, x.a.print.ErrWidth-len([]rune(name))-50)), progressbar.OptionClearOnFinish(), progressbar.OptionShowCount(),
 	)
 	_ = b.Add64(begin)
 	return b, func() { _ = b.Clear() }
