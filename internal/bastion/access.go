@@ -26,18 +26,13 @@ func (c *Policy) Access() Access {
 	if c.estate == nil {
 		return a
 	}
-	a.Authorities = c.authorities()
+	for _, one := range c.estate.Authorities {
+		a.Authorities = append(a.Authorities, one.Public)
+	}
 	for _, p := range c.estate.People {
 		if slices.ContainsFunc(c.routes, func(r route) bool { return c.belongs(p.Name, r.people) }) {
 			a.People = append(a.People, Person{Name: p.Name, Keys: p.Keys})
 		}
 	}
 	return a
-}
-
-func (c *Policy) authorities() (list []string) {
-	for _, a := range c.estate.Authorities {
-		list = append(list, a.Public)
-	}
-	return list
 }

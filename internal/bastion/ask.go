@@ -61,9 +61,9 @@ func (c *Policy) askMachine(person string, services flow.Services, m int32, clie
 	take(flow.Box{Services: services.Subtract(routed), From: clients}, false, NoRoute, flow.Origin{})
 	outside, by := c.keptOut(m, addrs, at)
 	take(flow.Box{Services: outside, From: flow.AllAddrs}, false, ByDeny, by)
-	for _, d := range c.denies {
-		if c.speaks(d, m, at) {
-			take(flow.Box{Services: d.services, From: d.from}, false, ByDeny, d.origin)
+	for i := range c.denies {
+		if d := &c.denies[i]; d.Active(at) && d.To.Has(m) {
+			take(flow.Box{Services: d.Services, From: d.From}, false, ByDeny, d.Origin)
 		}
 	}
 	for _, r := range c.routes {
@@ -74,11 +74,6 @@ func (c *Policy) askMachine(person string, services flow.Services, m int32, clie
 	return list
 }
 
-// speaks reports whether a deny holds for a machine at a moment.
-func (c *Policy) speaks(d deny, m int32, at time.Time) bool {
-	return !at.Before(d.begin) && flow.Active(d.until, at) && d.to.Has(m)
-}
-
 // keptOut returns the services from which denies keep the gateway itself out, at each of a machine's
 // addresses, and one of the denies.
 func (c *Policy) keptOut(m int32, addrs []netip.Addr, at time.Time) (services flow.Services, by flow.Origin) {
@@ -86,9 +81,9 @@ func (c *Policy) keptOut(m int32, addrs []netip.Addr, at time.Time) (services fl
 	for _, a := range addrs {
 		var here flow.Services
 		own := flow.PointOf(c.from(a.Is4(), flow.AllAddrs))
-		for _, d := range c.denies {
-			if c.speaks(d, m, at) && d.from.Contains(own) {
-				here, by = here.Union(d.services), d.origin
+		for i := range c.denies {
+			if d := &c.denies[i]; d.Active(at) && d.To.Has(m) && d.From.Contains(own) {
+				here, by = here.Union(d.Services), d.Origin
 			}
 		}
 		services = services.Intersect(here)

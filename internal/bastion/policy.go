@@ -30,7 +30,7 @@ type Policy struct {
 	estate   *estate.Estate
 	plan     *flow.Plan
 	routes   []route
-	denies   []deny
+	denies   []flow.Rule          // as decided, as installed, or both
 	machines map[netip.Addr]int32 // into plan.Machines
 }
 
@@ -39,16 +39,6 @@ type route struct {
 	people   []sentence.Name
 	services flow.Services
 	to       *flow.Group
-	origin   flow.Origin
-}
-
-// deny is a deny as it was decided, or as it is installed.
-type deny struct {
-	from     flow.Addrs
-	services flow.Services
-	to       *flow.Group
-	begin    time.Time
-	until    time.Time
 	origin   flow.Origin
 }
 
@@ -64,12 +54,19 @@ func Compile(e *estate.Estate, p *flow.Plan, gateway string) (_ *Policy, ok bool
 	resolve := flow.NewResolver(e, p)
 	g := p.Gateways[i]
 	c := &Policy{
-		Gateway: gateway, Sessions: e.Bastions[j].Sessions, From: flow.Addrs{}, Inside: g.Inside,
+		Gateway: gateway, Sessions: e.Bastions[j].Sessions, Inside: g.Inside,
 		estate: e, plan: p, machines: map[netip.Addr]int32{},
 	}
 	for _, d := range p.GatewayDoors() {
 		if d.Via == gateway { // as installed and as decided
 			c.From = c.From.Union(d.From.Intersect(resolve.Source(e.Bastions[j].From)))
+		}
+	}
+	installed := map[string]flow.Rule{}
+	for _, r := range p.Rules {
+		if r.Kind == flow.Deny {
+			c.denies = append(c.denies, r)
+			installed[r.Origin.Sentence] = r
 		}
 	}
 	for _, st := range e.Sentences {
@@ -79,12 +76,9 @@ func Compile(e *estate.Estate, p *flow.Plan, gateway string) (_ *Policy, ok bool
 				c.routes = append(c.routes, route{s.For, resolve.Services(s.Services), resolve.Group(s.To), flow.OriginOf(st)})
 			}
 		case sentence.Deny:
-			c.denies = append(c.denies, deny{resolve.Source(s.From), resolve.Services(s.Services), resolve.Group(s.To), time.Time{}, s.Until, flow.OriginOf(st)})
-		}
-	}
-	for _, r := range p.Rules {
-		if r.Kind == flow.Deny {
-			c.denies = append(c.denies, deny{r.From, r.Services, r.To, r.Begin, r.Until, r.Origin})
+			if r := (flow.Rule{From: resolve.Source(s.From), Services: resolve.Services(s.Services), To: resolve.Group(s.To), Until: s.Until, Origin: flow.OriginOf(st)}); !same(r, installed[s.String()]) {
+				c.denies = append(c.denies, r)
+			}
 		}
 	}
 	for m := range p.Machines {
@@ -93,6 +87,11 @@ func Compile(e *estate.Estate, p *flow.Plan, gateway string) (_ *Policy, ok bool
 		}
 	}
 	return c, true
+}
+
+// same reports whether two denies keep out the same for the same time.
+func same(a, b flow.Rule) bool {
+	return b.To != nil && a.Begin.Equal(b.Begin) && a.Until.Equal(b.Until) && a.From.Equal(b.From) && a.Services.Equal(b.Services) && slices.Equal(a.To.Machines, b.To.Machines)
 }
 
 // addrs lists a machine's own addresses that the gateway has a way to from inside, in the order
@@ -222,12 +221,10 @@ func (c *Policy) belongs(person string, people []sentence.Name) bool {
 
 // denied finds a deny that keeps one of some sources out.
 func (c *Policy) denied(m int32, service flow.Service, at time.Time, sources ...flow.Point) (flow.Origin, bool) {
-	for _, d := range c.denies {
-		if !c.speaks(d, m, at) || !d.services.Contains(service) {
-			continue
-		}
-		if slices.ContainsFunc(sources, d.from.Contains) {
-			return d.origin, true
+	for i := range c.denies {
+		d := &c.denies[i]
+		if d.Active(at) && d.To.Has(m) && d.Services.Contains(service) && slices.ContainsFunc(sources, d.From.Contains) {
+			return d.Origin, true
 		}
 	}
 	return flow.Origin{}, false
