@@ -87,6 +87,17 @@ func (a *app) oneBastion(ctx context.Context, w *work.Work, args []string) (stri
 	}
 }
 
+// check judges the addresses that were given, before anything is done.
+func (o *serving) check() error {
+	if _, err := netip.ParseAddrPort(o.listen); o.listen != "" && err != nil {
+		return usage("--listen takes an address and a port, such as 127.0.0.1:2222, not “%s”", o.listen)
+	}
+	if at, err := netip.ParseAddrPort(o.metrics); o.metrics != "" && (err != nil || !at.Addr().IsLoopback()) {
+		return usage("--metrics takes a loopback address and a port, such as 127.0.0.1:9122, not “%s”", o.metrics)
+	}
+	return nil
+}
+
 // limits reads the options' own.
 func (o *serving) limits(sessions int) (gateway.Limits, error) {
 	l := gateway.DefaultLimits(sessions)
@@ -105,6 +116,13 @@ func (o *serving) limits(sessions int) (gateway.Limits, error) {
 
 // serveGateway runs a gateway until it is told to end.
 func (a *app) serveGateway(ctx context.Context, w *work.Work, name string, opt *serving) error {
+	if err := opt.check(); err != nil {
+		return err
+	}
+	log, err := logTo(a.print.Err, opt.logs)
+	if err != nil {
+		return err
+	}
 	g, err := w.Gateway(ctx, name)
 	if err != nil {
 		return err
@@ -114,10 +132,6 @@ func (a *app) serveGateway(ctx context.Context, w *work.Work, name string, opt *
 		return err
 	}
 	limits, err := opt.limits(policy.Sessions)
-	if err != nil {
-		return err
-	}
-	log, err := logTo(a.print.Err, opt.logs)
 	if err != nil {
 		return err
 	}
@@ -143,9 +157,6 @@ func (a *app) serveGateway(ctx context.Context, w *work.Work, name string, opt *
 			_ = s.File.Close()
 		}
 	}()
-	if err := g.Starts(ctx); err != nil {
-		return err
-	}
 	ctx, stop := signal.NotifyContext(ctx, unix.SIGINT, unix.SIGTERM)
 	defer stop()
 	background, done := context.WithCancel(context.WithoutCancel(ctx))
@@ -155,6 +166,9 @@ func (a *app) serveGateway(ctx context.Context, w *work.Work, name string, opt *
 		return err
 	}
 	if err := serveMetrics(background, run, opt.metrics, log); err != nil {
+		return err
+	}
+	if err := g.Starts(ctx); err != nil {
 		return err
 	}
 	rereadOn(background, run)
@@ -190,14 +204,11 @@ func (a *app) gatewaySockets(ctx context.Context, w *work.Work, name, listen str
 			return nil, err
 		}
 		for _, s := range sockets {
-			list = append(list, gateway.Listener{File: s.File, Told: s.Told, Loopback: s.Loopback})
+			list = append(list, gateway.Listener{File: s.File, Told: s.Told})
 		}
 	}
 	if listen == "" {
 		return list, nil
-	}
-	if _, err := netip.ParseAddrPort(listen); err != nil {
-		return nil, usage("--listen takes an address and a port, such as 127.0.0.1:2222, not “%s”", listen)
 	}
 	var lc net.ListenConfig
 	l, err := lc.Listen(ctx, "tcp", listen)
@@ -217,9 +228,6 @@ func (a *app) gatewaySockets(ctx context.Context, w *work.Work, name, listen str
 func serveMetrics(ctx context.Context, g *gateway.Gateway, at string, log *slog.Logger) error {
 	if at == "" {
 		return nil
-	}
-	if p, err := netip.ParseAddrPort(at); err != nil || !p.Addr().IsLoopback() {
-		return usage("--metrics takes a loopback address and a port, such as 127.0.0.1:9122, not “%s”", at)
 	}
 	var lc net.ListenConfig
 	l, err := lc.Listen(ctx, "tcp", at)

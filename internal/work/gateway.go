@@ -40,11 +40,14 @@ var _ gateway.Host = (*Gateway)(nil)
 
 // Gateway returns a bastion that is there. The error is a *sentence.Error where it is not.
 func (w *Work) Gateway(ctx context.Context, name string) (*Gateway, error) {
-	st, err := w.Installed(ctx)
+	g := &Gateway{w: w, Name: name}
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	st, there, err := g.read(ctx)
 	if err != nil {
 		return nil, err
 	}
-	if _, ok := bastion.Compile(st.Estate, st.Plan, name); !ok {
+	if !there {
 		near, _ := sentence.Nearest(name, st.Estate.NamesOf("bastion"))
 		hint := "add bastion " + name + " makes one"
 		if near != "" {
@@ -52,10 +55,11 @@ func (w *Work) Gateway(ctx context.Context, name string) (*Gateway, error) {
 		}
 		return nil, &sentence.Error{Problem: "there is no bastion “" + name + "” here", Hint: hint}
 	}
-	return &Gateway{w: w, Name: name}, nil
+	return g, nil
 }
 
-// Policy returns what the gateway goes by now. Entries that the gateway itself wrote change nothing.
+// Policy returns what the gateway goes by now. Entries that the gateway itself wrote change nothing. Where
+// the bastion was removed, nobody gets through any more.
 func (g *Gateway) Policy(ctx context.Context) (*bastion.Policy, error) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
@@ -63,19 +67,30 @@ func (g *Gateway) Policy(ctx context.Context) (*bastion.Policy, error) {
 	if err != nil {
 		return nil, err
 	}
-	if g.policy != nil && seq == g.seq && mark == g.mark {
-		return g.policy, nil
+	if seq != g.seq || mark != g.mark {
+		if _, _, err := g.read(ctx); err != nil {
+			return nil, err
+		}
 	}
-	st, err := g.w.Installed(ctx)
+	return g.policy, nil
+}
+
+// read reads what the gateway goes by, and tells whether the bastion is there. The stamps are older than
+// what is read, so that a change in between is seen the next time.
+func (g *Gateway) read(ctx context.Context) (st *State, there bool, err error) {
+	seq, mark, err := g.w.Site.Stamps(ctx)
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
-	policy, ok := bastion.Compile(st.Estate, st.Plan, g.Name)
-	if !ok { // it was removed: nobody gets through any more
-		policy = &bastion.Policy{Gateway: g.Name}
+	if st, err = g.w.Installed(ctx); err != nil {
+		return nil, false, err
+	}
+	policy, there := bastion.Compile(st.Estate, st.Plan, g.Name)
+	if !there {
+		policy = &bastion.Policy{}
 	}
 	g.policy, g.seq, g.mark = policy, seq, mark
-	return policy, nil
+	return st, there, nil
 }
 
 // note writes an entry, and keeps that nothing has changed by it.
@@ -117,16 +132,19 @@ func (g *Gateway) Ended(ctx context.Context, s gateway.Session, reason string) e
 	return err
 }
 
+// said is what the journal has of the gateway. One name may end in another: the word before it parts them.
+func (g *Gateway) said(text string) string { return "bastion " + g.Name + ": " + text }
+
 // Failures records who did not get in.
 func (g *Gateway) Failures(ctx context.Context, text string) error {
-	_, err := g.note(ctx, g.w.Person, actGateway, g.Name+": "+text)
+	_, err := g.note(ctx, g.w.Person, actGateway, g.said(text))
 	return err
 }
 
 // Starts records that the gateway serves from now on, and the ends of sessions that one before it
 // could not record.
 func (g *Gateway) Starts(ctx context.Context) error {
-	before, err := g.w.Site.Find(ctx, ledger.Filter{Action: actGateway, Text: g.Name + ": serves", Last: 1})
+	before, err := g.w.Site.Find(ctx, ledger.Filter{Action: actGateway, Text: g.said("serves"), Last: 1})
 	if err != nil {
 		return err
 	}
@@ -135,7 +153,7 @@ func (g *Gateway) Starts(ctx context.Context) error {
 			return err
 		}
 	}
-	_, err = g.note(ctx, g.w.Person, actGateway, g.Name+": serves from now on")
+	_, err = g.note(ctx, g.w.Person, actGateway, g.said("serves from now on"))
 	return err
 }
 
@@ -170,7 +188,7 @@ func (g *Gateway) endLost(ctx context.Context, after int64) error {
 
 // Stops records that the gateway serves no more.
 func (g *Gateway) Stops(ctx context.Context) error {
-	_, err := g.note(ctx, g.w.Person, actGateway, g.Name+": stopped")
+	_, err := g.note(ctx, g.w.Person, actGateway, g.said("stopped"))
 	return err
 }
 
