@@ -3,7 +3,6 @@ package driver
 import (
 	"context"
 	"errors"
-	"net/netip"
 	"os"
 )
 
@@ -19,8 +18,6 @@ type GatewaySocket struct {
 	File *os.File
 	// Told says that each connection begins with a line that is the client's address.
 	Told bool
-	// Loopback is where clients are, by family, that connect from this very computer; none: there.
-	Loopback []netip.Addr
 }
 
 // ErrNoGateways says that no gateway can serve in a place.

@@ -108,7 +108,7 @@ func fileConn(fd uintptr) (net.Conn, error) {
 }
 
 // accept serves whoever connects.
-func accept(ctx context.Context, s *Server, l net.Listener, how listener) {
+func accept(ctx context.Context, s *Server, l net.Listener, how Listener) {
 	for wait := time.Millisecond; ; {
 		c, err := l.Accept()
 		if errors.Is(err, net.ErrClosed) {
@@ -132,7 +132,7 @@ func accept(ctx context.Context, s *Server, l net.Listener, how listener) {
 }
 
 // client tells from where somebody comes.
-func (l listener) client(c net.Conn) (netip.Addr, error) {
+func (l Listener) client(c net.Conn) (netip.Addr, error) {
 	if l.Told {
 		_ = c.SetReadDeadline(time.Now().Add(5 * time.Second))
 		line, err := readLine(c)

@@ -16,8 +16,6 @@ import (
 
 // forward is one forwarded session.
 type forward struct {
-	id      uint64
-	login   *loggedIn
 	channel ssh.Channel
 	machine net.Conn
 
@@ -58,7 +56,7 @@ func (l *loggedIn) forward(ctx context.Context, id uint64, ch ssh.NewChannel, ho
 		_ = ch.Reject(reason, err.Error())
 		return
 	}
-	f := &forward{id: id, login: l, machine: machine}
+	f := &forward{machine: machine}
 	f.touch()
 	channel, requests, err := ch.Accept()
 	if err != nil {

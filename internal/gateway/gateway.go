@@ -58,14 +58,14 @@ type Session struct {
 
 // Listener is a socket that clients connect to.
 type Listener struct {
-	File *os.File
+	File *os.File `json:"-"`
 	// Told says that the first line of each connection is the client's address: of a socket that only
 	// this very program connects to.
-	Told bool
+	Told bool `json:"told,omitempty"`
 	// Keep leaves it listening when the gateway stops, for the next one: another process holds it.
-	Keep bool
+	Keep bool `json:"-"`
 	// Loopback is where clients of this very computer are, by family; none: where they connect from.
-	Loopback []netip.Addr
+	Loopback []netip.Addr `json:"loopback,omitempty"`
 }
 
 // Gateway is a running gateway. Make it with [New].
@@ -132,9 +132,9 @@ func (g *Gateway) Run(ctx context.Context) error {
 			return err
 		}
 		started := time.Now()
-		drained := g.attend(ctx, background, p)
+		g.attend(ctx, background, p)
 		g.lost(background)
-		if drained || ctx.Err() != nil {
+		if ctx.Err() != nil {
 			g.flushFailures(background)
 			return nil
 		}
@@ -152,8 +152,8 @@ func (g *Gateway) Run(ctx context.Context) error {
 	}
 }
 
-// attend answers a process until it is gone, or drained after ctx ended.
-func (g *Gateway) attend(ctx, background context.Context, p *process) (drained bool) {
+// attend answers a process until it is gone: by itself, or because ctx ended and all that went on is over.
+func (g *Gateway) attend(ctx, background context.Context, p *process) {
 	g.mu.Lock()
 	g.child = p
 	policy := g.policy
@@ -187,7 +187,7 @@ func (g *Gateway) attend(ctx, background context.Context, p *process) (drained b
 	}()
 	select {
 	case <-gone:
-		return false
+		return
 	case <-ctx.Done():
 	}
 	g.log.Info("the gateway stops: nobody new is let in", "sessions", len(g.Who()))
@@ -209,5 +209,4 @@ func (g *Gateway) attend(ctx, background context.Context, p *process) (drained b
 		case <-time.After(obeyWithin):
 		}
 	}
-	return true
 }

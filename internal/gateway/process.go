@@ -65,10 +65,9 @@ func (g *Gateway) startChild() (p *process, err error) {
 		c.SysProcAttr.Credential = &syscall.Credential{Uid: nobody, Gid: nobody}
 		c.SysProcAttr.Cloneflags = unix.CLONE_NEWNET | unix.CLONE_NEWIPC // its sockets are handed to it
 	}
-	h := &hello{HostKey: g.seed, Limits: g.limits}
+	h := &hello{HostKey: g.seed, Limits: g.limits, Listeners: g.listeners}
 	for _, l := range g.listeners {
 		c.ExtraFiles = append(c.ExtraFiles, l.File)
-		h.Listeners = append(h.Listeners, listener{Told: l.Told, Loopback: l.Loopback})
 	}
 	p.cmd = c
 	err = c.Start()

@@ -161,18 +161,13 @@ func (s *Server) Counts(f func(id uint64, up, down int64)) {
 	}
 }
 
-// Run looks after what goes on, once a second, until ctx ends; then it ends everything.
+// Run looks after what goes on, once a second, until ctx ends.
 func (s *Server) Run(ctx context.Context) {
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
 	for {
 		select {
 		case <-ctx.Done():
-			s.mu.Lock()
-			defer s.mu.Unlock()
-			for l := range s.logins {
-				go l.end("the gateway stops")
-			}
 			return
 		case <-tick.C:
 			s.look()

@@ -20,7 +20,7 @@ import (
 
 // Two processes speak over three descriptors of the one that faces the internet:
 //
-//	3  messages, as JSON values one after the other, both ways (a stream)
+//	3  messages, as JSON, one a line, both ways (a stream)
 //	4  connections to machines, each with the number of its session (sequenced packets, unix(7))
 //	5  and up: the sockets that it accepts clients on
 const (
@@ -65,14 +65,7 @@ const (
 type hello struct {
 	HostKey   []byte     `json:"hostKey"` // the seed of an Ed25519 key (RFC 8032)
 	Limits    Limits     `json:"limits"`
-	Listeners []listener `json:"listeners"`
-}
-
-// listener is a socket that clients are accepted on.
-type listener struct {
-	Told bool `json:"told,omitempty"` // a client is told by a first line, and not by where it connects from
-	// Loopback, where it is set, is where clients of this very computer are, by family.
-	Loopback []netip.Addr `json:"loopback,omitempty"`
+	Listeners []Listener `json:"listeners"`
 }
 
 // session is what is told of one.
