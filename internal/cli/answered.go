@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"iter"
 	"strings"
 	"time"
 
@@ -11,13 +12,14 @@ import (
 	"ironbark/internal/work"
 )
 
-// answered is the answer to a question of a file: about flows, or about what a bastion forwards.
+// answered is the answer to a question: about flows, or about what a bastion forwards.
 type answered interface {
 	verdict() string
 	question() string
+	print(p *view.Printer, ph *view.Phrasing, person string)
 	document(ph *view.Phrasing, person string, at time.Time) any
 	// against tells the parts that are not as expected.
-	against(open bool, ph *view.Phrasing) []string
+	against(open bool, ph *view.Phrasing) iter.Seq[string]
 }
 
 // answerOf answers a question.
@@ -33,9 +35,12 @@ func answerOf(w *work.Work, st *work.State, ask sentence.Ask, at time.Time) (ans
 // mostAgainst is how many parts of an answer are told against an expectation.
 const mostAgainst = 5
 
-func mostOf(list []string) []string {
-	if len(list) > mostAgainst {
-		return append(list[:mostAgainst], "…")
+func mostOf(parts iter.Seq[string]) (list []string) {
+	for text := range parts {
+		if len(list) == mostAgainst {
+			return append(list, "…")
+		}
+		list = append(list, text)
 	}
 	return list
 }
@@ -57,14 +62,22 @@ func (f flows) document(ph *view.Phrasing, person string, at time.Time) any {
 	return view.AnswerJSON(f.Answer, ph, person, at)
 }
 
-func (f flows) against(open bool, ph *view.Phrasing) (list []string) {
-	for _, p := range f.Parts {
-		if p.Open != open {
+func (f flows) print(p *view.Printer, ph *view.Phrasing, person string) {
+	p.Answer(f.Answer, ph, person)
+}
+
+func (f flows) against(open bool, ph *view.Phrasing) iter.Seq[string] {
+	return func(yield func(string) bool) {
+		for _, p := range f.Parts {
+			if p.Open == open {
+				continue
+			}
 			one := exposure.Example(p.From, p.Services)
-			list = append(list, fmt.Sprintf("%s from %s to %s is %s: %s", one.Service, one.Source, exposure.TargetName(f.State.Plan, p.Target), stateOf(p.Open), view.Why(p, ph)))
+			if !yield(fmt.Sprintf("%s from %s to %s is %s: %s", one.Service, one.Source, exposure.TargetName(f.State.Plan, p.Target), stateOf(p.Open), view.Why(p, ph))) {
+				return
+			}
 		}
 	}
-	return list
 }
 
 // forwarded is an answer about what a bastion forwards.
@@ -77,15 +90,24 @@ func (f forwarded) document(ph *view.Phrasing, _ string, _ time.Time) any {
 	return view.ForwardingJSON(f.Forwarding, ph)
 }
 
-func (f forwarded) against(open bool, ph *view.Phrasing) (list []string) {
-	for _, one := range f.People {
-		who := strings.Join(one.Names, " and ")
-		for _, p := range one.Parts {
-			if p.Forward != open {
+func (f forwarded) print(p *view.Printer, ph *view.Phrasing, _ string) {
+	p.Forwarding(f.Forwarding, ph)
+}
+
+func (f forwarded) against(open bool, ph *view.Phrasing) iter.Seq[string] {
+	via := f.Ask.Via.Text
+	return func(yield func(string) bool) {
+		for _, one := range f.People {
+			who := strings.Join(one.Names, " and ")
+			for _, p := range one.Parts {
+				if p.Forward == open {
+					continue
+				}
 				example := exposure.Example(p.Client, p.Services)
-				list = append(list, fmt.Sprintf("%s from %s at %s via %s to %s is %s: %s", example.Service, who, example.Source, f.Ask.Via.Text, p.Machine, stateOf(p.Forward), view.ForwardingWhy(p, who, f.Ask.Via.Text, ph)))
+				if !yield(fmt.Sprintf("%s from %s at %s via %s to %s is %s: %s", example.Service, who, example.Source, via, p.Machine, stateOf(p.Forward), view.ForwardingWhy(p, who, via, ph))) {
+					return
+				}
 			}
 		}
 	}
-	return list
 }

@@ -79,20 +79,17 @@ func (a *app) whyCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if ask.Via.Text != "" {
-				return a.whyVia(st, w, ask, at)
-			}
-			answer, err := w.Ask(st, ask, at)
+			answer, err := answerOf(w, st, ask, at)
 			if err != nil {
 				return err
 			}
 			ph := view.NewPhrasing(st, at)
 			if a.json {
-				err = a.print.JSON(view.AnswerJSON(answer, ph, w.Person, at))
+				err = a.print.JSON(answer.document(ph, w.Person, at))
 			} else {
-				a.print.Answer(answer, ph, w.Person)
+				answer.print(a.print, ph, w.Person)
 			}
-			if err == nil && answer.Verdict != "open" {
+			if err == nil && answer.verdict() != "open" {
 				return errNo
 			}
 			return err
@@ -101,24 +98,6 @@ func (a *app) whyCommand() *cobra.Command {
 	c.Flags().StringVar(&file, "file", "", "a file of questions or expectations; - for standard input")
 	c.Flags().StringVar(&to, "to", "", "write which expectations were met to this file, as JUnit XML")
 	return q.flags(c)
-}
-
-// whyVia tells what a bastion forwards.
-func (a *app) whyVia(st *work.State, w *work.Work, ask sentence.Ask, at time.Time) error {
-	answer, err := w.AskVia(st, ask, at)
-	if err != nil {
-		return err
-	}
-	ph := view.NewPhrasing(st, at)
-	if a.json {
-		err = a.print.JSON(view.ForwardingJSON(answer, ph))
-	} else {
-		a.print.Forwarding(answer, ph)
-	}
-	if err == nil && answer.Verdict != "open" {
-		return errNo
-	}
-	return err
 }
 
 func (a *app) question(verb string, args []string) (sentence.Ask, error) {

@@ -44,15 +44,17 @@ func (a *app) tunnelCommand() *cobra.Command {
 	}
 	opt.flags(c)
 	_ = c.Flags().MarkHidden("key") // machines are not logged in to
+	c.Flags().Lookup("for").Usage = "open what is closed for at most so long, and close it at the end; with --because"
 	c.Flags().StringVar(&desktop, "desktop-file", "", "write how a remote desktop's client gets to the first rdp (a .rdp file)")
 	return c
 }
 
 // tunnelEnd is one end of a tunnel here, and where it leads.
 type tunnelEnd struct {
-	way  *work.Way
-	name string // of the service
-	port uint16 // here; 0: any
+	machine string
+	service flow.Service
+	name    string // of the service
+	port    uint16 // here; 0: any
 }
 
 // tunnelEnds reads MACHINE:SERVICE[=PORT].
@@ -75,7 +77,7 @@ func (a *app) tunnelEnds(ctx context.Context, w *work.Work, args []string) (list
 		if len(tcp) == 0 || tcp[0].Lo != tcp[0].Hi && service != "rdp" || tcp[0].Lo >= flow.UDPPort(0) {
 			return nil, usage("a tunnel leads to one TCP port, and “%s” is none", service)
 		}
-		e := tunnelEnd{name: service, way: &work.Way{Machine: machine, Service: tcp[0].Lo}, port: tcp[0].Lo.Port()}
+		e := tunnelEnd{machine, tcp[0].Lo, service, tcp[0].Lo.Port()}
 		if given {
 			n, err := strconv.ParseUint(here, 10, 16)
 			if err != nil || n == 0 {
@@ -103,15 +105,20 @@ func (a *app) tunnel(ctx context.Context, w *work.Work, args []string, opt *conn
 	}
 	carrier := &carrier{a: a, w: w, gates: map[string]*ssh.Client{}}
 	defer carrier.close()
+	var shuts []func() error // what was opened for it, in the order in which it was
+	defer func() {
+		for _, shut := range slices.Backward(shuts) {
+			err = errors.Join(err, shut())
+		}
+	}()
 	for i, e := range ends {
 		way, shut, err := a.serviceWay(ctx, w, e, opt)
 		if shut != nil {
-			defer func() { err = errors.Join(err, shut()) }()
+			shuts = append(shuts, shut)
 		}
 		if err != nil {
 			return err
 		}
-		ends[i].way = way
 		l, err := listenHere(ctx, args[i], e.port)
 		if err != nil {
 			return err
@@ -148,7 +155,7 @@ func listenHere(ctx context.Context, word string, port uint16) (net.Listener, er
 // serviceWay finds the way to a service, and opens it where that was asked for or is agreed to. shut, where
 // it is not nil, closes it again.
 func (a *app) serviceWay(ctx context.Context, w *work.Work, e tunnelEnd, opt *connecting) (way *work.Way, shut func() error, err error) {
-	way, err = w.WayTo(ctx, e.way.Machine, e.way.Service, opt.keys())
+	way, err = w.WayTo(ctx, e.machine, e.service, opt.keys())
 	if _, closed := errors.AsType[*work.NoAccessError](err); !closed {
 		return way, nil, err
 	}
@@ -158,10 +165,10 @@ func (a *app) serviceWay(ctx context.Context, w *work.Work, e tunnelEnd, opt *co
 			return nil, nil, err
 		}
 	}
-	if shut, err = a.openService(ctx, w, e.name, e.way.Machine, opt); err != nil {
+	if shut, err = a.openService(ctx, w, e.name, e.machine, opt); err != nil {
 		return nil, nil, err
 	}
-	way, err = w.WayTo(ctx, e.way.Machine, e.way.Service, opt.keys())
+	way, err = w.WayTo(ctx, e.machine, e.service, opt.keys())
 	a.tellClosed(w, err)
 	return way, shut, err
 }
@@ -208,28 +215,44 @@ func (c *carrier) accept(ctx context.Context, l net.Listener, way *work.Way, opt
 
 // dial connects along a way, which is looked for again: what was open may be so no more, and another way may.
 func (c *carrier) dial(ctx context.Context, before *work.Way, opt *connecting) (net.Conn, error) {
+	var useless *ssh.Client // whose connection is over
+	for {
+		way, gate, err := c.gateTo(ctx, before, opt, useless)
+		if err != nil {
+			return nil, err
+		}
+		if gate == nil {
+			return c.w.Dial(ctx, way)
+		}
+		conn, err := work.Through(gate, way)
+		if _, refused := errors.AsType[*work.NotForwardedError](err); err == nil || refused || useless != nil {
+			return conn, err
+		}
+		useless = gate
+	}
+}
+
+// gateTo finds the way, and where it leads through a bastion the connection to its gateway: a new one in
+// place of one that is of no use. Only this is done one after the other.
+func (c *carrier) gateTo(ctx context.Context, before *work.Way, opt *connecting, useless *ssh.Client) (*work.Way, *ssh.Client, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	way, err := c.w.WayTo(ctx, before.Machine, before.Service, opt.keys())
-	if err != nil {
-		return nil, err
+	if err != nil || way.Jump == nil {
+		return way, nil, err
 	}
-	if way.Jump == nil {
-		return c.w.Dial(ctx, way)
-	}
-	if gate := c.gates[way.Jump.Bastion]; gate != nil {
-		if conn, err := work.Through(gate, way); err == nil {
-			return conn, nil
-		}
+	name := way.Jump.Bastion
+	if gate := c.gates[name]; gate != nil && gate != useless {
+		return way, gate, nil
+	} else if gate != nil {
 		_ = gate.Close()
-		delete(c.gates, way.Jump.Bastion)
+		delete(c.gates, name)
 	}
 	gate, err := c.w.Jump(ctx, way)
-	if err != nil {
-		return nil, err
+	if err == nil {
+		c.gates[name] = gate
 	}
-	c.gates[way.Jump.Bastion] = gate
-	return work.Through(gate, way)
+	return way, gate, err
 }
 
 // writeDesktopFile writes what clients of remote desktops open: a line a setting, NAME:TYPE:VALUE.

@@ -88,7 +88,7 @@ func (w *Work) access(ctx context.Context, st *State, t change.Resource, own str
 	return path, err
 }
 
-// CheckKey checks the key for a machine, as Way does, and nothing else. The
+// CheckKey checks the key for a machine, as AccessPath does, and nothing else. The
 // errors are *driver.NoMachineError and *BadKeyError.
 func (w *Work) CheckKey(ctx context.Context, machine, keyPath string) error {
 	st, t, err := w.machine(ctx, machine)

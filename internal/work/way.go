@@ -189,11 +189,22 @@ func (w *Work) Jump(ctx context.Context, way *Way) (*ssh.Client, error) {
 	return gate, nil
 }
 
-// Through has a gateway forward a session.
+// NotForwardedError says that a gateway does not forward a session. The others that it carries go on.
+type NotForwardedError struct {
+	Bastion string
+	Why     string
+}
+
+// Error tells why.
+func (n *NotForwardedError) Error() string {
+	return fmt.Sprintf("the gateway of %s does not forward: %s", n.Bastion, n.Why)
+}
+
+// Through has a gateway forward a session. The error is a *NotForwardedError where it does not.
 func Through(gate *ssh.Client, way *Way) (net.Conn, error) {
 	c, err := gate.Dial("tcp", net.JoinHostPort(way.Machine, strconv.Itoa(int(way.To.Port()))))
 	if refused, ok := errors.AsType[*ssh.OpenChannelError](err); ok {
-		return nil, fmt.Errorf("the gateway of %s does not forward: %s", way.Jump.Bastion, refused.Message)
+		return nil, &NotForwardedError{way.Jump.Bastion, refused.Message}
 	}
 	return c, err
 }
