@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"path"
 	"slices"
 	"strings"
 	"time"
@@ -174,22 +173,6 @@ func (s *Site) within(t change.Resource, body string) (*guest.Guest, error) {
 	}
 	g.Inside = t.InsideWords()
 	return g, nil
-}
-
-// authorizedKeys has the keys that let people in, as sshd(8) reads them.
-const authorizedKeys = "/home/" + guest.User + "/.ssh/authorized_keys"
-
-// letIn puts the key that a machine was made with into it, once: from then on what is inside counts, and a
-// key that somebody took out there stays out.
-func (in *machineState) letIn() error {
-	if in.power.Keyed || in.power.Key == "" {
-		return nil
-	}
-	in.power.Keyed = true
-	if err := in.guest.Mkdir(path.Dir(authorizedKeys)); err != nil {
-		return err
-	}
-	return in.guest.Write(authorizedKeys, strings.TrimSpace(in.power.Key)+"\n")
 }
 
 // inner is a machine with what is in it.
