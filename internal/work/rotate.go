@@ -29,7 +29,6 @@ type Rotation struct {
 	New     []Half // that come
 	Stay    []Half // of the old ones
 	Go      []Half
-	Own     string // the person's own key, for bastions; "" for one that is found
 }
 
 // Half is a key of the estate, with the private half that somebody has of it.
@@ -113,7 +112,7 @@ func (r *Rotation) login(ctx context.Context, by Half) (*ssh.Client, error) {
 	if err != nil {
 		return nil, err
 	}
-	way, err := r.w.access(ctx, st, t, r.Own)
+	way, err := r.w.access(ctx, st, t, "")
 	if err != nil {
 		return nil, err
 	}

@@ -145,8 +145,15 @@ func withoutEnded(p *flow.Plan, ending []Ending) *flow.Plan {
 func (w *Work) desired(e *estate.Estate, has []change.Resource, own cost.Sizes) ([]change.Resource, error) {
 	c := w.Site.Catalogue()
 	list, err := change.Desired(e, has, own, func(image string) int { return c.Least(image, own) })
-	for i, t := range list {
-		list[i].Rotates = t.Kind == change.Machine && (w.Rotating[t.Name] || w.holds(e, t))
+	keys := map[string]string{}
+	for _, t := range has {
+		if t.Kind == change.Machine {
+			keys[t.Name] = t.Spec.Key
+		}
+	}
+	for i, t := range list { // only of a machine whose keys change are those read that are inside it
+		had, is := keys[t.Name]
+		list[i].Rotates = t.Kind == change.Machine && is && had != t.Spec.Key && (w.Rotating[t.Name] || w.holds(e, t))
 	}
 	return list, err
 }
