@@ -27,9 +27,13 @@ type connecting struct {
 
 func (o *connecting) flags(c *cobra.Command) {
 	c.Flags().StringVar(&o.key, "key", "", "the private key to use (default: that of the machine's key)")
-	c.Flags().StringVar(&o.own, "own-key", "", "your own private key, by which bastions know you (default: one that is found)")
+	ownKeyFlag(c, &o.own)
 	c.Flags().StringVar(&o.length, "for", "", "open ssh for at most so long, and close it when the session ends; with --because")
 	c.Flags().StringVar(&o.because, "because", "", "why it is opened")
+}
+
+func ownKeyFlag(c *cobra.Command, own *string) {
+	c.Flags().StringVar(own, "own-key", "", "your own private key, by which bastions know you (default: one that is found)")
 }
 
 func (o *connecting) keys() work.Keys { return work.Keys{Machine: o.key, Own: o.own} }

@@ -27,7 +27,7 @@ type noun struct {
 type nounInput struct {
 	image, size, network, subnet, use                                string
 	disk, speed, console, password, machine, device, from, volume    string
-	file, family, to, public                                         string
+	file, family, to, public, ownKey                                 string
 	at, space, ranges, joins, groups, keys, dns, gateway, allocation []string
 	ports, tags, address, sources, inside, setup                     []string
 	outside, dhcp                                                    bool
@@ -289,6 +289,8 @@ func machineFlags(c *cobra.Command, in *nounInput, adding bool) {
 	c.Flags().StringSliceVar(&in.tags, "tag", nil, "labels, KEY=VALUE")
 	if adding {
 		c.Flags().IntVar(&in.count, "count", 1, "how many: NAME-1, NAME-2 …")
+	} else { // by which a bastion lets in who puts another key into it
+		ownKeyFlag(c, &in.ownKey)
 	}
 }
 

@@ -210,7 +210,7 @@ func (a *app) changeNounCommand(n noun) *cobra.Command {
 				return err
 			}
 			if n.kind == "machine" && len(in.keys) > 0 && !opt.draft {
-				return a.changeKeys(ctx, w, e, in.keys, args[0], opt, func() error { return a.edit(ctx, w, old, files, "changed machine "+args[0], opt) })
+				return a.changeKeys(ctx, w, e, in, args[0], opt, func() error { return a.edit(ctx, w, old, files, "changed machine "+args[0], opt) })
 			}
 			return a.edit(ctx, w, old, files, "changed "+n.kind+" "+args[0], opt)
 		}),

@@ -52,7 +52,8 @@ func (a *app) rotation(ctx context.Context, w *work.Work, e *estate.Estate, mach
 
 // changeKeys has an edit of a machine done that gives it other keys: new ones are put in and tried before,
 // and old ones taken out after.
-func (a *app) changeKeys(ctx context.Context, w *work.Work, e *estate.Estate, keys []string, machine string, opt *editing, edit func() error) error {
+func (a *app) changeKeys(ctx context.Context, w *work.Work, e *estate.Estate, in *nounInput, machine string, opt *editing, edit func() error) error {
+	keys := in.keys
 	if slices.Equal(keys, []string{none}) {
 		keys = nil
 	}
@@ -63,6 +64,7 @@ func (a *app) changeKeys(ctx context.Context, w *work.Work, e *estate.Estate, ke
 	if r == nil {
 		return edit()
 	}
+	r.Own = in.ownKey
 	w.Rotating = map[string]bool{machine: true}
 	before := opt.before
 	opt.before = func() (undo func() error, err error) {

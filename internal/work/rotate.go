@@ -29,6 +29,7 @@ type Rotation struct {
 	New     []Half // that come
 	Stay    []Half // of the old ones
 	Go      []Half
+	Own     string // the person's own key, for bastions; "" for one that is found
 }
 
 // Half is a key of the estate, with the private half that somebody has of it.
@@ -112,7 +113,7 @@ func (r *Rotation) login(ctx context.Context, by Half) (*ssh.Client, error) {
 	if err != nil {
 		return nil, err
 	}
-	way, err := r.w.access(ctx, st, t, "")
+	way, err := r.w.access(ctx, st, t, r.Own)
 	if err != nil {
 		return nil, err
 	}
