@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
-	"strings"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -14,7 +13,6 @@ import (
 	"ironbark/internal/cli/view"
 	"ironbark/internal/flow"
 	"ironbark/internal/gateway"
-	"ironbark/internal/sentence"
 	"ironbark/internal/work"
 )
 
@@ -124,35 +122,4 @@ type gatewaySessionDoc struct {
 
 func sessionDocOf(st *work.State, via string, s gateway.Session) gatewaySessionDoc {
 	return gatewaySessionDoc{s.Number, s.Person, s.Client.String(), via, s.Machine, flow.NameService(flow.TCPPort(s.Port), flow.Namings(st.Estate.NamesOf("service"), st.Estate)), s.Since.UTC(), s.Up, s.Down, s.Login}
-}
-
-// showGateway tells how a bastion's gateway does, whom it lets through, and who has no key for it.
-func (a *app) showGateway(w *work.Work, st *work.State, name string) error {
-	list, err := gateway.Ask(w.GatewayDir(name))
-	switch {
-	case errors.Is(err, gateway.ErrNotRunning):
-		a.print.Line("  gateway  not running: ironbark gateway %s", name)
-	case err != nil:
-		return fmt.Errorf("the gateway of %s: %w", name, err)
-	default:
-		a.print.Line("  gateway  serves, %s: ironbark gateway --who", view.Count(len(list), "session"))
-	}
-	var keyless []string
-	for _, one := range st.Estate.Sentences {
-		route, ok := one.Sentence.(sentence.Route)
-		if !ok || route.Via.Text != name {
-			continue
-		}
-		a.print.Wrap("  routes   ", fmt.Sprintf("%s  (%s:%d)", route, one.At.File, one.At.Line))
-		for _, p := range st.Estate.People {
-			through := slices.ContainsFunc(route.For, func(n sentence.Name) bool { return st.Estate.Belongs(p.Name, n.Text) })
-			if through && len(p.Keys) == 0 && len(st.Estate.Authorities) == 0 && !slices.Contains(keyless, p.Name) {
-				keyless = append(keyless, p.Name)
-			}
-		}
-	}
-	if len(keyless) > 0 {
-		a.print.Wrap("  but      ", fmt.Sprintf("the estate has no key of %s: ironbark change person NAME --public-key KEY", strings.Join(keyless, ", ")))
-	}
-	return nil
 }

@@ -83,11 +83,8 @@ func (a *app) showNamed(ctx context.Context, w *work.Work, st *work.State, c *co
 		return usage("nothing is called “%s”, and it is no kind of thing; the kinds are %s", name, strings.Join(kinds(c), ", "))
 	case found[0].Kind == change.Machine:
 		return a.showMachine(ctx, w, st, &asking{}, name)
-	case a.json:
-		return a.print.JSON(view.ThingJSON(found[0], st))
 	}
-	a.print.Resource(found[0], st)
-	return nil
+	return a.showResource(w, st, found[0])
 }
 
 func (a *app) showKindCommand(kind change.Kind) *cobra.Command {
@@ -115,14 +112,7 @@ func (a *app) showKindCommand(kind change.Kind) *cobra.Command {
 			if !there {
 				return unknownName(string(kind), args[0], namesOf(st, kind))
 			}
-			if a.json {
-				return a.print.JSON(view.ThingJSON(t, st))
-			}
-			a.print.Resource(t, st)
-			if kind == change.Bastion {
-				return a.showGateway(w, st, args[0])
-			}
-			return nil
+			return a.showResource(w, st, t)
 		}),
 	}
 	if kind == change.Machine {
