@@ -50,6 +50,9 @@ func (a *app) addBastionCommand(n noun) *cobra.Command {
 			if err := a.edit(ctx, w, old, files, "added bastion "+args[0], opt); err != nil {
 				return err
 			}
+			if len(setup.people) == 0 {
+				a.print.NoteWrap("", fmt.Sprintf("nobody gets through it yet: ironbark route ssh to %s via %s for PEOPLE", setup.network, args[0]))
+			}
 			if !opt.draft {
 				a.print.Note("next: start its gateway, and leave it running: ironbark gateway %s", args[0])
 			}
@@ -73,12 +76,11 @@ func (a *app) withBastion(ctx context.Context, w *work.Work, files work.Files, n
 	if err != nil {
 		return nil, err
 	}
-	network, err := a.bastionNetwork(e, in.subnet, setup.network)
-	if err != nil {
+	if setup.network, err = a.bastionNetwork(e, in.subnet, setup.network); err != nil {
 		return nil, err
 	}
 	if in.subnet == "" {
-		if files, err = a.bastionSubnet(files, e, network, name, in, setup); err != nil {
+		if files, err = a.bastionSubnet(files, e, setup.network, name, in, setup); err != nil {
 			return nil, err
 		}
 	}
@@ -102,17 +104,15 @@ func (a *app) withBastion(ctx context.Context, w *work.Work, files work.Files, n
 		setup.people = wordsOf(text)
 	}
 	if len(setup.people) > 0 {
-		s, err := sentence.ParseArgs([]string{"route " + setup.services + " to " + network + " via " + name + " for " + strings.Join(setup.people, ", ")}, a.now())
+		s, err := sentence.ParseArgs([]string{"route " + setup.services + " to " + setup.network + " via " + name + " for " + strings.Join(setup.people, ", ")}, a.now())
 		if err != nil {
 			return nil, err
 		}
 		if files, _, err = w.State(ctx, files, s); err != nil {
 			return nil, err
 		}
-	} else {
-		a.print.NoteWrap("", fmt.Sprintf("nobody gets through it yet: ironbark route ssh to %s via %s for PEOPLE", network, name))
 	}
-	return a.giveBack(files, e, network, setup)
+	return a.giveBack(files, e, setup.network, setup)
 }
 
 // wordsOf takes a line of words apart, at commas and white space.
