@@ -1,6 +1,7 @@
 package work
 
 import (
+	"fmt"
 	"reflect"
 	"slices"
 	"time"
@@ -57,18 +58,34 @@ func (r *Review) opensNothing(now time.Time) bool {
 // newlyTrusted reports whether b takes a key for somebody that a did not take for them.
 func newlyTrusted(a, b *estate.Estate) bool {
 	trusted := map[string]bool{}
-	for _, o := range a.Authorities {
-		trusted[sshkey.Fingerprint(o.Public)] = true
-	}
 	for _, p := range a.People {
 		for _, k := range p.Keys {
 			trusted[p.Name+" "+sshkey.Fingerprint(k)] = true
 		}
 	}
-	return slices.ContainsFunc(b.Authorities, func(o estate.Authority) bool { return !trusted[sshkey.Fingerprint(o.Public)] }) ||
+	return len(newAuthorities(a, b)) > 0 ||
 		slices.ContainsFunc(b.People, func(p estate.Person) bool {
 			return slices.ContainsFunc(p.Keys, func(k string) bool { return !trusted[p.Name+" "+sshkey.Fingerprint(k)] })
 		})
+}
+
+// newAuthorities names the authorities of b whose certificates a does not take.
+func newAuthorities(a, b *estate.Estate) (names []string) {
+	for _, o := range b.Authorities {
+		if !slices.ContainsFunc(a.Authorities, func(known estate.Authority) bool { return sshkey.Same(known.Public, o.Public) }) {
+			names = append(names, o.Name)
+		}
+	}
+	return names
+}
+
+// trustNotes tells how far authorities are trusted that are new. Nothing else of a review does:
+// they open no door.
+func trustNotes(a, b *estate.Estate) (list []string) {
+	for _, name := range newAuthorities(a, b) {
+		list = append(list, fmt.Sprintf("whoever has the private half of authority %s may log in to gateways as anybody whom a route lets through", name))
+	}
+	return list
 }
 
 // touched lists by ID the resources that two estates ask for differently.

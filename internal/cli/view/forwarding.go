@@ -57,7 +57,7 @@ func ForwardingWhy(p bastion.Part, who, via string, ph *Phrasing) string {
 	case bastion.ByDeny:
 		return "kept out: " + ph.because(p.Origin, 0)
 	case bastion.NoRoute:
-		return "no route via " + via + " is for " + who
+		return "no route via " + via + " lets " + who + " through to that"
 	case bastion.NoMachine:
 		return via + " has no way there from inside"
 	}
