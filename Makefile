@@ -10,7 +10,13 @@ export CGO_ENABLED = 0
 
 build: bin/ironbark
 
-bin/ironbark: $(shell find cmd internal -type f -not -name '*_test.go') go.mod go.sum
+# The program that tiny guests start with is a part of ironbark.
+GUEST := internal/tinyimage/built/init.gz
+$(GUEST): $(shell find cmd/tiny-guest internal/tinyguest internal/seed internal/desktop internal/flow -type f -not -name '*_test.go') go.mod go.sum
+	go build -trimpath -ldflags '-s -w' -o bin/tiny-guest ./cmd/tiny-guest
+	gzip -9nc bin/tiny-guest >$@
+
+bin/ironbark: $(GUEST) $(shell find cmd internal -type f -not -name '*_test.go') go.mod go.sum
 	go build -trimpath -ldflags '$(LDFLAGS)' -o $@ ./cmd/ironbark
 
 demo: build
@@ -19,19 +25,19 @@ demo: build
 # What the tests run besides Go: Debian's packages. The race detector needs a C compiler.
 # OpenSSH's server is unpacked and not installed, so that none begins to run on this host.
 packages:
-	@for c in gcc sqlite3 unshare bash puttygen ssh-keygen openssl dot z3 curl ip ssh-audit; do command -v $$c >/dev/null || missing=yes; done; \
-		[ -z "$$missing" ] || { apt-get update -q && apt-get install -y -q --no-install-recommends gcc libc6-dev sqlite3 util-linux bash putty-tools openssh-client openssl graphviz z3 curl iproute2 ssh-audit; }
+	@for c in qemu-system-x86_64 qemu-img mke2fs gcc sqlite3 unshare bash puttygen ssh-keygen openssl dot z3 curl ip ssh-audit; do command -v $$c >/dev/null || missing=yes; done; \
+		[ -z "$$missing" ] || { apt-get update -q && apt-get install -y -q --no-install-recommends qemu-system-x86 qemu-utils e2fsprogs gcc libc6-dev sqlite3 util-linux bash putty-tools openssh-client openssl graphviz z3 curl iproute2 ssh-audit; }
 	@[ -x /usr/sbin/sshd ] || [ -x .packages/usr/sbin/sshd ] || { apt-get update -q && apt-get install -y -q --no-install-recommends libwrap0 && mkdir -p .packages && \
 		cd .packages && apt-get download -q openssh-server && dpkg -x openssh-server_*.deb . && rm openssh-server_*.deb; }
 
-test: packages
+test: packages $(GUEST)
 	go test $(TESTFLAGS) ./...
 	CGO_ENABLED=1 go test -race ./internal/driver/sim ./internal/driver/memory ./internal/ledger/... ./internal/site -run "Conformance|One|Opening|History|Told"
 	CGO_ENABLED=1 go test -race ./internal/gateway -run "Recorded|NothingElse|NoLonger|Dies|Stops"
 	IRONBARK_TEST_RACE=yes go test ./cmd/ironbark -run "TestWhatIsToldAsDoneIsThere|TestTwoEnactmentsAtOnce"
 
 # 20,000 real packets through the kernel's packet filter, as root.
-truth:
+truth: $(GUEST)
 	IRONBARK_TRUTH=20000 go test ./internal/driver/linux -run "TheKernelSays|TheKernelTurns|InTheMiddle" -v -timeout 30m
 
 lint:
@@ -48,6 +54,7 @@ fuzz:
 	go test ./internal/flow -run xxx -fuzz FuzzRows -fuzztime 1m -fuzzminimizetime 1s
 	go test ./internal/estate -run xxx -fuzz FuzzRead -fuzztime 1m -fuzzminimizetime 1s
 	go test ./internal/imagefile -run xxx -fuzz FuzzRead -fuzztime 1m -fuzzminimizetime 1s
+	go test ./internal/seed -run xxx -fuzz FuzzRead -fuzztime 1m -fuzzminimizetime 1s
 	go test ./internal/clientnet -run xxx -fuzz FuzzPacket -fuzztime 1m -fuzzminimizetime 1s
 
 bench: build packages

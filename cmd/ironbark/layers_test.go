@@ -17,11 +17,12 @@ import (
 // layers are the packages from the bottom up. A package imports only those above
 // it in this list; those of one line do not import one another.
 var layers = [][]string{
-	{"internal/confine", "internal/clientnet", "internal/unixsocket"},
+	{"internal/confine", "internal/clientnet", "internal/unixsocket", "internal/desktop", "internal/seed", "internal/qemu"},
 	{"internal/flow/span", "internal/sentence", "internal/journal", "internal/sshkey", "internal/store", "internal/picture", "internal/imagefile", "internal/driver/sim/guest", "internal/seen", "internal/parallel", "internal/quickjson"},
 	{"internal/estate"},
 	{"internal/flow", "internal/cost"},
-	{"internal/exposure", "internal/change"},
+	{"internal/exposure", "internal/change", "internal/tinyguest"},
+	{"internal/tinyimage", "cmd/tiny-guest"},
 	{"internal/opening", "internal/findings", "internal/bastion"},
 	{"internal/rights", "internal/proof"},
 	{"internal/driver", "internal/ledger", "internal/oracle", "internal/gateway"},

@@ -94,13 +94,33 @@ func (a *app) siteCommand() *cobra.Command {
 		Long: "Check what this host has and lacks for site: linux. Each thing is tried in network namespaces that are made for it\n" +
 			"and taken away again; nothing of the host's own is touched. Exit status 3: something is missing.",
 		RunE: func(*cobra.Command, []string) error { return a.checkHost() },
-	}, &cobra.Command{
+	}, a.prepareCommand(), &cobra.Command{
 		Use: "restore", Short: "Make the site as it was last enacted", Args: noArgs,
 		Long: "Make the site as it was last enacted, for instance after its host was started anew: what was made, the tables,\n" +
 			"and the openings that still hold. What the files say by now is not looked at. It asks nothing; where all is\n" +
 			"as it was, nothing is done.",
 		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error { return a.restore(ctx, w) }),
 	})
+	return c
+}
+
+func (a *app) prepareCommand() *cobra.Command {
+	var kernel string
+	c := &cobra.Command{
+		Use: "prepare", Short: "Make the system of tiny guests on this host", Args: noArgs,
+		Long: "Make the system of tiny guests on this host (image: tiny): a kernel out of Debian's package, which apt-get downloads\n" +
+			"and nothing installs, and one program of Ironbark's own. It is kept in /var/lib/ironbark/tiny, for all estates. Where\n" +
+			"it is there already, nothing is done.",
+		Example: "  ironbark site prepare",
+		RunE: func(c *cobra.Command, _ []string) error {
+			if err := linux.PrepareTiny(c.Context(), kernel); err != nil {
+				return err
+			}
+			a.print.Line("%s", linux.DescribeTiny(c.Context()))
+			return nil
+		},
+	}
+	c.Flags().StringVar(&kernel, "kernel", "", "the file of a kernel package (.deb), in place of Debian's newest")
 	return c
 }
 

@@ -93,11 +93,18 @@ func (c Catalogue) Of(e *estate.Estate, meter Meter) Bill {
 func (b *Bill) machine(c Catalogue, m estate.Machine, meter Meter) {
 	size, _ := c.Size(m.Size)
 	gb := c.Disk(m, meter.Own)
+	if image, ok := c.Image(m.Image); ok && image.Light {
+		size, gb = Size{Name: size.Name, Hour: size.Hour}, 0
+	}
 	hour := Money(gb) * c.Prices.Disk(m.Disk.Speed)
-	what := fmt.Sprintf("%s, %d GB %s disk", m.Size, gb, cmp.Or(m.Disk.Speed, estate.Standard))
+	disk := ", light"
+	if gb > 0 {
+		disk = fmt.Sprintf(", %d GB %s disk", gb, cmp.Or(m.Disk.Speed, estate.Standard))
+	}
+	what := m.Size + disk
 	public := m.Address.Auto || len(m.Address.Fixed) > 0
 	if stopped := meter.Stopped != nil && meter.Stopped(m.Name); stopped {
-		what = fmt.Sprintf("stopped, %d GB %s disk", gb, cmp.Or(m.Disk.Speed, estate.Standard))
+		what = "stopped" + disk
 	} else {
 		hour += size.Hour
 		if public {

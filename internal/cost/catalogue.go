@@ -86,6 +86,8 @@ type Image struct {
 	DiskGB  int      `json:"diskGB"`  // the least system disk
 	User    string   `json:"user"`    // who logs in with the machine's key
 	Listens []string `json:"listens"` // services it listens on once it runs, as sentences write them
+	// Light says that a machine of it is no virtual machine: it takes no processors, memory and disk of its own.
+	Light bool `json:"light,omitempty"`
 }
 
 // Size is how much of a host a machine gets.

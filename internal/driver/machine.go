@@ -14,7 +14,10 @@ type Machine struct {
 	Listens flow.Services
 	Failed  string // the part of its first boot that failed; "" where none did
 	Forced  bool   // it did not stop cleanly, the last time
-	Locked  bool   // it takes a password and none was ever set
+	// Interrupted says that it is stopped, and nobody stopped it by this site: it ended by itself, was
+	// killed, or its host was started anew.
+	Interrupted bool
+	Locked      bool // it takes a password and none was ever set
 }
 
 // State is the state of a machine, in plain words.

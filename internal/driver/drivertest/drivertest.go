@@ -85,18 +85,27 @@ machines:
 `
 
 // Files are those of the suites' estate, with rules.
-func Files(rules string) []estate.File {
-	return []estate.File{{Name: estate.FileName, Data: []byte(nouns)}, {Name: estate.RulesName, Data: []byte(rules + "\n")}}
+func Files(rules string) []estate.File { return FilesOf("linux-web", rules) }
+
+func readOf(image, rules string) (*estate.Estate, error) {
+	files := FilesOf(image, rules)
+	return estate.Read(files[0], files[1:]...)
+}
+
+// FilesOf is Files with machines of an image.
+func FilesOf(image, rules string) []estate.File {
+	data := []byte(strings.ReplaceAll(nouns, "linux-web", image))
+	return []estate.File{{Name: estate.FileName, Data: data}, {Name: estate.RulesName, Data: []byte(rules + "\n")}}
 }
 
 // Run runs the suite. fresh makes a place; open opens it as another process would, each
 // time that it is called.
 func Run(t *testing.T, fresh func(t *testing.T, c *Clock) (open func() driver.Driver)) {
-	RunWith(t, func() *Clock { return NewClock(Start) }, fresh)
+	RunWith(t, "linux-web", func() *Clock { return NewClock(Start) }, fresh)
 }
 
-// RunWith runs the suite by a clock of its own in each test.
-func RunWith(t *testing.T, clock func() *Clock, fresh func(t *testing.T, c *Clock) (open func() driver.Driver)) {
+// RunWith runs the suite with machines of an image, by a clock of its own in each test.
+func RunWith(t *testing.T, image string, clock func() *Clock, fresh func(t *testing.T, c *Clock) (open func() driver.Driver)) {
 	for name, test := range map[string]func(*suite){
 		"nothing is there and nothing is open at first":   (*suite).empty,
 		"a change that is done twice is done once":        (*suite).twice,
@@ -114,13 +123,14 @@ func RunWith(t *testing.T, clock func() *Clock, fresh func(t *testing.T, c *Cloc
 		t.Run(name, func(t *testing.T) {
 			c := clock()
 			open := fresh(t, c)
-			test(&suite{T: t, clock: c, open: open, d: open()})
+			test(&suite{T: t, image: image, clock: c, open: open, d: open()})
 		})
 	}
 }
 
 type suite struct {
 	*testing.T
+	image string
 	clock *Clock
 	open  func() driver.Driver
 	d     driver.Driver
@@ -137,7 +147,7 @@ func (s *suite) observe() *driver.Observation {
 }
 
 func (s *suite) plan(rules string) *flow.Plan {
-	e, err := estate.Read(Files(rules)[0], Files(rules)[1])
+	e, err := readOf(s.image, rules)
 	require.NoError(s, err)
 	return flow.Compile(e, change.Assigned(s.observe().Resources))
 }
@@ -148,8 +158,7 @@ func (s *suite) install(rules string) {
 
 // build makes all of the suite's estate, twice, and installs one rule.
 func (s *suite) build() {
-	files := Files("")
-	e, err := estate.Read(files[0], files[1])
+	e, err := readOf(s.image, "")
 	require.NoError(s, err)
 	wanted, err := change.Desired(e, nil, nil, nil)
 	require.NoError(s, err)
@@ -163,6 +172,17 @@ func (s *suite) build() {
 	}
 	s.install("allow https from everywhere to gauge-1")
 	s.wait(time.Minute)
+	for _, name := range []string{"gauge-1", "gauge-2"} {
+		s.becomes(name, driver.Running)
+	}
+}
+
+// becomes waits, where time is real, until a machine is in a state.
+func (s *suite) becomes(name string, state driver.State) {
+	if s.clock.real {
+		require.Eventually(s, func() bool { return s.observe().Machines[name].State == state }, 90*time.Second, 50*time.Millisecond, "machine %s is not %s", name, state)
+	}
+	require.Equal(s, state, s.observe().Machines[name].State)
 }
 
 // wait lets time pass.
@@ -357,11 +377,12 @@ func (s *suite) power() {
 	m, _, err = s.d.Power(s.Context(), "gauge-1", driver.Power{Do: driver.Start})
 	require.NoError(s, err)
 	s.clock.Set(later(m.Ready, s.clock.Now()))
-	assert.Equal(s, driver.Running, s.observe().Machines["gauge-1"].State)
+	s.becomes("gauge-1", driver.Running)
 	m, _, err = s.d.Power(s.Context(), "gauge-1", driver.Power{Do: driver.Restart})
 	require.NoError(s, err)
 	assert.True(s, m.Forced, "without any grace it is switched off")
 	s.clock.Set(later(m.Ready, s.clock.Now()))
+	s.becomes("gauge-1", driver.Running)
 	assert.False(s, s.observe().Machines["gauge-1"].Listens.IsEmpty())
 	none := &driver.NoMachineError{}
 	_, _, err = s.d.Power(s.Context(), "gauge-9", driver.Power{Do: driver.Start})

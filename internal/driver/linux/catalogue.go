@@ -20,6 +20,7 @@ func catalogue() (c cost.Catalogue) {
 		panic("linux: the embedded catalogue: " + err.Error())
 	}
 	c.Uplinks, c.Listens = true, true
+	c.Limits.CPUs, c.Limits.MemoryMiB, c.Limits.DiskGB = hostLimits()
 	c.Public = []pool{
 		{First: netip.MustParseAddr("203.0.113.10"), Last: netip.MustParseAddr("203.0.113.59")},
 		{First: netip.MustParseAddr("2001:db8:f:1::10"), Last: netip.MustParseAddr("2001:db8:f:1::59")},

@@ -17,15 +17,24 @@ func needRoot(t *testing.T) {
 	}
 }
 
+// fresh makes a site for a test, which goes with it.
+func fresh(t *testing.T, c *drivertest.Clock) func() driver.Driver {
+	dir := t.TempDir()
+	t.Cleanup(func() { require.NoError(t, New(dir, c).RemoveEverything()) })
+	return func() driver.Driver {
+		s := New(dir, c)
+		t.Cleanup(func() { require.NoError(t, s.Close()) })
+		return s
+	}
+}
+
 func TestConformance(t *testing.T) {
 	needRoot(t)
-	drivertest.RunWith(t, drivertest.RealClock, func(t *testing.T, c *drivertest.Clock) func() driver.Driver {
-		dir := t.TempDir()
-		t.Cleanup(func() { require.NoError(t, New(dir, c).RemoveEverything()) })
-		return func() driver.Driver {
-			s := New(dir, c)
-			t.Cleanup(func() { require.NoError(t, s.Close()) })
-			return s
-		}
-	})
+	drivertest.RunWith(t, lightImage, drivertest.RealClock, fresh)
+}
+
+func TestConformanceOfGuests(t *testing.T) {
+	needRoot(t)
+	require.NoError(t, PrepareTiny(t.Context(), os.Getenv("IRONBARK_KERNEL_PACKAGE")))
+	drivertest.RunWith(t, tinyImage, drivertest.RealClock, fresh)
 }

@@ -23,7 +23,7 @@ func TestWhatPassesIsCounted(t *testing.T) {
 	defer s.Close()
 	web, feed := "allow https from everywhere to gauge-1", "allow http from 198.51.100.0/24 to gauge-1 until 2100-01-01T00:00:00Z"
 	install := func(rules string) {
-		files := drivertest.Files(rules)
+		files := drivertest.FilesOf(lightImage, rules)
 		e, err := estate.Read(files[0], files[1])
 		require.NoError(t, err)
 		want, err := change.Desired(e, nil, nil, nil)

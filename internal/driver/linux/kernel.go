@@ -18,6 +18,7 @@ const (
 	groupMachine = 0x1b02 // to a machine that does not call outward
 	groupOutward = 0x1b03 // to a machine that does
 	groupProbe   = 0x1b04 // from the namespace that sends what is to be tried
+	groupOff     = 0x1b05 // to the namespace that answers for guests that are off
 )
 
 // tableName is that of the one table in the router's namespace.

@@ -5,12 +5,9 @@ package linux
 
 import (
 	"context"
-	"crypto/sha256"
 	"database/sql"
-	"encoding/hex"
 	"errors"
 	"fmt"
-	"io"
 	"net/netip"
 	"os"
 	"path/filepath"
@@ -178,74 +175,6 @@ func (s *Site) generation() (g uint32, err error) {
 	return g, err
 }
 
-// Apply makes, alters or removes a resource.
-func (s *Site) Apply(ctx context.Context, c change.Change, content io.Reader) (t change.Resource, err error) {
-	t = c.Resource
-	if content != nil { // light machines start from no disk: of an image its digest is kept
-		h := sha256.New()
-		if _, err := io.Copy(h, content); err != nil {
-			return t, err
-		}
-		t.Spec.Digest = hex.EncodeToString(h.Sum(nil))
-	}
-	return t, s.change(ctx, func(tx *sql.Tx, m *meta) error {
-		if err := s.build(); err != nil {
-			return err
-		}
-		list, err := readResources(ctx, tx)
-		if err != nil {
-			return err
-		}
-		if c.Verb == change.Remove {
-			if t.Kind == change.Uplink {
-				if err := s.removeUplink(); err != nil {
-					return err
-				}
-			}
-			if t.Kind == change.Machine {
-				s.stopListening(t.Name)
-			}
-			if t.Kind == change.Machine || t.Kind == change.Bastion {
-				if err := s.partMachine(t.Name); err != nil {
-					return err
-				}
-			}
-			m.Mark++
-			_, err1 := tx.ExecContext(ctx, `DELETE FROM resources WHERE kind = ? AND name = ?`, t.Kind, t.Name)
-			_, err2 := tx.ExecContext(ctx, `DELETE FROM machines WHERE name = ? AND ?`, t.Name, t.Kind == change.Machine)
-			return errors.Join(err1, err2)
-		}
-		if t.Given, err = s.give(t, list); err != nil {
-			return err
-		}
-		if t.Kind == change.Uplink {
-			if err := s.setUplink(t.Spec); err != nil {
-				return err
-			}
-		}
-		if old, ok := change.Find(list, t.Kind, t.Name); !ok || !old.Spec.Equal(t.Spec) || old.Given != t.Given {
-			m.Mark++
-			_, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO resources VALUES (?, ?, ?)`, t.Kind, t.Name, t.Encode())
-			if err != nil {
-				return err
-			}
-		}
-		if t.Kind == change.Bastion {
-			return s.joinMachine(t.Name, addrsOf([]change.Resource{t})[t.Name], false)
-		}
-		if t.Kind != change.Machine {
-			return nil
-		}
-		if err := s.joinMachine(t.Name, addrsOf([]change.Resource{t})[t.Name], outward(t, list)); err != nil {
-			return err
-		}
-		if off, _, err := switched(ctx, tx, t.Name); err != nil || off != "" { // a machine that is off stays off
-			return err
-		}
-		return s.startListening(t)
-	})
-}
-
 // outward reports whether a machine stands in a network that calls outward.
 func outward(t change.Resource, list []change.Resource) bool {
 	return slices.ContainsFunc(t.Spec.Subnets, func(at string) bool {
@@ -322,7 +251,7 @@ func (s *Site) put(ctx context.Context, tx *sql.Tx, m *meta, plan *flow.Plan) er
 		return err
 	}
 	defer done()
-	if err := install(c, NewTable(plan, s.listening), links, open, s.clock.Now()); err != nil {
+	if err := install(c, NewTable(plan, s.runs), links, open, s.clock.Now()); err != nil {
 		return err
 	}
 	if m.Rules, err = rulesDigest(c); err != nil {

@@ -2,17 +2,14 @@ package linux
 
 import (
 	"context"
-	"crypto/ed25519"
 	"database/sql"
 	"errors"
 	"fmt"
-	"io"
 	"net/netip"
 	"slices"
 	"time"
 
 	"github.com/vishvananda/netlink"
-	"golang.org/x/crypto/ssh"
 
 	"ironbark/internal/change"
 	"ironbark/internal/driver"
@@ -41,8 +38,15 @@ func (s *Site) machine(ctx context.Context, tx *sql.Tx, t change.Resource) (m dr
 		at, err := time.Parse(time.RFC3339Nano, off)
 		m.State, m.Since, m.Ready = driver.Stopped, at, at
 		return m, err
+	case isGuest(t):
+		g, err := readGuest(ctx, tx, t.Name)
+		if err != nil || g == nil {
+			m.State = driver.Stopped
+			return m, err
+		}
+		return s.guestState(t, g, m), nil
 	case !s.listening(t.Name):
-		m.State = driver.Stopped
+		m.State, m.Interrupted = driver.Stopped, true
 	default:
 		m.Listens = lightServices(t).Union(flow.ServicesAt(flow.Ping))
 	}
@@ -59,33 +63,34 @@ func (s *Site) find(ctx context.Context, tx *sql.Tx, name string) (change.Resour
 	return t, err
 }
 
-// Power starts or stops a machine's listeners.
+// Power starts or stops a machine: a guest, or a light machine's listeners.
 func (s *Site) Power(ctx context.Context, machine string, act driver.Power) (m driver.Machine, happened string, err error) {
+	t, was, err := s.look(ctx, machine)
+	if err != nil {
+		return m, "", err
+	}
+	if isGuest(t) {
+		return s.powerGuest(ctx, t, was, act)
+	}
 	err = s.change(ctx, func(tx *sql.Tx, kept *meta) error {
-		t, err := s.find(ctx, tx, machine)
-		if err != nil {
-			return err
-		}
 		was, err := s.machine(ctx, tx, t)
 		if err != nil {
 			return err
 		}
 		off := was.State == driver.Stopped
 		switch {
-		case act.Do == driver.Stop && off, act.Do == driver.Start && !off:
+		case act.Do == driver.Stop && off && !was.Interrupted, act.Do == driver.Start && !off:
 			m, happened = was, ", which it was already"
 			return nil
 		case act.Do != driver.Start:
 			s.stopListening(machine)
 		}
-		text := ""
-		if act.Do == driver.Stop {
-			text = s.clock.Now().UTC().Format(time.RFC3339Nano)
-		} else if err := s.startListening(t); err != nil {
-			return err
+		if act.Do != driver.Stop {
+			if err := s.startListening(t); err != nil {
+				return err
+			}
 		}
-		_, err = tx.ExecContext(ctx, `INSERT INTO machines VALUES (?, ?, '') ON CONFLICT DO UPDATE SET off = excluded.off`, machine, text)
-		if err != nil {
+		if err := s.switchTo(ctx, tx, machine, act.Do == driver.Stop); err != nil {
 			return err
 		}
 		if m, err = s.machine(ctx, tx, t); err != nil {
@@ -95,6 +100,16 @@ func (s *Site) Power(ctx context.Context, machine string, act driver.Power) (m d
 		return s.respread(ctx, tx, kept)
 	})
 	return m, happened, err
+}
+
+// switchTo keeps that a machine is to be off, or on.
+func (s *Site) switchTo(ctx context.Context, tx *sql.Tx, machine string, off bool) error {
+	text := ""
+	if off {
+		text = s.clock.Now().UTC().Format(time.RFC3339Nano)
+	}
+	_, err := tx.ExecContext(ctx, `INSERT INTO machines VALUES (?, ?, '') ON CONFLICT DO UPDATE SET off = excluded.off`, machine, text)
+	return err
 }
 
 // respread writes the doors anew where one of them is spread over several machines: over
@@ -108,21 +123,44 @@ func (s *Site) respread(ctx context.Context, tx *sql.Tx, m *meta) error {
 	if err != nil || !slices.ContainsFunc(plan.Doors, func(d flow.Published) bool { return len(d.To.Machines) > 1 }) {
 		return err
 	}
+	return s.putAgain(ctx, tx, m, plan)
+}
+
+// rewrite writes the whole packet filter anew, as it was installed last.
+func (s *Site) rewrite(ctx context.Context, tx *sql.Tx, m *meta) error {
+	rows, err := readPlan(ctx, tx)
+	if err != nil {
+		return err
+	}
+	plan, err := flow.FromRows(rows)
+	if err != nil {
+		return err
+	}
+	return s.putAgain(ctx, tx, m, plan)
+}
+
+func (s *Site) putAgain(ctx context.Context, tx *sql.Tx, m *meta, plan *flow.Plan) error {
 	if err := s.count(ctx, tx, m, true); err != nil {
 		return err
 	}
 	return s.put(ctx, tx, m, plan)
 }
 
-// SetPasswordHash keeps the hash of a password.
+// SetPasswordHash keeps the hash of a password. A guest that runs is handed it at once by its guest agent;
+// one whose agent does not answer takes it when it is started next.
 func (s *Site) SetPasswordHash(ctx context.Context, machine, hash string) error {
-	return s.change(ctx, func(tx *sql.Tx, _ *meta) error {
-		if _, err := s.find(ctx, tx, machine); err != nil {
+	var t change.Resource
+	err := s.change(ctx, func(tx *sql.Tx, _ *meta) (err error) {
+		if t, err = s.find(ctx, tx, machine); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO machines VALUES (?, '', ?) ON CONFLICT DO UPDATE SET hash = excluded.hash`, machine, hash)
+		_, err = tx.ExecContext(ctx, `INSERT INTO machines VALUES (?, '', ?) ON CONFLICT DO UPDATE SET hash = excluded.hash`, machine, hash)
 		return err
 	})
+	if err != nil || !isGuest(t) {
+		return err
+	}
+	return s.handPassword(ctx, t, hash)
 }
 
 // look reads a machine outside of any change.
@@ -138,48 +176,6 @@ func (s *Site) look(ctx context.Context, machine string) (t change.Resource, m d
 		err = failed
 	}
 	return t, m, err
-}
-
-// Boot tells that a light machine has no boot.
-func (s *Site) Boot(ctx context.Context, machine string) (driver.Boot, error) {
-	_, _, err := s.look(ctx, machine)
-	return driver.Boot{Log: "machine " + machine + " is light: it has listeners, and no boot\n"}, err
-}
-
-// Console tells how a light machine is doing; it offers no login.
-func (s *Site) Console(ctx context.Context, machine string) (io.ReadWriteCloser, error) {
-	t, m, err := s.look(ctx, machine)
-	switch {
-	case err != nil:
-		return nil, err
-	case !t.Spec.Console:
-		return nil, &driver.NoConsoleError{Why: fmt.Sprintf("the serial line of machine %s is off", machine), Remedy: fmt.Sprintf("ironbark change machine %s --console on", machine)}
-	}
-	r, w := io.Pipe()
-	go func() {
-		_, _ = fmt.Fprintf(w, "machine %s is %s; a light machine offers no login\r\n", machine, m.State)
-		_ = w.Close()
-	}()
-	return &line{r}, nil
-}
-
-type line struct{ *io.PipeReader }
-
-func (l *line) Write([]byte) (int, error) { return 0, errors.New("a light machine takes no input") }
-
-// HostKey returns a key that is made of the machine's name: a light machine speaks no SSH
-// after its greeting.
-func (s *Site) HostKey(ctx context.Context, machine string) (string, error) {
-	if _, _, err := s.look(ctx, machine); err != nil {
-		return "", err
-	}
-	seed := make([]byte, ed25519.SeedSize)
-	copy(seed, machine)
-	signer, err := ssh.NewSignerFromKey(ed25519.NewKeyFromSeed(seed))
-	if err != nil {
-		return "", err
-	}
-	return string(ssh.MarshalAuthorizedKey(signer.PublicKey())), nil
 }
 
 // links lists the router's links to machines, with the addresses that may come from each.

@@ -23,6 +23,7 @@ import (
 //
 //	PREFIX           the router, with the packet filter
 //	PREFIX.probe     from which packets are sent to be tried
+//	PREFIX.off       which refuses what is sent to guests that are off
 //	PREFIX-MACHINE   a machine
 //
 // Each machine has one link of its own to the router, and a route to nothing else: two
@@ -430,9 +431,12 @@ func (s *Site) RemoveEverything() error {
 		if ok {
 			s.stopListening(machine)
 		}
-		if ok || e.Name() == s.prefix || e.Name() == s.prefix+".probe" {
+		if ok || e.Name() == s.prefix || e.Name() == s.prefix+".probe" || e.Name() == s.prefix+".off" {
 			errs = append(errs, netns.DeleteNamed(e.Name()))
 		}
 	}
-	return errors.Join(errs...)
+	return errors.Join(append(errs, s.removeGuests())...)
 }
+
+// removeNamespace takes a namespace away, with the links in it.
+func removeNamespace(name string) error { return netns.DeleteNamed(name) }

@@ -61,10 +61,17 @@ func (s *Site) Observe(ctx context.Context, scope driver.Scope) (*driver.Observa
 	return o, nil
 }
 
-// there are those of some resources that are there: a machine or bastion whose namespace is gone is gone.
+// there are those of some resources that are there: a light machine or a bastion whose namespace is gone is gone,
+// and so is a guest whose system disk is.
 func (s *Site) there(list []change.Resource) []change.Resource {
 	return slices.DeleteFunc(list, func(t change.Resource) bool {
-		return (t.Kind == change.Machine || t.Kind == change.Bastion) && !exists(s.prefix+"-"+t.Name) || t.Kind == change.Uplink && !s.hasUplink()
+		switch {
+		case isGuest(t):
+			return !s.hasDisk(t.Name)
+		case t.Kind == change.Machine || t.Kind == change.Bastion:
+			return !exists(s.prefix + "-" + t.Name)
+		}
+		return t.Kind == change.Uplink && !s.hasUplink()
 	})
 }
 

@@ -25,7 +25,7 @@ func TestWhatOthersWroteToThePacketFilterIsToldAsItIs(t *testing.T) {
 	s := New(t.TempDir(), drivertest.RealClock())
 	defer func() { require.NoError(t, s.RemoveEverything()) }()
 	defer s.Close()
-	files := drivertest.Files("allow https from everywhere to gauge-1\ndeny https, tcp/8443 from 192.0.2.0/24 to all")
+	files := drivertest.FilesOf(lightImage, "allow https from everywhere to gauge-1\ndeny https, tcp/8443 from 192.0.2.0/24 to all")
 	e, err := estate.Read(files[0], files[1])
 	require.NoError(t, err)
 	want, err := change.Desired(e, nil, nil, nil)

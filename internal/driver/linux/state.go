@@ -21,10 +21,11 @@ const Name = "linux.db"
 
 var format = store.Format{
 	ApplicationID: 0x49726e6c, // "Irnl"
-	Version:       3,
+	Version:       4,
 	Upgrades: map[int64]func(context.Context, *sql.Tx, string) error{
 		1: store.SQL(countsSchema),
 		2: store.SQL(passingSchema + fillPassing),
+		3: store.SQL(guestsSchema),
 	},
 	Schema: `
 CREATE TABLE meta (id INTEGER PRIMARY KEY, body TEXT NOT NULL) STRICT;
@@ -33,7 +34,7 @@ CREATE TABLE plan (key TEXT PRIMARY KEY, body TEXT NOT NULL) STRICT, WITHOUT ROW
 CREATE TABLE passing (id INTEGER PRIMARY KEY, body TEXT NOT NULL, over INTEGER NOT NULL) STRICT;
 CREATE TABLE shut (id INTEGER PRIMARY KEY, at TEXT NOT NULL) STRICT;
 CREATE TABLE machines (name TEXT PRIMARY KEY, off TEXT NOT NULL, hash TEXT NOT NULL) STRICT, WITHOUT ROWID;
-` + countsSchema + passingSchema,
+` + countsSchema + passingSchema + guestsSchema,
 }
 
 // passingSchema finds the openings that let something pass to a machine, and those whose end (in

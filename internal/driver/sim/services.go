@@ -17,6 +17,7 @@ import (
 	"sync"
 	"time"
 
+	"ironbark/internal/desktop"
 	"ironbark/internal/driver/sim/guest"
 	"ironbark/internal/flow"
 )
@@ -47,7 +48,7 @@ func (s *Site) listener(in *machineState, service flow.Service) func(context.Con
 			}
 		}
 	case flow.TCPPort(rdpPort):
-		return func(_ context.Context, c net.Conn) { greetDesktop(c) }
+		return func(_ context.Context, c net.Conn) { desktop.Greet(c) }
 	}
 	return func(_ context.Context, c net.Conn) { _, _ = fmt.Fprintf(c, "%s %s\r\n", in.resource.Name, service) }
 }
@@ -135,27 +136,4 @@ func (s *Site) certificate(ctx context.Context, in *machineState) (tls.Certifica
 	}
 	der, err := x509.CreateCertificate(rand.Reader, form, form, key.Public(), key)
 	return tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}, err
-}
-
-// greetDesktop answers the first words of a remote desktop's client, and then waits for it to leave: a
-// connection request in a TPKT (RFC 1006, ITU-T X.224), answered with a confirmation that asks for TLS
-// (MS-RDPBCGR, sections 2.2.1.1 and 2.2.1.2).
-func greetDesktop(c net.Conn) {
-	head := make([]byte, 4)
-	if _, err := io.ReadFull(c, head); err != nil || head[0] != 3 {
-		return
-	}
-	rest := int64(head[2])<<8 | int64(head[3])
-	if rest < 11 || rest > 4096 {
-		return
-	}
-	request := make([]byte, rest-4)
-	if _, err := io.ReadFull(c, request); err != nil || request[1]&0xf0 != 0xe0 {
-		return
-	}
-	confirm := []byte{3, 0, 0, 19, 14, 0xd0, request[4], request[5], 0x12, 0x34, 0, 2, 0, 8, 0, 1, 0, 0, 0}
-	if _, err := c.Write(confirm); err != nil {
-		return
-	}
-	_, _ = io.Copy(io.Discard, c)
 }

@@ -1,0 +1,257 @@
+package linux
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"io"
+	"os"
+	"path/filepath"
+	"time"
+
+	"ironbark/internal/change"
+	"ironbark/internal/qemu"
+)
+
+// Apply makes, alters or removes a resource. What takes long (content that is received, disks, the start and stop of
+// guests) happens outside of the state's lock, so that nobody who closes something waits for it:
+//
+//	release what goes ──▶ record, links ──▶ provide disks, start
+//
+// Each step may be done twice; a guest without its system disk is not there yet, or no longer.
+func (s *Site) Apply(ctx context.Context, c change.Change, content io.Reader) (t change.Resource, err error) {
+	if os.Getuid() != 0 {
+		return c.Resource, errRoot
+	}
+	if content != nil {
+		if c.Resource.Spec.Digest, err = s.receive(c.Resource.Name, content); err != nil {
+			return c.Resource, err
+		}
+	}
+	var before []change.Resource
+	err = s.read(ctx, func(tx *sql.Tx) error {
+		before, err = readResources(ctx, tx)
+		return err
+	})
+	if err != nil {
+		return c.Resource, err
+	}
+	if c.Verb == change.Remove {
+		return c.Resource, s.take(ctx, c.Resource, before)
+	}
+	if c.Resource.Kind == change.Snapshot {
+		if err := s.takeSnapshot(ctx, c.Resource, before); err != nil {
+			return c.Resource, err
+		}
+	}
+	old, _ := change.Find(before, c.Resource.Kind, c.Resource.Name)
+	if t, err = s.record(ctx, c.Resource); err != nil {
+		return t, err
+	}
+	switch {
+	case isGuest(t):
+		err = s.provideGuest(ctx, c, old)
+	case t.Kind == change.Volume:
+		err = errors.Join(s.folders(), s.provideVolume(ctx, t, old, before))
+	}
+	return t, err
+}
+
+// record writes down a resource, and makes what of it is in the kernel: links, addresses, and light
+// machines.
+func (s *Site) record(ctx context.Context, t change.Resource) (change.Resource, error) {
+	return t, s.change(ctx, func(tx *sql.Tx, m *meta) error {
+		if err := s.build(); err != nil {
+			return err
+		}
+		list, err := readResources(ctx, tx)
+		if err != nil {
+			return err
+		}
+		if t.Given, err = s.give(t, list); err != nil {
+			return err
+		}
+		if t.Kind == change.Uplink {
+			if err := s.setUplink(t.Spec); err != nil {
+				return err
+			}
+		}
+		if old, ok := change.Find(list, t.Kind, t.Name); !ok || !old.Spec.Equal(t.Spec) || old.Given != t.Given {
+			m.Mark++
+			_, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO resources VALUES (?, ?, ?)`, t.Kind, t.Name, t.Encode())
+			if err != nil {
+				return err
+			}
+		}
+		switch {
+		case t.Kind == change.Bastion:
+			return s.joinMachine(t.Name, addrsOf([]change.Resource{t})[t.Name], false)
+		case isGuest(t):
+			return s.recordGuest(ctx, tx, m, t, list)
+		case t.Kind != change.Machine:
+			return nil
+		}
+		if err := s.joinMachine(t.Name, addrsOf([]change.Resource{t})[t.Name], outward(t, list)); err != nil {
+			return err
+		}
+		if off, _, err := switched(ctx, tx, t.Name); err != nil || off != "" { // a machine that is off stays off
+			return err
+		}
+		return s.startListening(t)
+	})
+}
+
+// take removes a resource: what runs first, then its record and its links, then its files.
+func (s *Site) take(ctx context.Context, t change.Resource, before []change.Resource) error {
+	if old, ok := change.Find(before, t.Kind, t.Name); ok {
+		t = old
+	}
+	switch {
+	case isGuest(t):
+		release, err := s.lockGuest(ctx, t.Name)
+		if err != nil {
+			return err
+		}
+		defer release()
+		if err := errors.Join(qemu.Kill(s.runDir(t.Name)), qemu.UnmountRun(s.runDir(t.Name))); err != nil {
+			return err
+		}
+	case t.Kind == change.Volume:
+		if err := s.unplug(ctx, t); err != nil {
+			return err
+		}
+	}
+	err := s.change(ctx, func(tx *sql.Tx, m *meta) error {
+		if err := s.build(); err != nil {
+			return err
+		}
+		switch {
+		case t.Kind == change.Uplink:
+			if err := s.removeUplink(); err != nil {
+				return err
+			}
+		case isGuest(t):
+			if err := s.partGuest(t.Name, addrsOf([]change.Resource{t})[t.Name]); err != nil {
+				return err
+			}
+		case t.Kind == change.Machine, t.Kind == change.Bastion:
+			if t.Kind == change.Machine {
+				s.stopListening(t.Name)
+			}
+			if err := s.partMachine(t.Name); err != nil {
+				return err
+			}
+		}
+		m.Mark++
+		_, err1 := tx.ExecContext(ctx, `DELETE FROM resources WHERE kind = ? AND name = ?`, t.Kind, t.Name)
+		_, err2 := tx.ExecContext(ctx, `DELETE FROM machines WHERE name = ? AND ?`, t.Name, t.Kind == change.Machine)
+		_, err3 := tx.ExecContext(ctx, `DELETE FROM guests WHERE name = ? AND ? OR name = ? AND ?`, t.Name, t.Kind == change.Machine, snapshotOf(t.Name), t.Kind == change.Snapshot)
+		return errors.Join(err1, err2, err3)
+	})
+	if err != nil {
+		return err
+	}
+	switch t.Kind {
+	case change.Machine:
+		return os.RemoveAll(s.machineDir(t.Name))
+	case change.Volume:
+		return os.RemoveAll(s.volumePath(t.Name))
+	case change.Image:
+		return errors.Join(os.RemoveAll(s.imagePath(t.Name)), os.RemoveAll(s.imagePath(t.Name)+".part"))
+	case change.Snapshot:
+		return os.RemoveAll(s.snapshotPath(t.Name))
+	}
+	return nil
+}
+
+// recordGuest writes down what a guest is beside its resource, and makes its link.
+func (s *Site) recordGuest(ctx context.Context, tx *sql.Tx, m *meta, t change.Resource, list []change.Resource) error {
+	g, err := readGuest(ctx, tx, t.Name)
+	if err != nil {
+		return err
+	}
+	if g == nil {
+		if g, err = s.newGuest(ctx, tx, t.Spec.Image, list); err != nil {
+			return err
+		}
+		if err := putGuest(ctx, tx, t.Name, g); err != nil {
+			return err
+		}
+	}
+	made, err := s.joinGuest(t.Name, outward(t, list))
+	if err != nil || !made {
+		return err
+	}
+	return s.rewrite(ctx, tx, m) // the tables know links by their numbers
+}
+
+// provideGuest makes a guest's disk and starts it, or alters it.
+func (s *Site) provideGuest(ctx context.Context, c change.Change, old change.Resource) error {
+	t := c.Resource
+	release, err := s.lockGuest(ctx, t.Name)
+	if err != nil {
+		return err
+	}
+	defer release()
+	var g *guest
+	off, hash := "", ""
+	var list []change.Resource
+	err = s.read(ctx, func(tx *sql.Tx) error {
+		var err1, err2, err3 error
+		g, err1 = readGuest(ctx, tx, t.Name)
+		off, hash, err2 = switched(ctx, tx, t.Name)
+		list, err3 = readResources(ctx, tx)
+		return errors.Join(err1, err2, err3)
+	})
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(s.machineDir(t.Name), 0o711); err != nil {
+		return err
+	}
+	if g.Tiny {
+		if err := ReadyTiny(); err != nil {
+			return err
+		}
+	}
+	had := s.hasDisk(t.Name)
+	if err := qemu.MakeDisk(ctx, s.systemPath(t.Name), g.UID, diskGB(t), g.Base); err != nil {
+		return err
+	}
+	running := s.guestRuns(t.Name)
+	switch {
+	case had && old.Name != "" && old.Spec.GB < t.Spec.GB && running:
+		err = qemu.Resize(ctx, s.runDir(t.Name), nil, t.Spec.GB)
+	case had && old.Name != "" && old.Spec.GB < t.Spec.GB:
+		err = qemu.GrowDisk(ctx, s.systemPath(t.Name), qemu.User{UID: g.UID, Images: imagesGroup}, t.Spec.GB)
+	}
+	if err != nil {
+		return err
+	}
+	switch {
+	case running && c.Restart:
+		if _, err := s.stopGuest(ctx, t.Name, restartGrace); err != nil {
+			return err
+		}
+	case running: // what it is told next time it boots
+		return errors.Join(s.raise(t.Name, addrsOf([]change.Resource{t})[t.Name]), s.writeSeed(t, g, hash, list))
+	case off != "": // a machine that is off stays off
+		return nil
+	}
+	return s.startGuest(ctx, t)
+}
+
+// restartGrace is how long a guest may take to stop cleanly when an alteration starts it anew.
+const restartGrace = 30 * time.Second
+
+// removeGuests ends all guests of the site, and takes away all files that it has outside of the
+// estate's folder.
+func (s *Site) removeGuests() error {
+	list, err := filepath.Glob(filepath.Join(runRoot, s.prefix, "*.pid"))
+	errs := []error{err}
+	for _, pid := range list {
+		run := pid[:len(pid)-len(".pid")]
+		errs = append(errs, qemu.Kill(run), qemu.UnmountRun(run))
+	}
+	return errors.Join(append(errs, os.RemoveAll(filepath.Join(runRoot, s.prefix)), os.RemoveAll(s.store()))...)
+}

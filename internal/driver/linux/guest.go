@@ -1,0 +1,242 @@
+package linux
+
+import (
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"database/sql"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"ironbark/internal/change"
+	"ironbark/internal/driver"
+	"ironbark/internal/qemu"
+	"ironbark/internal/tinyimage"
+)
+
+// A guest is a machine with a kernel of its own: a process of QEMU (package qemu), as a user of its own.
+// Its link to the router is a tap device in the router's namespace, so that it is filtered like any other
+// machine's. What it keeps when it is off is in files outside of the estate's folder, which only root may be able
+// to enter:
+//
+//	/var/lib/ironbark/SITE/machines/NAME/   system disk, seed disk
+//	/var/lib/ironbark/SITE/volumes/NAME     a volume, a qcow2 file
+//	/var/lib/ironbark/SITE/images/NAME      an image, as it was uploaded
+//	/var/lib/ironbark/SITE/snapshots/NAME   what a disk held, a qcow2 file
+//	/var/lib/ironbark/tiny/                 the system of tiny guests, and saved states of it
+//	/run/ironbark/SITE/NAME/                sockets and logs of one that runs
+
+const (
+	storeRoot = "/var/lib/ironbark"
+	runRoot   = "/run/ironbark"
+)
+
+// lightImage and tinyImage are the images that a Linux site has of its own.
+const (
+	lightImage = "light"
+	tinyImage  = "tiny"
+)
+
+// TinyFolder is where the system of tiny guests is.
+var TinyFolder = filepath.Join(storeRoot, "tiny")
+
+// imagesGroup is the group that may read what system disks lie on. It has no name on the host.
+const imagesGroup = 1_100_000_000
+
+// nobody is the user that the disks of no machine belong to.
+const nobody = imagesGroup
+
+// guest is what the site keeps of a guest beside its resource.
+type guest struct {
+	UID      int                  `json:"uid"`
+	UUID     string               `json:"uuid"`
+	Instance string               `json:"instance"` // another one where its setup is to run again
+	Host     []byte               `json:"host"`     // the seed of its SSH server's key
+	Tiny     bool                 `json:"tiny,omitempty"`
+	Base     qemu.Layer           `json:"base"`
+	Booted   time.Time            `json:"booted,omitzero"`
+	Forced   bool                 `json:"forced,omitempty"`
+	Results  []driver.SetupResult `json:"results,omitempty"` // as it last told them
+	How      string               `json:"how,omitempty"`     // of a snapshot: how it was made consistent
+}
+
+const guestsSchema = `
+CREATE TABLE guests (name TEXT PRIMARY KEY, body TEXT NOT NULL) STRICT, WITHOUT ROWID;
+`
+
+// snapshotOf is the name under which a snapshot is kept among the guests.
+func snapshotOf(name string) string { return "snapshot/" + name }
+
+func readGuest(ctx context.Context, tx *sql.Tx, name string) (g *guest, err error) {
+	var body string
+	err = tx.QueryRowContext(ctx, `SELECT body FROM guests WHERE name = ?`, name).Scan(&body)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	if err == nil {
+		g = &guest{}
+		err = json.Unmarshal([]byte(body), g)
+	}
+	return g, err
+}
+
+func putGuest(ctx context.Context, tx *sql.Tx, name string, g *guest) error {
+	body, err := json.Marshal(g)
+	if err == nil {
+		_, err = tx.ExecContext(ctx, `INSERT OR REPLACE INTO guests VALUES (?, ?)`, name, string(body))
+	}
+	return err
+}
+
+// guestOf reads what is kept of a guest; nil: there is none of that name.
+func (s *Site) guestOf(ctx context.Context, name string) (g *guest, err error) {
+	err = s.read(ctx, func(tx *sql.Tx) error {
+		g, err = readGuest(ctx, tx, name)
+		return err
+	})
+	return g, err
+}
+
+// keepGuest writes it.
+func (s *Site) keepGuest(ctx context.Context, name string, g *guest) error {
+	return s.change(ctx, func(tx *sql.Tx, _ *meta) error { return putGuest(ctx, tx, name, g) })
+}
+
+// isGuest reports whether a resource is a machine with a kernel of its own.
+func isGuest(t change.Resource) bool {
+	return t.Kind == change.Machine && t.Spec.Image != lightImage
+}
+
+// newGuest is a guest that starts from an image of the site, of the estate's own, or from a snapshot.
+func (s *Site) newGuest(ctx context.Context, tx *sql.Tx, image string, list []change.Resource) (*guest, error) {
+	uid, err := nextUser()
+	if err != nil {
+		return nil, err
+	}
+	g := &guest{UID: uid, UUID: randomUUID(), Host: make([]byte, ed25519.SeedSize)}
+	g.Instance = "i-" + g.UUID
+	if _, err := rand.Read(g.Host); err != nil {
+		return nil, err
+	}
+	if image == tinyImage {
+		g.Tiny, g.Base = true, qemu.Layer{File: filepath.Join(TinyFolder, tinyimage.Disk), Format: "raw"}
+		return g, nil
+	}
+	if t, ok := change.Find(list, change.Image, image); ok {
+		g.Base = qemu.Layer{File: s.imagePath(image), Format: t.Spec.Format}
+		return g, nil
+	}
+	if _, ok := change.Find(list, change.Snapshot, image); ok {
+		of, err := readGuest(ctx, tx, snapshotOf(image))
+		if err != nil || of == nil {
+			return nil, errors.Join(err, fmt.Errorf("snapshot %s holds no system", image))
+		}
+		g.Tiny, g.Base = of.Tiny, qemu.Layer{File: s.snapshotPath(image), Format: "qcow2"}
+		return g, nil
+	}
+	return nil, fmt.Errorf("the site has no image %s", image)
+}
+
+func randomUUID() string {
+	b := make([]byte, 16)
+	_, _ = rand.Read(b)
+	b[6], b[8] = b[6]&0x0f|0x40, b[8]&0x3f|0x80 // RFC 9562, version 4
+	h := hex.EncodeToString(b)
+	return h[:8] + "-" + h[8:12] + "-" + h[12:16] + "-" + h[16:20] + "-" + h[20:]
+}
+
+// nextUser is a user and group that no guest of this host ever had.
+func nextUser() (uid int, err error) {
+	if err := os.MkdirAll(storeRoot, 0o711); err != nil {
+		return 0, err
+	}
+	f, err := os.OpenFile(filepath.Join(storeRoot, "last-user"), os.O_RDWR|os.O_CREATE, 0o600)
+	if err != nil {
+		return 0, err
+	}
+	defer f.Close()
+	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX); err != nil {
+		return 0, err
+	}
+	text := make([]byte, 16)
+	n, _ := f.ReadAt(text, 0)
+	uid, err = strconv.Atoi(strings.TrimSpace(string(text[:n])))
+	if err != nil {
+		uid = imagesGroup
+	}
+	uid++
+	_, err = f.WriteAt(fmt.Appendf(nil, "%-15d\n", uid), 0)
+	return uid, errors.Join(err, f.Sync())
+}
+
+func (s *Site) store() string                 { return filepath.Join(storeRoot, s.prefix) }
+func (s *Site) machineDir(name string) string { return filepath.Join(s.store(), "machines", name) }
+
+func (s *Site) systemPath(name string) string   { return filepath.Join(s.machineDir(name), "system") }
+func (s *Site) volumePath(name string) string   { return filepath.Join(s.store(), "volumes", name) }
+func (s *Site) imagePath(name string) string    { return filepath.Join(s.store(), "images", name) }
+func (s *Site) snapshotPath(name string) string { return filepath.Join(s.store(), "snapshots", name) }
+func (s *Site) runDir(name string) string       { return filepath.Join(runRoot, s.prefix, name) }
+
+// folders makes the folders of the site's files. Whoever is not root gets through them only by
+// knowing what to ask for, and to images only with their group.
+func (s *Site) folders() error {
+	for _, dir := range []string{storeRoot, s.store(), filepath.Join(s.store(), "machines"), filepath.Join(s.store(), "volumes"), runRoot, filepath.Join(runRoot, s.prefix)} {
+		if err := os.MkdirAll(dir, 0o711); err != nil {
+			return err
+		}
+	}
+	for _, dir := range []string{filepath.Join(s.store(), "images"), filepath.Join(s.store(), "snapshots")} {
+		if err := errors.Join(os.MkdirAll(dir, 0o750), os.Chown(dir, 0, imagesGroup)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// hasDisk reports whether a guest's system disk is there: that is what it is to be there.
+func (s *Site) hasDisk(name string) bool {
+	_, err := os.Lstat(s.systemPath(name))
+	return err == nil
+}
+
+// guestRuns reports whether a guest's process runs.
+func (s *Site) guestRuns(name string) bool { return qemu.Find(s.runDir(name)) > 0 }
+
+// runs reports whether a machine runs: light or not.
+func (s *Site) runs(name string) bool { return s.guestRuns(name) || s.listening(name) }
+
+// lockGuest waits for the right to start, stop and alter a guest, which the kernel gives back when its
+// process ends.
+func (s *Site) lockGuest(ctx context.Context, name string) (release func(), err error) {
+	if err := s.folders(); err != nil {
+		return nil, err
+	}
+	f, err := os.OpenFile(s.runDir(name)+".lock", os.O_RDWR|os.O_CREATE, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	for {
+		err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB)
+		if err == nil {
+			return func() { _ = f.Close() }, nil
+		}
+		if !errors.Is(err, unix.EWOULDBLOCK) {
+			return nil, errors.Join(err, f.Close())
+		}
+		select {
+		case <-ctx.Done():
+			return nil, errors.Join(ctx.Err(), f.Close())
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+}

@@ -1,0 +1,239 @@
+package linux
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+
+	"ironbark/internal/change"
+	"ironbark/internal/qemu"
+)
+
+// receive keeps the content of an image, and returns its digest (SHA-256, in hexadecimal). What is left of
+// an upload that was broken off is compared with what comes, and gone on from as far as it is the same.
+func (s *Site) receive(name string, content io.Reader) (digest string, err error) {
+	if err := s.folders(); err != nil {
+		return "", err
+	}
+	path := s.imagePath(name)
+	part := path + ".part"
+	f, err := os.OpenFile(part, os.O_RDWR|os.O_CREATE, 0o600)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	h := sha256.New()
+	in := bufio.NewReaderSize(io.TeeReader(content, h), 1<<20)
+	same, err := common(f, in)
+	if err != nil {
+		return "", err
+	}
+	if _, err := f.Seek(same, io.SeekStart); err != nil {
+		return "", err
+	}
+	n, err := io.Copy(f, in)
+	if err := errors.Join(err, f.Truncate(same+n)); err != nil {
+		return "", err
+	}
+	if err := errors.Join(f.Sync(), f.Chown(0, imagesGroup), f.Chmod(0o440)); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(h.Sum(nil)), os.Rename(part, path)
+}
+
+// common reads as much of what comes as a file begins with, and returns how much that is.
+func common(f io.Reader, in *bufio.Reader) (n int64, err error) {
+	had := make([]byte, 1<<20)
+	for {
+		k, err := io.ReadFull(f, had)
+		if k == 0 || err != nil && !errors.Is(err, io.ErrUnexpectedEOF) && !errors.Is(err, io.EOF) {
+			if errors.Is(err, io.EOF) {
+				err = nil
+			}
+			return n, err
+		}
+		comes, err := in.Peek(k)
+		if err != nil && !errors.Is(err, io.EOF) {
+			return n, err
+		}
+		if !bytes.Equal(comes, had[:k]) {
+			return n, nil
+		}
+		if _, err := in.Discard(k); err != nil {
+			return n, err
+		}
+		n += int64(k)
+	}
+}
+
+// volumesOf are the volumes that belong to a machine, in their places.
+func (s *Site) volumesOf(machine string, list []change.Resource) (volumes []qemu.Volume) {
+	for _, t := range list {
+		if t.Kind == change.Volume && t.Spec.Machine == machine && machine != "" {
+			if slot, ok := slotOf(t.Spec.Device); ok {
+				volumes = append(volumes, qemu.Volume{Name: t.Name, File: s.volumePath(t.Name), Slot: slot})
+			}
+		}
+	}
+	return volumes
+}
+
+// slotOf is the place of a device's name: vdb has the first.
+func slotOf(device string) (int, bool) {
+	if len(device) != 3 || device[:2] != "vd" || device[2] < 'b' || int(device[2]-'b') >= qemu.MostVolumes {
+		return 0, false
+	}
+	return int(device[2] - 'b'), true
+}
+
+// provideVolume makes a volume's disk, as large as it is to be, and plugs it into its machine.
+func (s *Site) provideVolume(ctx context.Context, t, old change.Resource, list []change.Resource) error {
+	path := s.volumePath(t.Name)
+	if old.Spec.Machine != "" && (old.Spec.Machine != t.Spec.Machine || old.Spec.Device != t.Spec.Device) {
+		if err := s.unplug(ctx, old); err != nil {
+			return err
+		}
+	}
+	var base qemu.Layer
+	if t.Spec.From != "" {
+		base = qemu.Layer{File: s.snapshotPath(t.Spec.From), Format: "qcow2"}
+	}
+	if err := qemu.MakeDisk(ctx, path, nobody, t.Spec.GB, base); err != nil {
+		return err
+	}
+	machine, ok := change.Find(list, change.Machine, t.Spec.Machine)
+	if !ok || !isGuest(machine) {
+		return s.growVolume(ctx, t, old, nobody, "")
+	}
+	slot, ok := slotOf(t.Spec.Device)
+	if !ok {
+		return fmt.Errorf("volume %s: a machine here has places from vdb to vd%c, and not %s", t.Name, 'b'+qemu.MostVolumes-1, t.Spec.Device)
+	}
+	g, err := s.guestOf(ctx, machine.Name)
+	if err != nil || g == nil {
+		return errors.Join(err, fmt.Errorf("machine %s has no disk", machine.Name))
+	}
+	if err := os.Chown(path, g.UID, g.UID); err != nil {
+		return err
+	}
+	release, err := s.lockGuest(ctx, machine.Name)
+	if err != nil {
+		return err
+	}
+	defer release()
+	if err := s.growVolume(ctx, t, old, g.UID, machine.Name); err != nil || !s.guestRuns(machine.Name) {
+		return err
+	}
+	return qemu.Attach(ctx, s.runDir(machine.Name), qemu.Volume{Name: t.Name, File: path, Slot: slot})
+}
+
+// growVolume makes a volume larger that was there before: in a machine that has it in use, or its file.
+func (s *Site) growVolume(ctx context.Context, t, old change.Resource, uid int, machine string) error {
+	if old.Name == "" || old.Spec.GB >= t.Spec.GB {
+		return nil
+	}
+	if machine != "" && machine == old.Spec.Machine && s.guestRuns(machine) {
+		slot, _ := slotOf(t.Spec.Device)
+		return qemu.Resize(ctx, s.runDir(machine), &qemu.Volume{Name: t.Name, Slot: slot}, t.Spec.GB)
+	}
+	return qemu.GrowDisk(ctx, s.volumePath(t.Name), qemu.User{UID: uid, Images: imagesGroup}, t.Spec.GB)
+}
+
+// unplug takes a volume out of its machine, and away from its user.
+func (s *Site) unplug(ctx context.Context, t change.Resource) error {
+	machine := t.Spec.Machine
+	slot, ok := slotOf(t.Spec.Device)
+	if machine == "" || !ok {
+		return nil
+	}
+	release, err := s.lockGuest(ctx, machine)
+	if err != nil {
+		return err
+	}
+	defer release()
+	if s.guestRuns(machine) {
+		if err := qemu.Detach(ctx, s.runDir(machine), qemu.Volume{Name: t.Name, Slot: slot}); err != nil {
+			return err
+		}
+	}
+	if err := os.Chown(s.volumePath(t.Name), nobody, nobody); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	return nil
+}
+
+// takeSnapshot keeps what a machine's system disk, or a volume, holds at one moment.
+func (s *Site) takeSnapshot(ctx context.Context, t change.Resource, list []change.Resource) (err error) {
+	to := s.snapshotPath(t.Name)
+	if _, err := os.Lstat(to); err == nil {
+		return nil
+	}
+	if err := s.folders(); err != nil {
+		return err
+	}
+	of, machine, from, gb := &guest{UID: nobody}, t.Spec.Machine, "", 0
+	var volume *qemu.Volume
+	if t.Spec.Volume != "" {
+		v, ok := change.Find(list, change.Volume, t.Spec.Volume)
+		if !ok {
+			return fmt.Errorf("the site has no volume %s", t.Spec.Volume)
+		}
+		machine, from, gb = v.Spec.Machine, s.volumePath(v.Name), v.Spec.GB
+		slot, _ := slotOf(v.Spec.Device)
+		volume = &qemu.Volume{Name: v.Name, Slot: slot}
+	} else {
+		m, ok := change.Find(list, change.Machine, machine)
+		if !ok || !isGuest(m) {
+			return nil // a light machine holds nothing
+		}
+		from, gb = s.systemPath(machine), diskGB(m)
+	}
+	if machine != "" {
+		release, err := s.lockGuest(ctx, machine)
+		if err != nil {
+			return err
+		}
+		defer release()
+		g, err := s.guestOf(ctx, machine)
+		if err != nil {
+			return err
+		}
+		if g != nil {
+			of = g
+		}
+	}
+	// The copy is written by the machine's own process or user, into a folder of its own.
+	dir := filepath.Join(s.store(), "copy-"+t.Name)
+	if err := errors.Join(os.RemoveAll(dir), os.Mkdir(dir, 0o700), os.Chown(dir, of.UID, of.UID)); err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, os.RemoveAll(dir)) }()
+	copied, how := filepath.Join(dir, "disk"), ""
+	if machine != "" && s.guestRuns(machine) {
+		if err := qemu.MakeDisk(ctx, copied, of.UID, gb, qemu.Layer{}); err != nil {
+			return err
+		}
+		if how, err = qemu.CopyLive(ctx, s.runDir(machine), volume, copied); err != nil {
+			return err
+		}
+	} else if err := qemu.CopyDisk(ctx, qemu.User{UID: of.UID, Images: imagesGroup}, from, copied); err != nil {
+		return err
+	}
+	if err := errors.Join(os.Chown(copied, 0, imagesGroup), os.Chmod(copied, 0o440)); err != nil {
+		return err
+	}
+	return s.change(ctx, func(tx *sql.Tx, _ *meta) error {
+		return errors.Join(putGuest(ctx, tx, snapshotOf(t.Name), &guest{Tiny: of.Tiny, How: how}), os.Rename(copied, to))
+	})
+}
+
+// diskGB is how large a machine's system disk is, in GB.
+func diskGB(t change.Resource) int { return max(t.Spec.GB, 1) }

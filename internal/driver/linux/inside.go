@@ -1,0 +1,255 @@
+package linux
+
+import (
+	"context"
+	"crypto/ed25519"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"path/filepath"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/sys/unix"
+
+	"ironbark/internal/change"
+	"ironbark/internal/driver"
+	"ironbark/internal/qemu"
+)
+
+// mostLog is how much of what a guest wrote to its serial line is read, in bytes.
+const mostLog = 2 << 20
+
+// Boot returns what a guest wrote to its serial line since it was started, and what its first boot came
+// to. A light machine has no boot.
+func (s *Site) Boot(ctx context.Context, machine string) (driver.Boot, error) {
+	t, _, err := s.look(ctx, machine)
+	if err != nil || !isGuest(t) {
+		return driver.Boot{Log: "machine " + machine + " is light: it has listeners, and no boot\n"}, err
+	}
+	g, err := s.guestOf(ctx, machine)
+	if err != nil || g == nil {
+		return driver.Boot{}, err
+	}
+	run := s.runDir(machine)
+	text, err := qemu.ReadBounded(filepath.Join(run, qemu.LogFile), mostLog)
+	if errors.Is(err, os.ErrNotExist) {
+		text, err = []byte("machine "+machine+" does not run: its log went with its last run\n"), nil
+	}
+	list := g.Results
+	if told := readReports(run); len(told.Setup) > 0 || told.Up {
+		list = results(told)
+	}
+	return driver.Boot{Log: string(text), Setup: list}, err
+}
+
+// HostKey returns the public key of a machine's SSH server. A guest was given it with its seed; that of a light
+// machine, which speaks no SSH after its greeting, is made of its name.
+func (s *Site) HostKey(ctx context.Context, machine string) (string, error) {
+	t, _, err := s.look(ctx, machine)
+	if err != nil {
+		return "", err
+	}
+	from := make([]byte, ed25519.SeedSize)
+	copy(from, machine)
+	if isGuest(t) {
+		g, err := s.guestOf(ctx, machine)
+		if err != nil || g == nil || len(g.Host) != ed25519.SeedSize {
+			return "", errors.Join(err, fmt.Errorf("the host key of machine %s is not known", machine))
+		}
+		from = g.Host
+	}
+	signer, err := ssh.NewSignerFromKey(ed25519.NewKeyFromSeed(from))
+	if err != nil {
+		return "", err
+	}
+	return string(ssh.MarshalAuthorizedKey(signer.PublicKey())), nil
+}
+
+// Console opens a machine's serial line: what was written to it so far, and then the line itself.
+func (s *Site) Console(ctx context.Context, machine string) (io.ReadWriteCloser, error) {
+	t, m, err := s.look(ctx, machine)
+	switch {
+	case err != nil:
+		return nil, err
+	case !t.Spec.Console:
+		return nil, &driver.NoConsoleError{
+			Why:    fmt.Sprintf("the serial line of machine %s is off: nothing nearer than the site permits it", machine),
+			Remedy: fmt.Sprintf("ironbark change machine %s --console on (or console: true for the whole estate)", machine),
+		}
+	case !isGuest(t):
+		r, w := io.Pipe()
+		go func() {
+			_, _ = fmt.Fprintf(w, "machine %s is %s; a light machine offers no login\r\n", machine, m.State)
+			_ = w.Close()
+		}()
+		return &line{r}, nil
+	case m.State == driver.Stopped:
+		return nil, &driver.NoConsoleError{Why: fmt.Sprintf("machine %s is stopped, and a stopped machine has no serial line", machine), Remedy: "ironbark start " + machine}
+	}
+	return s.serialLine(ctx, machine)
+}
+
+type line struct{ *io.PipeReader }
+
+func (l *line) Write([]byte) (int, error) { return 0, errors.New("a light machine takes no input") }
+
+// serialLine opens the serial line of a guest that runs, for one at a time. It ends within a second of what
+// permits it.
+func (s *Site) serialLine(ctx context.Context, machine string) (io.ReadWriteCloser, error) {
+	run := s.runDir(machine)
+	lock, err := os.OpenFile(run+".console", os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	if err := unix.Flock(int(lock.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		return nil, errors.Join(lock.Close(), &driver.NoConsoleError{
+			Why: fmt.Sprintf("somebody is at the serial line of machine %s, and it has one", machine), Remedy: fmt.Sprintf("wait, or look at what it says: ironbark console %s --log", machine),
+		})
+	}
+	text, _ := qemu.ReadBounded(filepath.Join(run, qemu.LogFile), mostLog)
+	c, err := (&net.Dialer{Timeout: 5 * time.Second}).DialContext(ctx, "unix", filepath.Join(run, qemu.ConsoleSocket))
+	if err != nil {
+		return nil, errors.Join(err, lock.Close())
+	}
+	l := &serial{Conn: c, before: text, lock: lock, over: make(chan struct{})}
+	go l.whileItMay(s, machine)
+	// Whoever comes to a line at which a login waits sees its question again.
+	_, _ = c.Write([]byte("\r"))
+	return l, nil
+}
+
+// serial is a session at a serial line.
+type serial struct {
+	net.Conn
+	before []byte
+	lock   *os.File
+	over   chan struct{}
+}
+
+// Read reads what was written before, and then the line.
+func (l *serial) Read(p []byte) (int, error) {
+	if len(l.before) > 0 {
+		n := copy(p, l.before)
+		l.before = l.before[n:]
+		return n, nil
+	}
+	return l.Conn.Read(p)
+}
+
+// Close ends the session. The line is free for others then.
+func (l *serial) Close() error {
+	select {
+	case <-l.over:
+		return nil
+	default:
+	}
+	close(l.over)
+	return errors.Join(l.Conn.Close(), l.lock.Close())
+}
+
+func (l *serial) whileItMay(s *Site, machine string) {
+	tick := time.NewTicker(300 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		select {
+		case <-l.over:
+			return
+		case <-tick.C:
+			t, m, err := s.look(context.Background(), machine)
+			if err != nil || !t.Spec.Console || m.State == driver.Stopped {
+				_ = l.Conn.Close()
+				return
+			}
+		}
+	}
+}
+
+// handPassword gives the hash of a password to a guest: into its seed, and to its agent.
+func (s *Site) handPassword(ctx context.Context, t change.Resource, hash string) error {
+	release, err := s.lockGuest(ctx, t.Name)
+	if err != nil {
+		return err
+	}
+	defer release()
+	g, list, err := s.guestAndAll(ctx, t.Name)
+	if err != nil || g == nil {
+		return err
+	}
+	if err := s.writeSeed(t, g, hash, list); err != nil || !s.guestRuns(t.Name) {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(ctx, agentTime)
+	defer cancel()
+	if err := qemu.SetPasswordHash(ctx, s.runDir(t.Name), guestUser, hash); err != nil {
+		return &LaterError{t.Name, err}
+	}
+	return nil
+}
+
+// agentTime is how long is waited for a guest agent, which may not have been started yet.
+const agentTime = 60 * time.Second
+
+// LaterError says that a guest takes a password only when it is started next.
+type LaterError struct {
+	Machine string
+	Err     error
+}
+
+// Error tells which and why.
+func (l *LaterError) Error() string {
+	return fmt.Sprintf("machine %s takes its password when it is started next: its guest agent did not (%v)", l.Machine, l.Err)
+}
+
+// Unwrap returns the cause.
+func (l *LaterError) Unwrap() error { return l.Err }
+
+// Hint tells what to do.
+func (l *LaterError) Hint() string { return "ironbark restart " + l.Machine }
+
+// powerGuest starts, stops or restarts a guest.
+func (s *Site) powerGuest(ctx context.Context, t change.Resource, was driver.Machine, act driver.Power) (m driver.Machine, happened string, err error) {
+	release, err := s.lockGuest(ctx, t.Name)
+	if err != nil {
+		return m, "", err
+	}
+	defer release()
+	running := s.guestRuns(t.Name)
+	if act.Do == driver.Stop && !running && !was.Interrupted || act.Do == driver.Start && running {
+		return was, ", which it was already", nil
+	}
+	forced := false
+	if act.Do != driver.Start {
+		if forced, err = s.stopGuest(ctx, t.Name, act.Grace); err != nil {
+			return m, "", err
+		}
+	}
+	if act.Do == driver.Restart && act.Setup {
+		if err := s.newInstance(ctx, t.Name); err != nil {
+			return m, "", err
+		}
+		happened = ", its setup runs again"
+	}
+	if err := s.switchGuest(ctx, t, act.Do == driver.Stop); err != nil {
+		return m, "", err
+	}
+	if act.Do != driver.Stop {
+		if err := s.startGuest(ctx, t); err != nil {
+			return m, "", err
+		}
+	}
+	if forced {
+		happened += fmt.Sprintf("; it did not stop within %s and was switched off", act.Grace)
+		if g, err := s.guestOf(ctx, t.Name); err == nil && g != nil {
+			g.Forced = true
+			if err := s.keepGuest(ctx, t.Name, g); err != nil {
+				return m, "", err
+			}
+		}
+	}
+	_, m, err = s.look(ctx, t.Name)
+	m.Forced = forced
+	return m, happened, err
+}

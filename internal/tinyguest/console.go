@@ -1,0 +1,93 @@
+package tinyguest
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"golang.org/x/sys/unix"
+	"golang.org/x/term"
+
+	"ironbark/internal/seed"
+)
+
+// serialLine is the machine's console.
+const serialLine = "/dev/ttyS0"
+
+// openConsole opens the serial line so that each key is told as it is pressed.
+func openConsole() (*os.File, error) {
+	f, err := os.OpenFile(serialLine, os.O_RDWR, 0)
+	if err != nil {
+		return nil, err
+	}
+	_, err = term.MakeRaw(int(f.Fd()))
+	return f, err
+}
+
+// console offers a login on the serial line.
+func (m *machine) console() {
+	f, err := openConsole()
+	if err != nil {
+		say("no console: %v", err)
+		return
+	}
+	for {
+		t := term.NewTerminal(f, m.seed.Host+" login: ")
+		user, err := t.ReadLine()
+		if err != nil {
+			if err != io.EOF {
+				return
+			}
+			continue
+		}
+		if user == "" {
+			continue
+		}
+		password, err := t.ReadPassword("Password: ")
+		if err != nil {
+			continue
+		}
+		if !m.knows(user, []byte(password)) {
+			time.Sleep(time.Second)
+			fmt.Fprintln(t, "Login incorrect")
+			continue
+		}
+		m.interactive(context.Background(), f)
+	}
+}
+
+// emergency waits for somebody at the console who mends what keeps the machine from booting, and
+// returns when the boot is to be tried again.
+func (m *machine) emergency(why error) {
+	say("%v", why)
+	say("emergency mode: the system waits for somebody at its console")
+	if m.port == nil {
+		m.port = openPort(seed.ReportPort)
+	}
+	m.report(seed.Report{Stuck: why.Error()})
+	f, err := openConsole()
+	if err != nil { // there is nobody to wait for
+		for {
+			unix.Pause()
+		}
+	}
+	defer f.Close()
+	t := term.NewTerminal(f, "(emergency) # ")
+	fmt.Fprintln(t, "This machine is in emergency mode. “continue” tries the boot again.")
+	s := &shell{in: strings.NewReader(""), out: t, dir: "/"}
+	for {
+		text, err := t.ReadLine()
+		if strings.TrimSpace(text) == "continue" {
+			return
+		}
+		if text != "" {
+			s.run("sh", text)
+		}
+		if err != nil && err != io.EOF {
+			return
+		}
+	}
+}

@@ -1,0 +1,138 @@
+package tinyguest
+
+import (
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"errors"
+	"fmt"
+	"io"
+	"math/big"
+	"net"
+	"net/http"
+	"os"
+	"path"
+	"strconv"
+	"time"
+
+	"ironbark/internal/desktop"
+	"ironbark/internal/flow"
+)
+
+// Services at which every tiny guest answers, as [flow.ServiceRuns] writes them.
+var Services = []string{"tcp/22", "tcp/80", "tcp/443", "tcp/3389"}
+
+// listen answers at each service, and returns them.
+func (m *machine) listen() ([]string, error) {
+	words := append(append([]string{}, Services...), m.seed.Listens...)
+	services, err := flow.ParseServiceRuns(words)
+	if err != nil {
+		return nil, err
+	}
+	for _, run := range services.Runs() {
+		for service := run.Lo; service <= run.Hi; service++ {
+			if err := m.listenAt(service); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return flow.ServiceRuns(services.Union(flow.ServicesAt(flow.Ping))), nil
+}
+
+func (m *machine) listenAt(service flow.Service) error {
+	at := ":" + strconv.Itoa(int(service.Port()))
+	if service >= flow.UDPPort(0) {
+		c, err := net.ListenPacket("udp", at)
+		if err != nil {
+			return err
+		}
+		go m.answerPackets(c)
+		return nil
+	}
+	l, err := net.Listen("tcp", at)
+	if err != nil {
+		return err
+	}
+	switch service {
+	case flow.TCPPort(22):
+		go m.serveSSH(l)
+	case flow.TCPPort(80):
+		go m.web(l)
+	case flow.TCPPort(443):
+		cert, err := m.certificate()
+		if err != nil {
+			return errors.Join(err, l.Close())
+		}
+		go m.web(tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12}))
+	case flow.TCPPort(3389):
+		go accept(l, desktop.Greet)
+	default:
+		go accept(l, func(c net.Conn) { fmt.Fprintf(c, "%s %s\r\n", m.seed.Host, service) })
+	}
+	return nil
+}
+
+func accept(l net.Listener, serve func(net.Conn)) {
+	for {
+		c, err := l.Accept()
+		if err != nil {
+			return
+		}
+		go func() {
+			defer c.Close()
+			serve(c)
+		}()
+	}
+}
+
+// answerPackets says who is here to whatever comes over UDP.
+func (m *machine) answerPackets(c net.PacketConn) {
+	for buffer := make([]byte, 1500); ; {
+		_, from, err := c.ReadFrom(buffer)
+		if err == nil {
+			_, err = c.WriteTo([]byte(m.seed.Host+"\n"), from)
+		}
+		if errors.Is(err, net.ErrClosed) {
+			return
+		}
+	}
+}
+
+// webRoot is where the machine has its pages.
+const webRoot = "/srv/www"
+
+// web answers HTTP with the machine's pages. Without a first page, and at /healthz, it says that it is up.
+func (m *machine) web(l net.Listener) {
+	h := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		at := path.Join(webRoot, path.Clean("/"+r.URL.Path))
+		info, err := os.Stat(at)
+		if err == nil && info.IsDir() {
+			at = path.Join(at, "index.html")
+			info, err = os.Stat(at)
+		}
+		switch {
+		case err == nil && info.Mode().IsRegular():
+			http.ServeFile(w, r, at)
+		case r.URL.Path == "/" || r.URL.Path == "/healthz":
+			_, _ = io.WriteString(w, m.seed.Host+" is up\n")
+		default:
+			http.NotFound(w, r)
+		}
+	})
+	_ = (&http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: time.Minute, MaxHeaderBytes: 64 << 10}).Serve(l)
+}
+
+// certificate is the machine's own, signed by its host key (RFC 8410).
+func (m *machine) certificate() (tls.Certificate, error) {
+	serial, err := rand.Int(rand.Reader, new(big.Int).Lsh(big.NewInt(1), 64))
+	if err != nil {
+		return tls.Certificate{}, err
+	}
+	form := &x509.Certificate{
+		SerialNumber: serial, Subject: pkix.Name{CommonName: m.seed.Host}, DNSNames: []string{m.seed.Host}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(10, 0, 0),
+		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
+	}
+	der, err := x509.CreateCertificate(rand.Reader, form, form, m.seed.HostKey.Public(), m.seed.HostKey)
+	return tls.Certificate{Certificate: [][]byte{der}, PrivateKey: m.seed.HostKey}, err
+}

@@ -1,0 +1,156 @@
+// Package tinyimage makes the system of tiny guests out of a kernel as Debian packs it and
+// the program that package tinyguest is, which is a part of this program:
+//
+//	FOLDER/kernel   the kernel, unpacked
+//	FOLDER/initrd   the program and the modules that it loads (a cpio archive, newc)
+//	FOLDER/disk     an empty ext4 file system, from which system disks grow
+package tinyimage
+
+import (
+	"bytes"
+	"compress/gzip"
+	"crypto/sha256"
+	"embed"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+
+	"github.com/cavaliergopher/cpio"
+)
+
+//go:embed built
+var built embed.FS
+
+// The names of what an image is made of.
+const (
+	Kernel = "kernel"
+	Initrd = "initrd"
+	Disk   = "disk"
+	Stamp  = "made-from"
+)
+
+// ErrNoGuest says that this program was built without the tiny guest.
+var ErrNoGuest = errors.New("this ironbark was built without the tiny guest: build it with make")
+
+func guest() ([]byte, error) {
+	packed, err := built.Open("built/init.gz")
+	if err != nil {
+		return nil, ErrNoGuest
+	}
+	defer packed.Close()
+	r, err := gzip.NewReader(packed)
+	if err != nil {
+		return nil, err
+	}
+	return io.ReadAll(r)
+}
+
+// diskSize is how large the file system of a new system disk is, in bytes. It grows when it
+// is mounted.
+const diskSize = 32 << 20
+
+// Ready reports whether the image in a folder is there and was made by this program.
+func Ready(dir string) bool {
+	program, err := guest()
+	if err != nil {
+		return false
+	}
+	made, err := os.ReadFile(filepath.Join(dir, Stamp))
+	return err == nil && strings.HasPrefix(string(made), digest(program))
+}
+
+// KernelOf names the kernel of the image in a folder; "" where none is there.
+func KernelOf(dir string) string {
+	made, _ := os.ReadFile(filepath.Join(dir, Stamp))
+	_, kernel, _ := strings.Cut(strings.TrimSpace(string(made)), "\n")
+	return kernel
+}
+
+func digest(b []byte) string {
+	sum := sha256.Sum256(b)
+	return hex.EncodeToString(sum[:])
+}
+
+// Make makes the image in a folder, from an unpacked kernel package. What was there is
+// replaced; where it fails the folder is not taken for ready. It runs mke2fs of e2fsprogs.
+func Make(dir, unpacked string) error {
+	program, err := guest()
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	if err := os.Remove(filepath.Join(dir, Stamp)); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	packed, err := read(unpacked, "boot/vmlinuz-*")
+	if err != nil {
+		return err
+	}
+	kernel, err := unpackKernel(packed)
+	if err != nil {
+		return err
+	}
+	where, err := find(unpacked, "lib/modules/*")
+	if err != nil {
+		return err
+	}
+	list, err := modules(where)
+	if err != nil {
+		return err
+	}
+	initrd, err := archive(program, list)
+	if err != nil {
+		return err
+	}
+	disk := filepath.Join(dir, Disk)
+	_ = os.Remove(disk)
+	make := exec.Command("mke2fs", "-q", "-t", "ext4", "-L", "system", "-b", "4096", "-O", "resize_inode", "-E", "resize=268435456,lazy_itable_init=1,root_owner=0:0", disk, fmt.Sprint(diskSize>>10)+"k")
+	make.Env = []string{"PATH=/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL=C"}
+	if out, err := make.CombinedOutput(); err != nil {
+		return fmt.Errorf("making the system disk (mke2fs, of the package e2fsprogs): %w: %s", err, bytes.TrimSpace(out))
+	}
+	for name, data := range map[string][]byte{Kernel: kernel, Initrd: initrd} {
+		if err := os.WriteFile(filepath.Join(dir, name), data, 0o644); err != nil {
+			return err
+		}
+	}
+	return os.WriteFile(filepath.Join(dir, Stamp), []byte(digest(program)+"\n"+filepath.Base(where)+"\n"), 0o644)
+}
+
+// archive packs the program, and the modules with the order in which they are loaded.
+func archive(program []byte, list []module) ([]byte, error) {
+	var out bytes.Buffer
+	w := cpio.NewWriter(&out)
+	put := func(name string, mode cpio.FileMode, data []byte) error {
+		if err := w.WriteHeader(&cpio.Header{Name: name, Mode: mode, Size: int64(len(data)), Links: 1}); err != nil {
+			return err
+		}
+		_, err := w.Write(data)
+		return err
+	}
+	for _, folder := range []string{"dev", "proc", "sys", "run", "tmp", "modules"} {
+		if err := put(folder, cpio.TypeDir|0o755, nil); err != nil {
+			return nil, err
+		}
+	}
+	var order strings.Builder
+	for _, m := range list {
+		data, err := os.ReadFile(m.path)
+		if err != nil {
+			return nil, err
+		}
+		order.WriteString(m.name + ".ko\n")
+		if err := put("modules/"+m.name+".ko", cpio.TypeReg|0o644, data); err != nil {
+			return nil, err
+		}
+	}
+	err := errors.Join(put("modules/order", cpio.TypeReg|0o644, []byte(order.String())), put("init", cpio.TypeReg|0o755, program), w.Close())
+	return out.Bytes(), err
+}
