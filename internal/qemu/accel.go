@@ -36,9 +36,13 @@ func (a Accel) option() string {
 	return "tcg,thread=multi"
 }
 
-func (a Accel) cpu() string {
-	if a == KVM {
+// cpu is the processor that a machine sees: all that the host's has, or all that can be emulated.
+func (a Accel) cpu(wanted string) string {
+	switch {
+	case a == KVM:
 		return "host"
+	case wanted != "":
+		return wanted
 	}
 	return "max"
 }

@@ -2,11 +2,13 @@ package tinyguest
 
 import (
 	"bytes"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 	"time"
 	"unsafe"
@@ -72,11 +74,36 @@ func awaitSeed() (seed.Seed, error) {
 			}
 			if !told { // whoever saves this state waits for it
 				told = true
+				rehearse()
+				scrub()
 				fmt.Println(Waiting)
 			}
 		}
 		time.Sleep(seedWait)
 	}
+}
+
+// scrub fills the memory that is free with zeros, which a saved state need not hold: what the kernel and this
+// program were unpacked from is still in it.
+func scrub() {
+	debug.FreeOSMemory()
+	var info unix.Sysinfo_t
+	if unix.Sysinfo(&info) != nil {
+		return
+	}
+	const kept = 24 << 20
+	free := int(info.Freeram)*int(info.Unit) - kept
+	if free <= 0 {
+		return
+	}
+	memory, err := unix.Mmap(-1, 0, free, unix.PROT_READ|unix.PROT_WRITE, unix.MAP_PRIVATE|unix.MAP_ANONYMOUS)
+	if err != nil {
+		return
+	}
+	for i := 0; i < len(memory); i += os.Getpagesize() {
+		memory[i] = 0 // the kernel hands out a page of zeros, and takes it back as it is
+	}
+	_ = unix.Munmap(memory)
 }
 
 // Waiting is what a machine writes to its console when it waits for its seed.
@@ -99,7 +126,9 @@ func readPast(path string) ([]byte, error) {
 	if !bytes.Contains(memory[:8], []byte("CD001")) {
 		return disk, nil
 	}
-	memory = aligned(seed.Size)
+	// How many blocks the volume has (ECMA-119, 8.4.8): the rest of the disk is empty.
+	blocks := int(binary.LittleEndian.Uint32(memory[80:]))
+	memory = aligned(min((blocks*2048+4095)/4096*4096, seed.Size))
 	if n, err := unix.Pread(fd, memory, 0); err != nil || n != len(memory) {
 		return nil, errors.Join(err, io.ErrUnexpectedEOF)
 	}

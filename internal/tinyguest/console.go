@@ -59,8 +59,8 @@ func (m *machine) console() {
 	}
 }
 
-// emergency waits for somebody at the console who mends what keeps the machine from booting, and
-// returns when the boot is to be tried again.
+// emergency waits for somebody at the console who mends what keeps the machine from booting, and starts
+// it anew when they say so. It does not return.
 func (m *machine) emergency(why error) {
 	say("%v", why)
 	say("emergency mode: the system waits for somebody at its console")
@@ -80,14 +80,15 @@ func (m *machine) emergency(why error) {
 	s := &shell{in: strings.NewReader(""), out: t, dir: "/"}
 	for {
 		text, err := t.ReadLine()
-		if strings.TrimSpace(text) == "continue" {
-			return
-		}
-		if text != "" {
+		switch strings.TrimSpace(text) {
+		case "continue":
+			shutDown(unix.LINUX_REBOOT_CMD_RESTART)
+		case "":
+		default:
 			s.run("sh", text)
 		}
-		if err != nil && err != io.EOF {
-			return
+		if err != nil {
+			time.Sleep(time.Second)
 		}
 	}
 }

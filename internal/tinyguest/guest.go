@@ -18,6 +18,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"ironbark/internal/flow"
 	"ironbark/internal/seed"
 )
 
@@ -25,6 +26,8 @@ import (
 type machine struct {
 	seed seed.Seed
 	port *os.File // on which it reports; nil: there is none
+
+	there chan struct{} // closed once the system disk is there
 
 	mu   sync.Mutex
 	hash string // of the user's password
@@ -35,17 +38,13 @@ func Run() error {
 	if os.Getpid() != 1 {
 		return errors.New("this is the first program of a tiny guest, and runs in no other system")
 	}
-	m := &machine{}
+	m := &machine{there: make(chan struct{})}
 	if err := errors.Join(mountKernel(), loadModules()); err != nil {
 		m.emergency(err)
 	}
 	go powerButton(m)
 	m.port = openPort(seed.ReportPort)
-	for {
-		err := m.begin()
-		if err == nil {
-			break
-		}
+	if err := m.begin(); err != nil {
 		m.emergency(err)
 	}
 	select {}
@@ -63,6 +62,9 @@ func (m *machine) begin() (err error) {
 	if err := errors.Join(unix.Sethostname([]byte(m.seed.Host)), m.network()); err != nil {
 		return err
 	}
+	if err := m.listenAt(flow.TCPPort(22)); err != nil { // whoever is early waits for the disk
+		return err
+	}
 	fresh, err := m.mountDisk()
 	if err != nil {
 		return err
@@ -70,6 +72,7 @@ func (m *machine) begin() (err error) {
 	if err := m.users(fresh); err != nil {
 		return err
 	}
+	close(m.there)
 	listens, err := m.listen()
 	if err != nil {
 		return err

@@ -14,6 +14,7 @@ import (
 	"os"
 	"path"
 	"strconv"
+	"sync"
 	"time"
 
 	"ironbark/internal/desktop"
@@ -32,6 +33,9 @@ func (m *machine) listen() ([]string, error) {
 	}
 	for _, run := range services.Runs() {
 		for service := run.Lo; service <= run.Hi; service++ {
+			if service == flow.TCPPort(22) { // since before
+				continue
+			}
 			if err := m.listenAt(service); err != nil {
 				return nil, err
 			}
@@ -60,11 +64,8 @@ func (m *machine) listenAt(service flow.Service) error {
 	case flow.TCPPort(80):
 		go m.web(l)
 	case flow.TCPPort(443):
-		cert, err := m.certificate()
-		if err != nil {
-			return errors.Join(err, l.Close())
-		}
-		go m.web(tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12}))
+		once := sync.OnceValues(m.certificate) // making one takes a while, and most machines need none
+		go m.web(tls.NewListener(l, &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return once() }}))
 	case flow.TCPPort(3389):
 		go accept(l, desktop.Greet)
 	default:
@@ -124,15 +125,15 @@ func (m *machine) web(l net.Listener) {
 }
 
 // certificate is the machine's own, signed by its host key (RFC 8410).
-func (m *machine) certificate() (tls.Certificate, error) {
+func (m *machine) certificate() (*tls.Certificate, error) {
 	serial, err := rand.Int(rand.Reader, new(big.Int).Lsh(big.NewInt(1), 64))
 	if err != nil {
-		return tls.Certificate{}, err
+		return nil, err
 	}
 	form := &x509.Certificate{
 		SerialNumber: serial, Subject: pkix.Name{CommonName: m.seed.Host}, DNSNames: []string{m.seed.Host}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(10, 0, 0),
 		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
 	}
 	der, err := x509.CreateCertificate(rand.Reader, form, form, m.seed.HostKey.Public(), m.seed.HostKey)
-	return tls.Certificate{Certificate: [][]byte{der}, PrivateKey: m.seed.HostKey}, err
+	return &tls.Certificate{Certificate: [][]byte{der}, PrivateKey: m.seed.HostKey}, err
 }

@@ -36,6 +36,7 @@ func (m *machine) serveSSH(l net.Listener) {
 }
 
 func (m *machine) byKey(meta ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
+	<-m.there
 	text, err := os.ReadFile(m.keysPath())
 	for err == nil && len(text) > 0 && meta.User() == m.seed.User {
 		var one ssh.PublicKey

@@ -9,9 +9,7 @@ package tinyimage
 import (
 	"bytes"
 	"compress/gzip"
-	"crypto/sha256"
 	"embed"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -37,31 +35,33 @@ const (
 // ErrNoGuest says that this program was built without the tiny guest.
 var ErrNoGuest = errors.New("this ironbark was built without the tiny guest: build it with make")
 
+// guest returns the program, packed as it is in this one.
 func guest() ([]byte, error) {
-	packed, err := built.Open("built/init.gz")
-	if err != nil {
+	packed, err := built.ReadFile("built/init.gz")
+	if err != nil || len(packed) < 18 {
 		return nil, ErrNoGuest
 	}
-	defer packed.Close()
-	r, err := gzip.NewReader(packed)
-	if err != nil {
-		return nil, err
-	}
-	return io.ReadAll(r)
+	return packed, nil
 }
 
-// diskSize is how large the file system of a new system disk is, in bytes. It grows when it
-// is mounted.
-const diskSize = 32 << 20
+// name tells programs apart, in constant time: by the check sum and the length that its packed form ends with
+// (RFC 1952, 2.3.1).
+func name(packed []byte) string {
+	return fmt.Sprintf("%x-%d", packed[len(packed)-8:], len(packed))
+}
+
+// diskSize is how large the file system of a new system disk is, in bytes: as large as the smallest
+// disk. It grows when it is mounted.
+const diskSize = 1_000_000_000
 
 // Ready reports whether the image in a folder is there and was made by this program.
 func Ready(dir string) bool {
-	program, err := guest()
+	packed, err := guest()
 	if err != nil {
 		return false
 	}
 	made, err := os.ReadFile(filepath.Join(dir, Stamp))
-	return err == nil && strings.HasPrefix(string(made), digest(program))
+	return err == nil && strings.HasPrefix(string(made), name(packed)+"\n")
 }
 
 // KernelOf names the kernel of the image in a folder; "" where none is there.
@@ -71,15 +71,18 @@ func KernelOf(dir string) string {
 	return kernel
 }
 
-func digest(b []byte) string {
-	sum := sha256.Sum256(b)
-	return hex.EncodeToString(sum[:])
-}
-
 // Make makes the image in a folder, from an unpacked kernel package. What was there is
 // replaced; where it fails the folder is not taken for ready. It runs mke2fs of e2fsprogs.
 func Make(dir, unpacked string) error {
-	program, err := guest()
+	own, err := guest()
+	if err != nil {
+		return err
+	}
+	r, err := gzip.NewReader(bytes.NewReader(own))
+	if err != nil {
+		return err
+	}
+	program, err := io.ReadAll(r)
 	if err != nil {
 		return err
 	}
@@ -121,7 +124,7 @@ func Make(dir, unpacked string) error {
 			return err
 		}
 	}
-	return os.WriteFile(filepath.Join(dir, Stamp), []byte(digest(program)+"\n"+filepath.Base(where)+"\n"), 0o644)
+	return os.WriteFile(filepath.Join(dir, Stamp), []byte(name(own)+"\n"+filepath.Base(where)+"\n"), 0o644)
 }
 
 // archive packs the program, and the modules with the order in which they are loaded.

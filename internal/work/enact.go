@@ -215,12 +215,16 @@ func (w *Work) Await(ctx context.Context, r *Review, limit time.Duration, tell f
 	return w.Settle(ctx, names, limit, tell)
 }
 
+// firstLook is when machines are looked at for the second time of which it is not known when they will be ready.
+const firstLook = 20 * time.Millisecond
+
 // Settle waits until machines are as they will stay, and tells of each, in the
 // order of their names. It gives up after limit, or when ctx ends; the machines
 // go on by themselves.
 func (w *Work) Settle(ctx context.Context, names []string, limit time.Duration, tell func(name string, m driver.Machine)) error {
 	waiting := slices.Sorted(slices.Values(names))
 	end := w.Clock.Now().Add(limit)
+	begun := w.Clock.Now()
 	for {
 		if len(waiting) == 0 {
 			return nil
@@ -231,6 +235,7 @@ func (w *Work) Settle(ctx context.Context, names []string, limit time.Duration, 
 		}
 		now := w.Clock.Now()
 		last := now // when the last of those is ready that are waited for, as far as that is known
+		known := true
 		waiting = slices.DeleteFunc(waiting, func(name string) bool {
 			m, there := report.Machines[name]
 			if !there || m.State.Settled() && !now.Before(m.Ready) {
@@ -242,12 +247,16 @@ func (w *Work) Settle(ctx context.Context, names []string, limit time.Duration, 
 			if m.Ready.After(last) {
 				last = m.Ready
 			}
+			known = known && !m.Ready.IsZero()
 			return false
 		})
 		if len(waiting) == 0 {
 			return nil
 		}
 		next := now.Add(time.Second)
+		if !known { // it is looked at ever more seldom
+			next = now.Add(min(max(firstLook, now.Sub(begun)/8), time.Second))
+		}
 		if last.After(now) && last.Before(next) { // no look before: each reads the whole site
 			next = last
 		}

@@ -179,10 +179,10 @@ func (s *Site) recordGuest(ctx context.Context, tx *sql.Tx, m *meta, t change.Re
 		}
 	}
 	made, err := s.joinGuest(t.Name, outward(t, list))
-	if err != nil || !made {
+	if _, there := change.Find(list, t.Kind, t.Name); err != nil || !made || !there { // of a new machine the tables know nothing yet
 		return err
 	}
-	return s.rewrite(ctx, tx, m) // the tables know links by their numbers
+	return s.rewrite(ctx, tx, m) // they know links by their numbers
 }
 
 // provideGuest makes a guest's disk and starts it, or alters it.

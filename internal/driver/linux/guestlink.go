@@ -19,7 +19,7 @@ const guestMAC = "52:54:00:1b:a2:4b"
 // ended the guest: to a namespace that has no listener, and refuses everything for it.
 const (
 	offLink   = "off"
-	offMetric = 1000
+	offMetric = 5000 // after that of an IPv6 route that says none, which is 1024
 )
 
 var offV4 = netip.MustParseAddr("169.254.77.6")

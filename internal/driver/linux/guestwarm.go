@@ -53,6 +53,7 @@ func ReadyTiny() error {
 // tinyBoot adds how a tiny guest is started.
 func tinyBoot(m qemu.Machine) qemu.Machine {
 	m.Kernel, m.Initrd = filepath.Join(TinyFolder, tinyimage.Kernel), filepath.Join(TinyFolder, tinyimage.Initrd)
+	m.CPU = "Nehalem" // what newer ones have besides takes longer to emulate than it saves
 	// Without a processor of its own to measure by, the kernel's check of its timer fails under load.
 	m.Append = "console=ttyS0 no_timer_check quiet panic=1 mitigations=off"
 	return m
@@ -61,16 +62,20 @@ func tinyBoot(m qemu.Machine) qemu.Machine {
 // statePath is where the saved state of machines like one is. Whatever a state hangs on is in its
 // name, so that one that does not fit is never found.
 func statePath(m qemu.Machine) (string, error) {
-	version, err := exec.Command(qemu.Program, "--version").Output()
+	program, err := exec.LookPath(qemu.Program)
 	if err != nil {
 		return "", &qemu.MissingError{Program: qemu.Program, Remedy: "apt-get install qemu-system-x86"}
+	}
+	info, err := os.Stat(program) // asking it for its version takes as long as half a start
+	if err != nil {
+		return "", err
 	}
 	made, err := os.ReadFile(filepath.Join(TinyFolder, tinyimage.Stamp))
 	if err != nil {
 		return "", err
 	}
 	h := sha256.New()
-	for _, text := range []string{string(version), string(made), m.Shape()} {
+	for _, text := range []string{fmt.Sprint(info.Size(), info.ModTime().UnixNano()), string(made), m.Shape()} {
 		fmt.Fprintf(h, "%d %s", len(text), text)
 	}
 	return filepath.Join(TinyFolder, "states", fmt.Sprintf("%dcpu-%dMiB-%s", m.CPUs, m.MemoryMiB, hex.EncodeToString(h.Sum(nil)[:8]))), nil
@@ -82,10 +87,15 @@ func (s *Site) startWarm(ctx context.Context, m qemu.Machine, gb int, tap *os.Fi
 	if err != nil {
 		return err
 	}
+	if why, err := os.ReadFile(path + failedEnd); err == nil {
+		return fmt.Errorf("no state was saved: %s", why)
+	}
 	f, err := os.Open(path)
 	if errors.Is(err, os.ErrNotExist) {
 		if err = makeState(ctx, m, path); err == nil {
 			f, err = os.Open(path)
+		} else if ctx.Err() == nil { // the next machine does not wait for the same failure
+			_ = os.WriteFile(path+failedEnd, []byte(err.Error()+"\n"), 0o644)
 		}
 	}
 	if err != nil {
@@ -119,8 +129,12 @@ func (s *Site) wake(ctx context.Context, m qemu.Machine, volumes []qemu.Volume, 
 	return nil
 }
 
+// failedEnd ends the name of the file that tells why a state could not be made. It goes when the system of tiny
+// guests is made anew.
+const failedEnd = ".failed"
+
 // stateTime is how long a system may take until it waits for its seed.
-const stateTime = 2 * time.Minute
+const stateTime = time.Minute
 
 // makeState boots a machine like one, on disks of its own, until it waits for its seed, and saves its
 // state. Others that want the same state wait for it.

@@ -11,7 +11,7 @@ import (
 
 // cpusEach is how many processors of guests there may be for each one of the host's: most of them wait
 // most of the time.
-const cpusEach = 4
+const cpusEach = 16
 
 // hostMemory is how much memory is left to the host itself, in MiB.
 const hostMemory = 1024
