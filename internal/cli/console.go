@@ -1,12 +1,14 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"io"
 	"net"
 	"os"
 	"sync"
+	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/sys/unix"
@@ -21,7 +23,7 @@ func (a *app) consoleCommand() *cobra.Command {
 		Use: "console MACHINE", Short: "Sit at a machine's serial line, where the network does not lead",
 		Long: "Sit at a machine's serial line: its boot log, and a login if it offers one. It is off by default. The site must\n" +
 			"permit it, and then the estate or the machine (console: true; the machine's word counts before the estate's).\n" +
-			"Every session is in the journal. “exit”, or the end of input, leaves.\n\nExit status 3: it is not permitted.",
+			"Every session is in the journal. Ctrl-] leaves, and so does the end of input.\n\nExit status 3: it is not permitted.",
 		Example: "  ironbark console chart-desk", ValidArgsFunction: a.completeNouns("machine"),
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
 			if len(args) != 1 {
@@ -73,29 +75,80 @@ func (o *onceClosed) Close() error {
 	return o.err
 }
 
+// leaveKey is what leaves a serial line from a terminal, whatever is at its other end: Ctrl-].
+const leaveKey = 0x1d
+
+// quiet is how long a line must be silent until a pipe that has no more to say leaves it: a machine's
+// login never ends by itself.
+const quiet = 3 * time.Second
+
 // sit joins the terminal to a line until either end is closed. A terminal hands
 // over each key as it is pressed; from a pipe each line is followed by a return.
 func (a *app) sit(line io.ReadWriteCloser) (err error) {
 	in := io.Reader(&returns{r: a.in})
+	heard := &lastHeard{w: a.print.Out, at: time.Now()}
 	if f, ok := a.in.(*os.File); ok && a.terminal {
 		state, err := term.MakeRaw(int(f.Fd()))
 		if err != nil {
 			return errors.Join(err, line.Close())
 		}
 		defer func() { err = errors.Join(err, term.Restore(int(f.Fd()), state)) }()
-		in = a.in
+		a.print.Note("Ctrl-] leaves\r")
+		in = &untilKey{r: a.in, key: leaveKey}
 	}
 	go func() {
-		_, _ = io.Copy(line, in)
-		if !a.terminal { // the input is over, and the other side is told so
-			_, _ = line.Write([]byte{4})
+		_, err := io.Copy(line, in)
+		if a.terminal {
+			if err == nil { // whoever sits here leaves
+				_ = line.Close()
+			}
+			return
 		}
+		_, _ = line.Write([]byte{4}) // the input is over, and the other side is told so
+		for heard.silent() < quiet {
+			time.Sleep(100 * time.Millisecond)
+		}
+		_ = line.Close()
 	}()
-	_, err = io.Copy(a.print.Out, line)
+	_, err = io.Copy(heard, line)
 	if errors.Is(err, unix.ECONNRESET) || errors.Is(err, net.ErrClosed) { // the other end left first
 		err = nil
 	}
 	return errors.Join(err, line.Close())
+}
+
+// untilKey reads until a key is pressed.
+type untilKey struct {
+	r   io.Reader
+	key byte
+}
+
+func (u *untilKey) Read(p []byte) (int, error) {
+	n, err := u.r.Read(p)
+	if i := bytes.IndexByte(p[:n], u.key); i >= 0 {
+		return i, io.EOF
+	}
+	return n, err
+}
+
+// lastHeard keeps when something was written last.
+type lastHeard struct {
+	w  io.Writer
+	mu sync.Mutex
+	at time.Time
+}
+
+func (l *lastHeard) Write(p []byte) (int, error) {
+	l.mu.Lock()
+	l.at = time.Now()
+	l.mu.Unlock()
+	return l.w.Write(p)
+}
+
+func (l *lastHeard) silent() time.Duration {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return time.Since(l.at)
 }
 
 // returns turns the line ends of a pipe into what the return key sends.

@@ -97,7 +97,7 @@ func (a *app) siteCommand() *cobra.Command {
 	}, a.prepareCommand(), &cobra.Command{
 		Use: "restore", Short: "Make the site as it was last enacted", Args: noArgs,
 		Long: "Make the site as it was last enacted, for instance after its host was started anew: what was made, the tables,\n" +
-			"and the openings that still hold. What the files say by now is not looked at. It asks nothing; where all is\n" +
+			"the openings that still hold, and the machines that ran. What the files say by now is not looked at. It asks nothing; where all is\n" +
 			"as it was, nothing is done.",
 		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error { return a.restore(ctx, w) }),
 	})
@@ -133,11 +133,23 @@ func (a *app) restore(ctx context.Context, w *work.Work) error {
 		a.print.Line("Nothing was enacted yet, so there is nothing to restore.")
 		return nil
 	}
-	if r.IsNoOp() {
+	if !r.IsNoOp() {
+		if err := a.enact(ctx, w, r, nil); err != nil {
+			return err
+		}
+	}
+	started, err := w.StartInterrupted(ctx)
+	for _, name := range started {
+		a.print.Note("  started %s", name)
+	}
+	if err != nil {
+		return err
+	}
+	if r.IsNoOp() && len(started) == 0 {
 		a.print.Line("Nothing to restore: the site is as it was last enacted.")
 		return nil
 	}
-	return a.enact(ctx, w, r, nil)
+	return a.settle(ctx, w, started, 0)
 }
 
 func (a *app) checkHost() error {

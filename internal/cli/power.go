@@ -124,20 +124,25 @@ type powered struct {
 
 // power does the same to several machines and waits until each is as it will be.
 func (a *app) power(ctx context.Context, w *work.Work, names []string, act driver.Power) error {
-	done := []powered{}
 	for _, name := range names {
 		if _, err := w.Power(ctx, name, act); err != nil {
 			return fmt.Errorf("%s %s: %w", act.Do, name, err)
 		}
 	}
-	err := w.Settle(ctx, names, machinesTime+act.Grace, func(name string, m driver.Machine) {
+	return a.settle(ctx, w, names, act.Grace)
+}
+
+// settle waits until machines are as they will be, and tells of each.
+func (a *app) settle(ctx context.Context, w *work.Work, names []string, grace time.Duration) error {
+	done := []powered{}
+	err := w.Settle(ctx, names, machinesTime+grace, func(name string, m driver.Machine) {
 		done = append(done, powered{name, m.State, m.Forced, m.Failed})
 		if a.json {
 			return
 		}
 		text := fmt.Sprintf("%s is %s", name, m.State)
 		if m.Forced {
-			text += a.print.Bad(fmt.Sprintf("; it did not stop within %s and was switched off", sentence.DurationOf(act.Grace)))
+			text += a.print.Bad(fmt.Sprintf("; it did not stop within %s and was switched off", sentence.DurationOf(grace)))
 		}
 		if m.Failed != "" {
 			text += a.print.Bad("; its setup " + m.Failed + " failed: ironbark show machine " + name)

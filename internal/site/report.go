@@ -43,6 +43,17 @@ type Report struct {
 	base    []flow.Row
 }
 
+// Interrupted lists the machines that are stopped and that nobody stopped, by name.
+func (r *Report) Interrupted() (names []string) {
+	for name, m := range r.Machines {
+		if m.Interrupted {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	return names
+}
+
 // enacted is what files that were enacted say, or why they cannot be read.
 type enacted struct {
 	estate *estate.Estate

@@ -2,6 +2,7 @@ package tinyguest
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -34,14 +35,12 @@ func (m *machine) console() {
 		say("no console: %v", err)
 		return
 	}
+	t := term.NewTerminal(f, "") // one for all sessions: what is typed ahead waits in it
 	for {
-		t := term.NewTerminal(f, m.seed.Host+" login: ")
+		t.SetPrompt(m.seed.Host + " login: ")
 		user, err := t.ReadLine()
-		if err != nil {
-			if err != io.EOF {
-				return
-			}
-			continue
+		if err != nil && !errors.Is(err, io.EOF) {
+			return
 		}
 		if user == "" {
 			continue
@@ -55,7 +54,7 @@ func (m *machine) console() {
 			fmt.Fprintln(t, "Login incorrect")
 			continue
 		}
-		m.interactive(context.Background(), f)
+		m.interactive(context.Background(), t)
 	}
 }
 

@@ -110,7 +110,7 @@ func (m *machine) session(ctx context.Context, ch ssh.Channel, requests <-chan *
 		case "shell":
 			do = func() int {
 				if terminal {
-					return m.interactive(ctx, ch)
+					return m.interactive(ctx, term.NewTerminal(ch, ""))
 				}
 				text, _ := io.ReadAll(io.LimitReader(ch, 1<<20))
 				return (&shell{in: strings.NewReader(""), out: ch, err: ch.Stderr(), dir: m.home(), ctx: ctx}).run("sh", string(text))
@@ -150,8 +150,8 @@ func (m *machine) session(ctx context.Context, ch ssh.Channel, requests <-chan *
 }
 
 // interactive reads command lines from a terminal until exit.
-func (m *machine) interactive(ctx context.Context, rw io.ReadWriter) int {
-	t := term.NewTerminal(rw, m.seed.User+"@"+m.seed.Host+":~$ ")
+func (m *machine) interactive(ctx context.Context, t *term.Terminal) int {
+	t.SetPrompt(m.seed.User + "@" + m.seed.Host + ":~$ ")
 	s := &shell{in: strings.NewReader(""), out: t, dir: m.home(), ctx: ctx}
 	status := 0
 	for {

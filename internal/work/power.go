@@ -3,6 +3,7 @@ package work
 import (
 	"context"
 	"errors"
+	"fmt"
 
 	"ironbark/internal/driver"
 )
@@ -23,4 +24,21 @@ func (w *Work) Power(ctx context.Context, machine string, act driver.Power) (m d
 		return m, nil
 	}
 	return w.Site.Power(ctx, w.Person, machine, act)
+}
+
+// StartInterrupted starts the machines that ended by themselves, or with their host, and returns which. One that
+// does not start keeps no other from it.
+func (w *Work) StartInterrupted(ctx context.Context) (started []string, err error) {
+	report, err := w.Site.Report(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range report.Interrupted() {
+		if _, failed := w.Power(ctx, name, driver.Power{Do: driver.Start}); failed != nil {
+			err = errors.Join(err, fmt.Errorf("start %s: %w", name, failed))
+			continue
+		}
+		started = append(started, name)
+	}
+	return started, err
 }

@@ -152,7 +152,10 @@ func state(m driver.Machine) string {
 	if m.Failed != "" {
 		text += ", setup failed"
 	}
-	if m.Forced && m.State == driver.Stopped {
+	switch {
+	case m.Interrupted:
+		text += ", by itself"
+	case m.Forced && m.State == driver.Stopped:
 		text += " (hard)"
 	}
 	return text
@@ -179,6 +182,7 @@ func (p *Printer) machines(st *work.State, ph *Phrasing) {
 		rows[i] = slices.Delete(rows[i], 2, 3)
 	}
 	p.TableIn("  ", slices.Delete(slices.Clone(machineHeads), 2, 3), rows)
+	p.interrupted(st)
 	if extra := len(list) - most; extra > 0 {
 		var words []string
 		for _, s := range slices.Sorted(maps.Keys(states)) {
@@ -186,6 +190,19 @@ func (p *Printer) machines(st *work.State, ph *Phrasing) {
 		}
 		p.Line("  … and %d more: ironbark show machine; in all %s", extra, strings.Join(words, ", "))
 	}
+}
+
+// interrupted tells of machines that nobody stopped and that are stopped.
+func (p *Printer) interrupted(st *work.State) {
+	names := st.Report.Interrupted()
+	if len(names) == 0 {
+		return
+	}
+	text := strings.Join(names[:min(len(names), most)], ", ")
+	if extra := len(names) - most; extra > 0 {
+		text += fmt.Sprintf(" and %d more", extra)
+	}
+	p.Wrap("  "+p.Bad("ended by themselves")+"  ", text+": ironbark site restore starts them, and ironbark console NAME --log may tell why")
 }
 
 func (ph *Phrasing) listens(m driver.Machine) string {
@@ -203,6 +220,7 @@ type statusMachine struct {
 	Name      string    `json:"name"`
 	State     string    `json:"state"`
 	Since     time.Time `json:"since"`
+	Itself    bool      `json:"stoppedByItself,omitempty"`
 	Addresses []string  `json:"addresses"`
 	Public    string    `json:"public,omitempty"`
 	Listens   []string  `json:"listens"`
@@ -243,7 +261,7 @@ func StatusJSON(st *work.State, drift *work.Drift, reach []exposure.Entry, found
 			continue
 		}
 		m := st.Report.Machines[t.Name]
-		row := statusMachine{Name: t.Name, State: string(m.State), Since: m.Since.UTC(), Addresses: t.InsideWords(), Listens: flow.ServiceRuns(m.Listens)}
+		row := statusMachine{Name: t.Name, State: string(m.State), Since: m.Since.UTC(), Itself: m.Interrupted, Addresses: t.InsideWords(), Listens: flow.ServiceRuns(m.Listens)}
 		if t.Given.Addr4.IsValid() {
 			row.Public = t.Given.Addr4.String()
 		}
