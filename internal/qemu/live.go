@@ -95,10 +95,15 @@ func Detach(ctx context.Context, run string, v Volume) error {
 			}
 			time.Sleep(100 * time.Millisecond)
 		}
-		if err := m.Do(ctx, "blockdev-del", map[string]string{"node-name": v.node()}, nil); err != nil && !gone(err) {
-			return err
+		for { // the device is gone a moment before it lets go of its disk
+			err := m.Do(ctx, "blockdev-del", map[string]string{"node-name": v.node()}, nil)
+			if _, refused := errors.AsType[*CommandError](err); err == nil || gone(err) {
+				return nil
+			} else if !refused || ctx.Err() != nil {
+				return err
+			}
+			time.Sleep(20 * time.Millisecond)
 		}
-		return nil
 	})
 }
 

@@ -39,7 +39,9 @@ func (m *machine) console() {
 	for {
 		t.SetPrompt(m.seed.Host + " login: ")
 		user, err := t.ReadLine()
-		if err != nil && !errors.Is(err, io.EOF) {
+		if errors.Is(err, io.EOF) { // it would tell so again and again
+			t = term.NewTerminal(f, "")
+		} else if err != nil {
 			return
 		}
 		if user == "" {
@@ -87,7 +89,9 @@ func (m *machine) emergency(why error) {
 			s.run("sh", text)
 		}
 		if err != nil {
-			time.Sleep(time.Second)
+			t = term.NewTerminal(f, "(emergency) # ")
+			s.r = nil // it writes to the new one
+			s.out, s.err = t, t
 		}
 	}
 }
