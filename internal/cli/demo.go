@@ -142,6 +142,15 @@ func (a *app) tellStep(base string, i int, s story) error {
 	return nil
 }
 
+// placeOf is where the options of a step's command may stand that it does not show: before the words of a
+// command that is run on a machine, and otherwise at the end.
+func placeOf(args []string) int {
+	if args[0] == "connect" {
+		return 1
+	}
+	return len(args)
+}
+
 // tellStory runs one command of the story as the program would, with all that
 // it prints on one stream, and returns its exit status.
 func (a *app) tellStory(base string, i int, s story) int {
@@ -152,17 +161,18 @@ func (a *app) tellStory(base string, i int, s story) int {
 	args := slices.Clone(s.args)
 	if at := slices.Index(args, "--estate"); at >= 0 {
 		args[at+1] = filepath.Join(base, args[at+1])
+		args = append(args, "--person", "mara")
 	} else {
 		where := base
 		if i > 0 {
 			where = filepath.Join(base, "saltmarsh")
 		}
-		args = append(args, "--estate", where)
+		args = slices.Insert(args, placeOf(args), "--estate", where, "--person", "mara")
 	}
 	root := one.root()
 	root.SetOut(a.print.Out)
 	root.SetErr(a.print.Out)
-	root.SetArgs(hideReasons(append(args, "--person", "mara")))
+	root.SetArgs(hideReasons(remoteCommand(args)))
 	return one.status(root.ExecuteContext(context.Background()))
 }
 
