@@ -22,7 +22,7 @@ var layers = [][]string{
 	{"internal/estate"},
 	{"internal/flow", "internal/cost"},
 	{"internal/exposure", "internal/change", "internal/tinyguest"},
-	{"internal/tinyimage", "cmd/tiny-guest"},
+	{"internal/tinyimage", "internal/debimage", "cmd/tiny-guest"},
 	{"internal/opening", "internal/findings", "internal/bastion"},
 	{"internal/rights", "internal/proof"},
 	{"internal/driver", "internal/ledger", "internal/oracle", "internal/gateway"},

@@ -56,6 +56,9 @@ func Desired(e *estate.Estate, has []Resource, sizes map[string]int, least func(
 	}
 	for _, n := range e.Snapshots {
 		s := Spec{Machine: n.Machine, Volume: n.Volume, GB: sizes[n.Name]}
+		if old := have[string(Snapshot)+" "+n.Name]; old.Spec.Machine == s.Machine && old.Spec.Volume == s.Volume {
+			s.How = old.Spec.How
+		}
 		put(Snapshot, n.Name, s)
 	}
 	alloc := newAllocator(e, has)

@@ -115,6 +115,7 @@ type Spec struct {
 	File     string       `json:"file,omitempty"`      // an image's
 	Format   string       `json:"format,omitempty"`
 	Digest   string       `json:"sha256,omitempty"`
+	How      string       `json:"how,omitempty"` // a snapshot of what was in use was made consistent
 }
 
 // Setup is one part of a machine's first boot: a shipped recipe, or a script.
@@ -133,10 +134,13 @@ func (t Resource) ID() string { return string(t.Kind) + " " + t.Name }
 func (s Spec) Equal(o Spec) bool { return reflect.DeepEqual(s, o) }
 
 // Is reports whether a spec is what was asked for: of an image, a digest may have been
-// added to it.
+// added to it, and of a snapshot how it was taken.
 func (s Spec) Is(asked Spec) bool {
 	if asked.Digest == "" {
 		asked.Digest = s.Digest
+	}
+	if asked.How == "" {
+		asked.How = s.How
 	}
 	return s.Equal(asked)
 }
@@ -232,6 +236,7 @@ func (t Resource) Describe() string {
 	add(fmt.Sprintf("%d GB", s.GB), s.GB > 0 && (t.Kind == Image || t.Kind == Snapshot))
 	add("of machine "+s.Machine, t.Kind == Snapshot && s.Machine != "")
 	add("of volume "+s.Volume, t.Kind == Snapshot && s.Volume != "")
+	add(s.How, s.How != "")
 	add("from snapshot "+s.From, t.Kind == Volume && s.From != "")
 	add("at "+s.Machine+" as "+s.Device, t.Kind == Volume && s.Machine != "")
 	add("IPv4", t.Kind == Address && !s.V6)

@@ -33,6 +33,10 @@ func (a *app) addCommand() *cobra.Command {
 			add.AddCommand(a.addBastionCommand(n))
 			continue
 		}
+		if n.kind == "image" {
+			add.AddCommand(a.addImageCommand(n))
+			continue
+		}
 		add.AddCommand(a.addNounCommand(n))
 	}
 	add.AddCommand(a.settings("add")...)

@@ -94,7 +94,7 @@ func (a *app) siteCommand() *cobra.Command {
 		Long: "Check what this host has and lacks for site: linux. Each thing is tried in network namespaces that are made for it\n" +
 			"and taken away again; nothing of the host's own is touched. Exit status 3: something is missing.",
 		RunE: func(*cobra.Command, []string) error { return a.checkHost() },
-	}, a.prepareCommand(), &cobra.Command{
+	}, a.prepareCommand(), a.watchFrontsCommand(), &cobra.Command{
 		Use: "restore", Short: "Make the site as it was last enacted", Args: noArgs,
 		Long: "Make the site as it was last enacted, for instance after its host was started anew: what was made, the tables,\n" +
 			"the openings that still hold, and the machines that ran. What the files say by now is not looked at. It asks nothing; where all is\n" +

@@ -36,15 +36,13 @@ func (a Accel) option() string {
 	return "tcg,thread=multi"
 }
 
-// cpu is the processor that a machine sees: all that the host's has, or all that can be emulated.
-func (a Accel) cpu(wanted string) string {
-	switch {
-	case a == KVM:
+// cpu is the processor that a machine sees: all that the host's has, or one of the second level of x86-64. What
+// newer ones have besides takes longer to emulate than it saves.
+func (a Accel) cpu() string {
+	if a == KVM {
 		return "host"
-	case wanted != "":
-		return wanted
 	}
-	return "max"
+	return "Nehalem"
 }
 
 // kvmTime is how long it may take until a machine under KVM finds out that it has no disk: on some hosts

@@ -31,8 +31,6 @@ type Machine struct {
 	CPUs      int
 	MemoryMiB int
 	Accel     Accel
-	// CPU is the processor that is emulated; "" for one that can do everything.
-	CPU string
 	// Kernel and Initrd are started directly, with Append; where they are empty the
 	// system disk's own boot loader is.
 	Kernel, Initrd, Append string
@@ -85,7 +83,7 @@ func (m Machine) args(incoming bool) []string {
 	in := func(name string) string { return filepath.Join(m.Run, name) }
 	args := []string{
 		Program, "-name", "guest=" + m.Name + ",debug-threads=off", "-uuid", m.UUID, "-no-user-config", "-nodefaults", "-display", "none",
-		"-machine", "q35,usb=off,vmport=off,hpet=off,dump-guest-core=off", "-accel", m.Accel.option(), "-cpu", m.Accel.cpu(m.CPU), "-smp", strconv.Itoa(m.CPUs), "-m", strconv.Itoa(m.MemoryMiB),
+		"-machine", "q35,usb=off,vmport=off,hpet=off,dump-guest-core=off", "-accel", m.Accel.option(), "-cpu", m.Accel.cpu(), "-smp", strconv.Itoa(m.CPUs), "-m", strconv.Itoa(m.MemoryMiB),
 		"-sandbox", "on,obsolete=deny,elevateprivileges=deny,spawn=deny,resourcecontrol=deny", "-rtc", "base=utc",
 		"-chardev", "socket,id=monitor,server=on,wait=off,path=" + in(MonitorSocket), "-mon", "chardev=monitor,mode=control",
 		"-chardev", "socket,id=console,server=on,wait=off,path=" + in(ConsoleSocket) + ",logfile=" + in(LogFile), "-serial", "chardev:console",
@@ -124,7 +122,7 @@ func (m Machine) args(incoming bool) []string {
 // Shape tells what a saved state of a machine hangs on: all of its words that do not name it or its files.
 func (m Machine) Shape() string {
 	return strings.Join(Machine{
-		Accel: m.Accel, CPU: m.CPU, CPUs: m.CPUs, MemoryMiB: m.MemoryMiB, MAC: m.MAC, Append: m.Append, Kernel: m.Kernel, Initrd: m.Initrd, Base: Layer{Format: m.Base.Format},
+		Accel: m.Accel, CPUs: m.CPUs, MemoryMiB: m.MemoryMiB, MAC: m.MAC, Append: m.Append, Kernel: m.Kernel, Initrd: m.Initrd, Base: Layer{Format: m.Base.Format},
 	}.args(false), " ")
 }
 

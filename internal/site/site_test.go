@@ -36,7 +36,7 @@ func on(t *testing.T, test func(*suite), places ...string) {
 }
 
 func newSuite(t *testing.T, name string) *suite {
-	s := &suite{T: t, clock: drivertest.NewClock(drivertest.Start), dir: filepath.Join(t.TempDir(), "state")}
+	s := &suite{T: t, image: "linux-web", clock: drivertest.NewClock(drivertest.Start), dir: filepath.Join(t.TempDir(), "state")}
 	place := memory.New(s.clock, cost.Catalogue{})
 	s.place = func() driver.Driver { return place }
 	switch name {
@@ -44,7 +44,7 @@ func newSuite(t *testing.T, name string) *suite {
 		if os.Getuid() != 0 {
 			t.Skip("network namespaces and the packet filter need root")
 		}
-		s.clock = drivertest.RealClock()
+		s.clock, s.image = drivertest.RealClock(), "light"
 		s.place = func() driver.Driver {
 			d := linux.New(s.dir, s.clock)
 			t.Cleanup(func() { require.NoError(t, d.Close()) })
@@ -69,6 +69,7 @@ func newSuite(t *testing.T, name string) *suite {
 
 type suite struct {
 	*testing.T
+	image  string // of its machines
 	clock  *drivertest.Clock
 	dir    string
 	place  func() driver.Driver
@@ -87,7 +88,7 @@ func (s *suite) report() *site.Report {
 
 // planned works out the changes to the suites' estate, and the plan with a rule.
 func (s *suite) planned(rule string) (*estate.Estate, []change.Change) {
-	files := drivertest.Files(rule)
+	files := drivertest.FilesOf(s.image, rule)
 	e, err := estate.Read(files[0], files[1])
 	require.NoError(s, err)
 	has := s.report().Resources
@@ -113,7 +114,7 @@ func (s *suite) enact(by *site.Site, rule string) error {
 	}
 	report := s.report()
 	plan := flow.Compile(e, change.Assigned(report.Resources))
-	return x.Finish(s.Context(), report.Basis, plan, drivertest.Files(rule), "finished")
+	return x.Finish(s.Context(), report.Basis, plan, drivertest.FilesOf(s.image, rule), "finished")
 }
 
 const rule = "allow https from everywhere to gauge-1"
@@ -346,7 +347,7 @@ func TestKilledAtEveryBoundary(t *testing.T) {
 			require.NoError(s, err)
 		}, func(s *suite, by *site.Site) error {
 			e, _ := s.planned("")
-			return by.Cut(s.Context(), "mara", s.report().Basis, flow.Compile(e, change.Assigned(s.report().Resources)), drivertest.Files(""), "closed")
+			return by.Cut(s.Context(), "mara", s.report().Basis, flow.Compile(e, change.Assigned(s.report().Resources)), drivertest.FilesOf(s.image, ""), "closed")
 		}, func(s *suite) { s.agree(1) }},
 	}
 	for name, step := range steps {

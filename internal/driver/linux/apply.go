@@ -40,7 +40,7 @@ func (s *Site) Apply(ctx context.Context, c change.Change, content io.Reader) (t
 		return c.Resource, s.take(ctx, c.Resource, before)
 	}
 	if c.Resource.Kind == change.Snapshot {
-		if err := s.takeSnapshot(ctx, c.Resource, before); err != nil {
+		if c.Resource.Spec.How, err = s.takeSnapshot(ctx, c.Resource, before); err != nil {
 			return c.Resource, err
 		}
 	}

@@ -144,7 +144,7 @@ func (s *Site) readCounters(ctx context.Context, tx *sql.Tx) (map[string]driver.
 	if err != nil {
 		return nil, err
 	}
-	t := &tally{plan: plan, table: NewTable(plan, s.runs), numbers: numbers, found: map[string]driver.Count{}}
+	t := &tally{plan: plan, table: NewTable(plan, s.running), numbers: numbers, found: map[string]driver.Count{}}
 	t.rules = sentences(t.table)
 	err = within(s.prefix, func() error {
 		for sort, suffix := range sortNames {

@@ -71,6 +71,7 @@ type guest struct {
 
 const guestsSchema = `
 CREATE TABLE guests (name TEXT PRIMARY KEY, body TEXT NOT NULL) STRICT, WITHOUT ROWID;
+CREATE TABLE outs (front TEXT, service TEXT, machine TEXT, since TEXT NOT NULL, why TEXT NOT NULL, PRIMARY KEY (front, service, machine)) STRICT, WITHOUT ROWID;
 `
 
 // snapshotOf is the name under which a snapshot is kept among the guests.

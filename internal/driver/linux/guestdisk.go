@@ -170,21 +170,26 @@ func (s *Site) unplug(ctx context.Context, t change.Resource) error {
 	return nil
 }
 
-// takeSnapshot keeps what a machine's system disk, or a volume, holds at one moment.
-func (s *Site) takeSnapshot(ctx context.Context, t change.Resource, list []change.Resource) (err error) {
+// takeSnapshot keeps what a machine's system disk, or a volume, holds at one moment, and tells how it was made
+// consistent where it was in use.
+func (s *Site) takeSnapshot(ctx context.Context, t change.Resource, list []change.Resource) (how string, err error) {
 	to := s.snapshotPath(t.Name)
 	if _, err := os.Lstat(to); err == nil {
-		return nil
+		g, err := s.guestOf(ctx, snapshotOf(t.Name))
+		if err != nil || g == nil {
+			return "", err
+		}
+		return g.How, nil
 	}
 	if err := s.folders(); err != nil {
-		return err
+		return "", err
 	}
 	of, machine, from, gb := &guest{UID: nobody}, t.Spec.Machine, "", 0
 	var volume *qemu.Volume
 	if t.Spec.Volume != "" {
 		v, ok := change.Find(list, change.Volume, t.Spec.Volume)
 		if !ok {
-			return fmt.Errorf("the site has no volume %s", t.Spec.Volume)
+			return "", fmt.Errorf("the site has no volume %s", t.Spec.Volume)
 		}
 		machine, from, gb = v.Spec.Machine, s.volumePath(v.Name), v.Spec.GB
 		slot, _ := slotOf(v.Spec.Device)
@@ -192,19 +197,19 @@ func (s *Site) takeSnapshot(ctx context.Context, t change.Resource, list []chang
 	} else {
 		m, ok := change.Find(list, change.Machine, machine)
 		if !ok || !isGuest(m) {
-			return nil // a light machine holds nothing
+			return "", nil // a light machine holds nothing
 		}
 		from, gb = s.systemPath(machine), diskGB(m)
 	}
 	if machine != "" {
 		release, err := s.lockGuest(ctx, machine)
 		if err != nil {
-			return err
+			return "", err
 		}
 		defer release()
 		g, err := s.guestOf(ctx, machine)
 		if err != nil {
-			return err
+			return "", err
 		}
 		if g != nil {
 			of = g
@@ -213,24 +218,24 @@ func (s *Site) takeSnapshot(ctx context.Context, t change.Resource, list []chang
 	// The copy is written by the machine's own process or user, into a folder of its own.
 	dir := filepath.Join(s.store(), "copy-"+t.Name)
 	if err := errors.Join(os.RemoveAll(dir), os.Mkdir(dir, 0o700), os.Chown(dir, of.UID, of.UID)); err != nil {
-		return err
+		return "", err
 	}
 	defer func() { err = errors.Join(err, os.RemoveAll(dir)) }()
-	copied, how := filepath.Join(dir, "disk"), ""
+	copied := filepath.Join(dir, "disk")
 	if machine != "" && s.guestRuns(machine) {
 		if err := qemu.MakeDisk(ctx, copied, of.UID, gb, qemu.Layer{}); err != nil {
-			return err
+			return "", err
 		}
 		if how, err = qemu.CopyLive(ctx, s.runDir(machine), volume, copied); err != nil {
-			return err
+			return "", err
 		}
 	} else if err := qemu.CopyDisk(ctx, qemu.User{UID: of.UID, Images: imagesGroup}, from, copied); err != nil {
-		return err
+		return "", err
 	}
 	if err := errors.Join(os.Chown(copied, 0, imagesGroup), os.Chmod(copied, 0o440)); err != nil {
-		return err
+		return "", err
 	}
-	return s.change(ctx, func(tx *sql.Tx, _ *meta) error {
+	return how, s.change(ctx, func(tx *sql.Tx, _ *meta) error {
 		return errors.Join(putGuest(ctx, tx, snapshotOf(t.Name), &guest{Tiny: of.Tiny, How: how}), os.Rename(copied, to))
 	})
 }

@@ -53,7 +53,6 @@ func ReadyTiny() error {
 // tinyBoot adds how a tiny guest is started.
 func tinyBoot(m qemu.Machine) qemu.Machine {
 	m.Kernel, m.Initrd = filepath.Join(TinyFolder, tinyimage.Kernel), filepath.Join(TinyFolder, tinyimage.Initrd)
-	m.CPU = "Nehalem" // what newer ones have besides takes longer to emulate than it saves
 	// Without a processor of its own to measure by, the kernel's check of its timer fails under load.
 	m.Append = "console=ttyS0 no_timer_check quiet panic=1 mitigations=off"
 	return m

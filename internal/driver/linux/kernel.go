@@ -177,6 +177,7 @@ func install(c *nftables.Conn, t *Table, links []link, open []opened, now time.T
 		}
 		rule(input, isFamily(f), metaIs(expr.MetaKeyL4PROTO, []byte{f.icmp}), verdict(expr.VerdictAccept)) // neighbours, and the gateway's own answers
 	}
+	rule(input, ctIs(expr.CtKeyDIRECTION, []byte{1}), ctState(expr.CtStateBitESTABLISHED), verdict(expr.VerdictAccept)) // answers to what tries members of a spread
 	rule(judge, ctState(expr.CtStateBitINVALID), verdict(expr.VerdictDrop))
 	// What is not the beginning of a connection begins none.
 	rule(judge, metaIs(expr.MetaKeyL4PROTO, []byte{unix.IPPROTO_TCP}), ctState(expr.CtStateBitNEW), notBareSYN(), verdict(expr.VerdictDrop))

@@ -251,7 +251,11 @@ func (s *Site) put(ctx context.Context, tx *sql.Tx, m *meta, plan *flow.Plan) er
 		return err
 	}
 	defer done()
-	if err := install(c, NewTable(plan, s.runs), links, open, s.clock.Now()); err != nil {
+	live, err := s.live(ctx, tx)
+	if err != nil {
+		return err
+	}
+	if err := install(c, NewTable(plan, live), links, open, s.clock.Now()); err != nil {
 		return err
 	}
 	if m.Rules, err = rulesDigest(c); err != nil {

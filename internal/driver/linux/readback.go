@@ -92,7 +92,7 @@ func (s *Site) readBack(plan *flow.Plan, passing []driver.Passage, m *meta) (*fl
 	if err != nil {
 		return nil, err
 	}
-	t := NewTable(plan, s.runs)
+	t := NewTable(plan, s.running)
 	read := &reading{namespace: s.prefix}
 	for _, f := range families {
 		want := contents(f, t, links)

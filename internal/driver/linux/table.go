@@ -95,14 +95,17 @@ type Box struct {
 // forever is the end of what has none.
 const forever = ^uint64(0)
 
+// Live tells whether a machine takes part in a spread: that of a front at a service.
+type Live func(machine, front string, at flow.Service) bool
+
 // NewTable works a plan out. Openings of the plan are left out. live tells which machines
-// take part in a spread. Equal plans come to equal tables. Cost: the audiences of machines,
+// take part in a spread; nil: all do. Equal plans come to equal tables. Cost: the audiences of machines,
 // times the rules for each and their sources.
-func NewTable(p *flow.Plan, live func(machine string) bool) *Table {
+func NewTable(p *flow.Plan, live Live) *Table {
 	if gates := p.Gateways; len(gates) > 0 && live != nil {
 		listens := live
-		live = func(machine string) bool { // a gateway that serves is no process of the site's
-			return slices.ContainsFunc(gates, func(g flow.Gateway) bool { return g.Name == machine }) || listens(machine)
+		live = func(machine, front string, at flow.Service) bool { // a gateway that serves is no process of the site's
+			return slices.ContainsFunc(gates, func(g flow.Gateway) bool { return g.Name == machine }) || listens(machine, front, at)
 		}
 	}
 	p = p.WithGatewaysAsMachines()
@@ -259,7 +262,7 @@ func inClass(boxes []Box, class uint32) []Box {
 }
 
 // doors works out the translations, and the sources of the doors themselves.
-func (c *compiler) doors(live func(string) bool) {
+func (c *compiler) doors(live Live) {
 	for m, machine := range c.p.Machines {
 		if to := c.directTo(int32(m)); machine.Public.Wants4 && machine.Public.Addr4.IsValid() && to.IsValid() {
 			c.t.Doors = append(c.t.Doors, Translation{Public: machine.Public.Addr4, All: true, Way: direct, End: forever, To: []Target{{Machine: machine.Name, Addr: to}}})
@@ -284,7 +287,7 @@ func (c *compiler) doors(live func(string) bool) {
 			}
 			t := Translation{Public: public, Service: d.Service, Way: way, End: nanos(d.Until, forever)}
 			for _, m := range d.To.Machines {
-				if a := c.address(m, &c.p.Doors[k], v4); a.IsValid() && (live == nil || live(c.p.Machines[m].Name)) {
+				if a := c.address(m, &c.p.Doors[k], v4); a.IsValid() && (live == nil || live(c.p.Machines[m].Name, d.Front, d.Service)) {
 					t.To = append(t.To, Target{Machine: c.p.Machines[m].Name, Addr: a, Port: d.On.Port()})
 				}
 			}

@@ -1,0 +1,38 @@
+package driver
+
+import (
+	"context"
+	"net/netip"
+	"time"
+
+	"ironbark/internal/flow"
+)
+
+// Member is a machine that takes part in a spread, and how it is tested.
+type Member struct {
+	Front   string
+	Service flow.Service // at the front
+	Machine string
+	At      netip.AddrPort // inside, where it is tested
+	Path    string         // that is asked for by HTTP; "": a connection is enough
+}
+
+// Out is a member that gets no connections, since it does not pass its test.
+type Out struct {
+	Front   string
+	Service flow.Service
+	Machine string
+	Since   time.Time
+	Why     string
+}
+
+// MemberTester is a driver whose place spreads connections over those members that pass their test.
+type MemberTester interface {
+	// TestMember tests a member. The error is why it does not pass.
+	TestMember(ctx context.Context, m Member) error
+	// SetOut says which members get no connections from now on; all others do. Where none of a spread
+	// is left, all get some. It holds until it is said otherwise, whatever becomes of who said it.
+	SetOut(ctx context.Context, out []Out) error
+	// Outs are those that get none.
+	Outs(ctx context.Context) ([]Out, error)
+}

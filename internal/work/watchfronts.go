@@ -1,0 +1,136 @@
+package work
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"slices"
+	"sync"
+	"time"
+
+	"ironbark/internal/driver"
+	"ironbark/internal/flow"
+	"ironbark/internal/sentence"
+)
+
+// misses is how often in a row a member must fail its test to be taken out. One that passes once is
+// back in.
+const misses = 2
+
+// WatchFronts tests the members of all spreads that say how, again and again until ctx ends, and
+// takes out those that do not pass. What it goes by is read anew each time. What it said last holds when it ends. tell is
+// called with what changes, and with what goes wrong.
+func (w *Work) WatchFronts(ctx context.Context, every time.Duration, tell func(string)) error {
+	place, err := w.Site.Members()
+	if err != nil {
+		return err
+	}
+	missed := map[memberName]int{}
+	wrong := ""
+	for {
+		if err := w.watchOnce(ctx, place, missed, tell); ctx.Err() == nil {
+			now := ""
+			if err != nil {
+				now = err.Error()
+			}
+			if now != wrong && now != "" { // the same is told once
+				tell(now)
+			}
+			wrong = now
+		}
+		if err := w.Clock.Sleep(ctx, every); err != nil {
+			return nil // it is told to end
+		}
+	}
+}
+
+// memberName tells members apart.
+type memberName struct {
+	front   string
+	service flow.Service
+	machine string
+}
+
+func (w *Work) watchOnce(ctx context.Context, place driver.MemberTester, missed map[memberName]int, tell func(string)) error {
+	st, err := w.Installed(ctx)
+	if err != nil {
+		return err
+	}
+	outs, err := place.Outs(ctx)
+	if err != nil {
+		return err
+	}
+	members := testedMembers(st.Plan)
+	failed := make([]error, len(members))
+	var all sync.WaitGroup
+	room := make(chan struct{}, 32)
+	for i, m := range members {
+		room <- struct{}{}
+		all.Go(func() {
+			failed[i] = place.TestMember(ctx, m)
+			<-room
+		})
+	}
+	all.Wait()
+	if err := ctx.Err(); err != nil { // what was broken off tells nothing
+		return err
+	}
+	now := w.Clock.Now()
+	var out []driver.Out
+	var told []string
+	for i, m := range members {
+		name := memberName{m.Front, m.Service, m.Machine}
+		at := slices.IndexFunc(outs, func(o driver.Out) bool { return memberName{o.Front, o.Service, o.Machine} == name })
+		what := fmt.Sprintf("%s of %s at %s", m.Machine, m.Front, m.Service)
+		if failed[i] == nil {
+			if delete(missed, name); at >= 0 {
+				told = append(told, what+" passes its test, and gets connections again")
+			}
+			continue
+		}
+		missed[name]++
+		switch {
+		case at >= 0:
+			out = append(out, outs[at])
+		case missed[name] >= misses:
+			out = append(out, driver.Out{Front: m.Front, Service: m.Service, Machine: m.Machine, Since: now, Why: failed[i].Error()})
+			told = append(told, what+" gets no new connections: "+failed[i].Error())
+		}
+	}
+	if err := place.SetOut(ctx, out); err != nil {
+		return err
+	}
+	for _, text := range told {
+		tell(text)
+		if err := w.Site.NoteMember(ctx, w.Person, text); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// testedMembers are the members of the spreads of a plan that say how they are tested.
+func testedMembers(plan *flow.Plan) (list []driver.Member) {
+	for _, d := range plan.Doors {
+		said, err := sentence.Parse(d.Origin.Sentence)
+		spread, ok := said.(sentence.Spread)
+		if err != nil || !ok || spread.Tested.Kind == 0 || d.On >= flow.UDPPort(0) {
+			continue
+		}
+		for _, m := range d.To.Machines {
+			one := plan.Machines[m]
+			var at netip.Addr
+			for _, i := range one.Interfaces {
+				for _, a := range i.Addrs {
+					if !at.IsValid() || a.Is4() && !at.Is4() {
+						at = a
+					}
+				}
+			}
+			if at.IsValid() {
+				list = append(list, driver.Member{Front: d.Front, Service: d.Service, Machine: one.Name, At: netip.AddrPortFrom(at, d.On.Port()), Path: spread.Tested.Path})
+			}
+		}
+	}
+	return list
+}
