@@ -70,6 +70,8 @@ type (
 		There  bool   `json:"there"`
 		Why    string `json:"why,omitempty"`
 		Remedy string `json:"remedy,omitempty"`
+		// Optional says that light machines do without it.
+		Optional bool `json:"optional,omitempty"`
 	}
 	requirementsDoc struct {
 		Requirements []requirementDoc `json:"requirements"`

@@ -92,7 +92,8 @@ func (a *app) siteCommand() *cobra.Command {
 	c.AddCommand(&cobra.Command{
 		Use: "check", Short: "Check what this host has and lacks for site: linux", Args: noArgs,
 		Long: "Check what this host has and lacks for site: linux. Each thing is tried in network namespaces that are made for it\n" +
-			"and taken away again; nothing of the host's own is touched. Exit status 3: something is missing.",
+			"and taken away again; nothing of the host's own is touched. Exit status 3: something is missing that light machines\n" +
+			"need, too; what virtual machines need besides is told.",
 		RunE: func(*cobra.Command, []string) error { return a.checkHost() },
 	}, a.prepareCommand(), a.watchFrontsCommand(), &cobra.Command{
 		Use: "restore", Short: "Make the site as it was last enacted", Args: noArgs,
@@ -155,10 +156,11 @@ func (a *app) restore(ctx context.Context, w *work.Work) error {
 func (a *app) checkHost() error {
 	docs := []requirementDoc{}
 	missing := false
-	for _, r := range append(linux.Check(a.clock), a.checkUplink()...) {
+	for _, r := range slices.Concat(linux.Check(a.clock), linux.CheckGuests(context.Background()), a.checkUplink()) {
 		d := requirementDoc{What: r.What, There: r.Err == nil}
 		if r.Err != nil {
-			missing = true
+			missing = missing || !r.Optional
+			d.Optional = r.Optional
 			d.Why, d.Remedy = r.Err.Error(), r.Remedy
 		}
 		docs = append(docs, d)
@@ -173,7 +175,11 @@ func (a *app) checkHost() error {
 				a.print.Line("has    %s", d.What)
 				continue
 			}
-			a.print.Wrap(a.print.Bad("lacks")+"  ", d.What+": "+d.Why)
+			word := a.print.Bad("lacks")
+			if d.Optional {
+				word = "lacks"
+			}
+			a.print.Wrap(word+"  ", d.What+": "+d.Why)
 			a.print.Wrap("       ", d.Remedy)
 		}
 	}

@@ -116,6 +116,7 @@ func (s *Site) take(ctx context.Context, t change.Resource, before []change.Reso
 		if err := errors.Join(qemu.Kill(s.runDir(t.Name)), qemu.UnmountRun(s.runDir(t.Name))); err != nil {
 			return err
 		}
+		s.forgetMarks(t.Name)
 	case t.Kind == change.Volume:
 		if err := s.unplug(ctx, t); err != nil {
 			return err

@@ -15,12 +15,12 @@ type pool = cost.Pool
 
 // catalogue is what the host offers. Its public addresses are documentation addresses
 // (RFC 5737, RFC 3849), where there is no uplink that has others.
-func catalogue() (c cost.Catalogue) {
+func catalogue(store string) (c cost.Catalogue) {
 	if err := json.Unmarshal(catalogueJSON, &c); err != nil {
 		panic("linux: the embedded catalogue: " + err.Error())
 	}
 	c.Uplinks, c.Listens = true, true
-	c.Limits.CPUs, c.Limits.MemoryMiB, c.Limits.DiskGB = hostLimits()
+	c.Limits.CPUs, c.Limits.MemoryMiB, c.Limits.DiskGB = hostLimits(store)
 	c.Public = []pool{
 		{First: netip.MustParseAddr("203.0.113.10"), Last: netip.MustParseAddr("203.0.113.59")},
 		{First: netip.MustParseAddr("2001:db8:f:1::10"), Last: netip.MustParseAddr("2001:db8:f:1::59")},

@@ -1,14 +1,18 @@
 package linux
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"net/netip"
 	"os"
+	"os/exec"
+	"path/filepath"
 	"time"
 
 	"ironbark/internal/flow"
 	"ironbark/internal/flow/span"
+	"ironbark/internal/qemu"
 )
 
 // Requirement is one thing that the site needs of a host.
@@ -16,6 +20,8 @@ type Requirement struct {
 	What   string
 	Err    error  // why it is missing; nil: it is there
 	Remedy string // what to do about it
+	// Optional says that a site can be without it: with light machines alone, or more slowly.
+	Optional bool
 }
 
 // Check tries on this host all that the site needs, in namespaces of its own that it takes
@@ -25,7 +31,7 @@ func Check(clock interface{ Now() time.Time }) (list []Requirement) {
 	defer func() { _ = s.RemoveEverything() }()
 	try := func(what, remedy string, do func() error) bool {
 		err := do()
-		list = append(list, Requirement{what, err, remedy})
+		list = append(list, Requirement{What: what, Err: err, Remedy: remedy})
 		return err == nil
 	}
 	_ = try("root", "run it as root: sudo ironbark …", func() error {
@@ -49,6 +55,35 @@ func Check(clock interface{ Now() time.Time }) (list []Requirement) {
 	}) && try("speaking from any address", "a kernel with CONFIG_IP_MULTIPLE_TABLES, CONFIG_IPV6_MULTIPLE_TABLES and CONFIG_NF_TPROXY, and the capability CAP_NET_ADMIN", func() error {
 		return within(s.prefix+".probe", func() error { return set(probeSettings) })
 	})
+	return list
+}
+
+// CheckGuests tries what virtual machines need.
+func CheckGuests(ctx context.Context) (list []Requirement) {
+	if os.Getuid() != 0 {
+		return nil
+	}
+	try := func(what, remedy string, err error) {
+		list = append(list, Requirement{what, err, remedy, true})
+	}
+	for _, one := range [][2]string{{qemu.Program, "qemu-system-x86"}, {"qemu-img", "qemu-utils"}} {
+		_, err := exec.LookPath(one[0])
+		if err != nil {
+			err = errors.New("the program is not there")
+		}
+		try("virtual machines ("+one[0]+")", "apt-get install "+one[1], err)
+	}
+	_, done, err := looseTap()
+	if err == nil {
+		done()
+	}
+	try("links of virtual machines (tap)", "modprobe tun, and a /dev/net/tun", err)
+	err = nil
+	if _, why := qemu.AccelOf(ctx, filepath.Join(runRoot, "kvm")); why != "" {
+		err = errors.New(why)
+	}
+	try("KVM", "a processor that virtualises, and is let; until then machines are emulated, which takes some ten times as long", err)
+	try("the system of tiny guests", "ironbark site prepare", ReadyTiny())
 	return list
 }
 

@@ -167,6 +167,7 @@ func (s *Site) startGuest(ctx context.Context, t change.Resource) error {
 	if err != nil {
 		return err
 	}
+	s.forgetMarks(t.Name)
 	if g.Tiny {
 		if err := ReadyTiny(); err != nil {
 			return err
@@ -219,14 +220,20 @@ func (s *Site) stopGuest(ctx context.Context, name string, grace time.Duration) 
 		mark := run + ".stopping"
 		_ = os.WriteFile(mark, nil, 0o600)
 		forced, err = qemu.Stop(ctx, run, grace)
-		_ = os.Remove(mark)
-		_ = os.Remove(run + ".answers")
+		s.forgetMarks(name)
 		if err != nil {
 			return forced, err
 		}
 	}
 	g.Forced = forced
 	return forced, errors.Join(qemu.UnmountRun(run), s.keepGuest(ctx, name, g))
+}
+
+// forgetMarks forgets what was found out about a guest's run.
+func (s *Site) forgetMarks(name string) {
+	for _, end := range []string{".answers", ".stopping"} {
+		_ = os.Remove(s.runDir(name) + end)
+	}
 }
 
 // readReports reads what a guest tells of itself.

@@ -2,6 +2,7 @@ package linux
 
 import (
 	"os"
+	"path/filepath"
 	"runtime"
 
 	"golang.org/x/sys/unix"
@@ -16,9 +17,9 @@ const cpusEach = 16
 // hostMemory is how much memory is left to the host itself, in MiB.
 const hostMemory = 1024
 
-// hostLimits are what this host has for guests: processors, memory in MiB, and disk in GB. Memory and disk
-// are never promised twice: what guests may fill is there.
-func hostLimits() (cpus, memory, disk int) {
+// hostLimits are what this host has for the guests of a site: processors, memory in MiB, and disk in GB. Of the
+// disk it is what is free, and what the site's own files take. Cost: a look at each of those.
+func hostLimits(store string) (cpus, memory, disk int) {
 	var info unix.Sysinfo_t
 	if unix.Sysinfo(&info) == nil {
 		memory = max(int(info.Totalram*uint64(info.Unit)>>20)-hostMemory, 0)
@@ -29,7 +30,14 @@ func hostLimits() (cpus, memory, disk int) {
 	}
 	var fs unix.Statfs_t
 	if unix.Statfs(at, &fs) == nil {
-		disk = int(fs.Blocks * uint64(fs.Bsize) / qemu.GB)
+		bytes := int64(fs.Bavail) * fs.Bsize
+		for _, pattern := range []string{"machines/*/*", "volumes/*", "images/*", "snapshots/*"} {
+			list, _ := filepath.Glob(filepath.Join(store, pattern))
+			for _, path := range list {
+				bytes += qemu.Allocated(path)
+			}
+		}
+		disk = int(bytes / qemu.GB)
 	}
 	return runtime.NumCPU() * cpusEach, memory, disk
 }

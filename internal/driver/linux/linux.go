@@ -42,7 +42,9 @@ var _ driver.Driver = (*Site)(nil)
 // New returns the place whose state is in a folder, which names it on the host, too.
 // Nothing is read or made before it is needed.
 func New(dir string, clock driver.Clock) *Site {
-	return &Site{dir: dir, prefix: prefixOf(dir), clock: clock, offer: catalogue()}
+	s := &Site{dir: dir, prefix: prefixOf(dir), clock: clock}
+	s.offer = catalogue(s.store())
+	return s
 }
 
 // Catalogue returns what the host offers.

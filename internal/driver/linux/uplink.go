@@ -325,11 +325,11 @@ func (s *Site) pools(list []change.Resource) []pool {
 func CheckUplink(dir, link string, public []netip.Prefix) (list []Requirement) {
 	if link != "" {
 		_, err := netlink.LinkByName(link)
-		return append(list, Requirement{"the host's interface " + link, err, "ip link lists those of this host; name one of them in uplink: of estate.yaml"})
+		return append(list, Requirement{What: "the host's interface " + link, Err: err, Remedy: "ip link lists those of this host; name one of them in uplink: of estate.yaml"})
 	}
 	host := prefixOf(dir) + hostEnd
 	l, err := netlink.LinkByName(host)
-	list = append(list, Requirement{"the link to the site, " + host, err, "ironbark enact makes it"})
+	list = append(list, Requirement{What: "the link to the site, " + host, Err: err, Remedy: "ironbark enact makes it"})
 	if err != nil {
 		return list
 	}
@@ -344,10 +344,10 @@ func CheckUplink(dir, link string, public []netip.Prefix) (list []Requirement) {
 		if err == nil && strings.TrimSpace(string(value)) == "0" {
 			err = errors.New("it does not")
 		}
-		list = append(list, Requirement{family.why, err, "sysctl -w " + family.setting + "=1"})
+		list = append(list, Requirement{What: family.why, Err: err, Remedy: "sysctl -w " + family.setting + "=1"})
 	}
 	for _, p := range public {
-		list = append(list, Requirement{"the host routes " + p.String() + " to the site", routed(p, l.Attrs().Index), fmt.Sprintf("ip route add %s via inet6 %s dev %s", p, routerV6, host)})
+		list = append(list, Requirement{What: "the host routes " + p.String() + " to the site", Err: routed(p, l.Attrs().Index), Remedy: fmt.Sprintf("ip route add %s via inet6 %s dev %s", p, routerV6, host)})
 	}
 	return list
 }
