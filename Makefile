@@ -6,7 +6,7 @@ TOOL    := go tool -modfile=tools/go.mod
 
 export CGO_ENABLED = 0
 
-.PHONY: build demo test lint fuzz bench screenshots packages truth
+.PHONY: build demo test lint fuzz bench screenshots packages truth debian
 
 build: bin/ironbark
 
@@ -39,6 +39,11 @@ test: packages $(GUEST)
 # 20,000 real packets through the kernel's packet filter, as root.
 truth: $(GUEST)
 	IRONBARK_TRUTH=20000 go test ./internal/driver/linux -run "TheKernelSays|TheKernelTurns|InTheMiddle" -v -timeout 30m
+
+# The story of a Debian image, which takes some minutes to make and to boot.
+debian: packages $(GUEST)
+	command -v mmdebstrap >/dev/null || apt-get install -y -q --no-install-recommends mmdebstrap
+	IRONBARK_TEST_SCRIPTS=testdata/slow go test ./cmd/ironbark -run TestScripts -v -timeout 40m
 
 lint:
 	test -z "$$(gofmt -l .)"

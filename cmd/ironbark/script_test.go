@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"encoding/json"
 	"flag"
 	"fmt"
@@ -48,7 +49,7 @@ func TestMain(m *testing.M) {
 // its own, with the clock standing still and 100 columns.
 func TestScripts(t *testing.T) {
 	testscript.Run(t, testscript.Params{
-		Dir:                 "testdata/script",
+		Dir:                 cmp.Or(os.Getenv("IRONBARK_TEST_SCRIPTS"), "testdata/script"),
 		UpdateScripts:       *update,
 		RequireExplicitExec: true,
 		RequireUniqueNames:  true,

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -14,9 +15,12 @@ import (
 )
 
 func (a *app) newCommand() *cobra.Command {
-	return &cobra.Command{
+	var place string
+	c := &cobra.Command{
 		Use: "new NAME", Short: "Begin an estate in a new folder",
-		Long: "Begin an estate: a folder NAME with a commented estate.yaml and estate.rules, valid as they are.\nNothing that exists is written over.",
+		Long: "Begin an estate: a folder NAME with a commented estate.yaml and estate.rules, valid as they are.\nNothing that exists is written over.\n" +
+			"It is on the stand-in cloud, or with --site linux on this very host.",
+		Example: "  ironbark new saltmarsh\n  ironbark new tides --site linux",
 		RunE: func(_ *cobra.Command, args []string) error {
 			if len(args) != 1 {
 				return usage("new takes one name: ironbark new saltmarsh")
@@ -24,12 +28,15 @@ func (a *app) newCommand() *cobra.Command {
 			if bad := sentence.ValidName(args[0]); bad != "" {
 				return usage("“%s” is no name: %s", args[0], bad)
 			}
+			if sites := []string{estate.Sim, estate.Linux}; !slices.Contains(sites, place) {
+				return usage("there is no site “%s”; the sites are %s", place, strings.Join(sites, ", "))
+			}
 			person, err := a.whoever()
 			if err != nil {
 				return err
 			}
 			dir := filepath.Join(a.estateDir, args[0])
-			if err := newFolder(dir, args[0], person); err != nil {
+			if err := newFolder(dir, place, args[0], person); err != nil {
 				return err
 			}
 			a.print.Line("%s/estate.yaml   the nouns: one network, and you (%s) in the group ops", dir, person)
@@ -38,10 +45,12 @@ func (a *app) newCommand() *cobra.Command {
 			return nil
 		},
 	}
+	c.Flags().StringVar(&place, "site", estate.Sim, "where it runs: sim or linux")
+	return c
 }
 
 // newFolder writes the files of a new estate.
-func newFolder(dir, name, person string) error {
+func newFolder(dir, place, name, person string) error {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
 	}
@@ -54,7 +63,7 @@ func newFolder(dir, name, person string) error {
 			return usage("%s is there already; nothing was written", filepath.Join(dir, e.Name()))
 		}
 	}
-	nouns, rules := estate.Template(name, person)
+	nouns, rules := estate.Template(place, name, person)
 	return errors.Join(
 		work.WriteFile(filepath.Join(dir, estate.RulesName), rules, 0o644),
 		work.WriteFile(filepath.Join(dir, estate.FileName), nouns, 0o644))

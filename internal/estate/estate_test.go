@@ -80,7 +80,7 @@ func TestTheExampleReads(t *testing.T) {
 	assert.False(t, e.Belongs("mara", "leads"))
 	assert.False(t, e.Belongs("ops", "ops"), "a group is no person")
 
-	nouns, rules := Template("saltmarsh", "mara")
+	nouns, rules := Template(Sim, "saltmarsh", "mara")
 	_, err = readBoth(string(nouns), string(rules))
 	require.NoError(t, err)
 }

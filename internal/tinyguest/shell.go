@@ -121,13 +121,17 @@ func uname(h interp.HandlerContext, args []string) error {
 	if err := unix.Uname(&u); err != nil {
 		return err
 	}
-	words := []string{unix.ByteSliceToString(u.Sysname[:])}
-	for _, a := range args {
-		switch a {
-		case "-r":
-			words = []string{unix.ByteSliceToString(u.Release[:])}
-		case "-a":
-			words = append(words, unix.ByteSliceToString(u.Nodename[:]), unix.ByteSliceToString(u.Release[:]), unix.ByteSliceToString(u.Machine[:]))
+	letters := strings.ReplaceAll(strings.Join(args, ""), "-", "")
+	if letters == "" {
+		letters = "s"
+	}
+	var words []string
+	for _, part := range []struct {
+		letter string
+		text   []byte
+	}{{"s", u.Sysname[:]}, {"n", u.Nodename[:]}, {"r", u.Release[:]}, {"v", u.Version[:]}, {"m", u.Machine[:]}} {
+		if strings.Contains(letters, part.letter) || strings.Contains(letters, "a") {
+			words = append(words, unix.ByteSliceToString(part.text))
 		}
 	}
 	fmt.Fprintln(h.Stdout, strings.Join(words, " "))
