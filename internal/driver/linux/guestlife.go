@@ -274,7 +274,7 @@ func (s *Site) guestState(t change.Resource, g *guest, m driver.Machine) driver.
 		m.State = driver.Stuck
 	case told.Up && (told.Done == g.Instance || m.Failed != "" || len(t.Spec.Setup) == 0):
 		m.State = driver.Running
-	case !told.Up && s.answers(t, g):
+	case !told.Up && s.answers(t):
 		m.State = driver.Running
 	}
 	if m.State == driver.Running {
@@ -295,34 +295,33 @@ func inEmergency(run string) bool {
 	return err == nil && strings.Contains(string(text), "You are in emergency mode")
 }
 
-// silence is after how long a system that tells nothing of itself is asked whether it answers.
-const silence = 5 * time.Second
+// How long a system that tells nothing of itself must have answered at its SSH port to be taken for one that has
+// booted: by then one that tells would have done so, for its setup runs after its SSH server starts.
+const (
+	silence         = 30 * time.Second
+	silenceEmulated = 5 * time.Minute
+)
 
-// answers reports whether something answers at a guest's SSH port. It is for systems that do not
-// tell how they are doing.
-func (s *Site) answers(t change.Resource, g *guest) bool {
+// answers reports whether something has answered at a guest's SSH port for that long.
+func (s *Site) answers(t change.Resource) bool {
 	mark := s.runDir(t.Name) + ".answers"
-	if _, err := os.Lstat(mark); err == nil {
-		return true
+	if info, err := os.Lstat(mark); err == nil {
+		length := silence
+		if accel, _ := qemu.AccelOf(context.Background(), filepath.Join(runRoot, "kvm")); accel != qemu.KVM {
+			length = silenceEmulated
+		}
+		return time.Since(info.ModTime()) > length
 	}
-	if s.clock.Now().Sub(g.Booted) < silence {
-		return false
-	}
-	found := false
 	for _, a := range addrsOf([]change.Resource{t})[t.Name] {
 		_ = within(s.prefix, func() error {
-			c, err := net.DialTimeout("tcp", netip.AddrPortFrom(a, 22).String(), 100*time.Millisecond)
-			if err == nil {
-				found = true
-				return c.Close()
+			c, err := net.DialTimeout("tcp", netip.AddrPortFrom(a, 22).String(), 50*time.Millisecond)
+			if err != nil {
+				return err
 			}
-			return err
+			return errors.Join(c.Close(), os.WriteFile(mark, nil, 0o600))
 		})
 	}
-	if found {
-		_ = os.WriteFile(mark, nil, 0o600)
-	}
-	return found
+	return false
 }
 
 // newInstance lets a guest's setup run again when it is started next.
