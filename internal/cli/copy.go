@@ -212,7 +212,7 @@ func (x *copying) transfer(part, at string, local *os.File, remote *sftp.File) (
 	if err := errors.Join(err1, err2); err != nil {
 		return 0, err
 	}
-	bar, done := x.progress(at, begin, size)
+	bar, done := x.a.progress(at, begin, size)
 	defer done()
 	n, err := remote.ReadFrom(&sized{io.TeeReader(local, bar), size - begin})
 	return begin + n, err
@@ -365,7 +365,7 @@ func (x *copying) fetch(from string, remote *sftp.File, local *os.File, size int
 	if _, err := remote.Seek(begin, io.SeekStart); err != nil {
 		return begin, err
 	}
-	bar, done := x.progress(from, begin, size)
+	bar, done := x.a.progress(from, begin, size)
 	defer done()
 	n, err := remote.WriteTo(io.MultiWriter(local, bar))
 	return begin + n, err

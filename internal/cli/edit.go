@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"slices"
 	"strings"
 	"time"
@@ -215,6 +216,7 @@ func (a *app) enact(ctx context.Context, w *work.Work, r *work.Review, begun fun
 		}
 		a.print.Note("  %*d/%d  %s", len(fmt.Sprint(e.Of)), e.Done, e.Of, e.Text)
 	}
+	w.Uploading = func(name string, size int64) (io.Writer, func()) { return a.progress(name, 0, size) }
 	failed := w.Enact(ctx, r, tell)
 	if partly := (*work.PartlyDoneError)(nil); failed != nil && !errors.As(failed, &partly) {
 		return failed

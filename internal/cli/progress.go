@@ -49,12 +49,12 @@ func partName(base, what string) string {
 	return "." + base[:min(len(base), 200)] + "." + what + ".part"
 }
 
-// progress shows on a terminal how far the copy of a file is.
-func (x *copying) progress(name string, begin, size int64) (bar io.Writer, done func()) {
+// progress shows on a terminal how far the copy or the upload of a file is.
+func (a *app) progress(name string, begin, size int64) (bar io.Writer, done func()) {
 	if begin > 0 {
-		x.a.print.Note("goes on after the first %d bytes of %s", begin, name)
+		a.print.Note("goes on after the first %d bytes of %s", begin, name)
 	}
-	if x.a.print.ErrWidth < leastForBar || size < worthKeeping {
+	if a.print.ErrWidth < leastForBar || size < worthKeeping {
 		return io.Discard, func() {}
 	}
 	if label := []rune(path.Base(name)); len(label) > longestLabel {
@@ -63,8 +63,8 @@ func (x *copying) progress(name string, begin, size int64) (bar io.Writer, done 
 		name = string(label)
 	}
 	b := progressbar.NewOptions64(size,
-		progressbar.OptionSetWriter(x.a.print.Err), progressbar.OptionSetDescription(view.Escape(name)), progressbar.OptionShowBytes(true), progressbar.OptionUseIECUnits(false),
-		progressbar.OptionThrottle(100*time.Millisecond), progressbar.OptionSetWidth(min(40, x.a.print.ErrWidth-len([]rune(name))-50)), progressbar.OptionClearOnFinish(), progressbar.OptionShowCount(),
+		progressbar.OptionSetWriter(a.print.Err), progressbar.OptionSetDescription(view.Escape(name)), progressbar.OptionShowBytes(true), progressbar.OptionUseIECUnits(false),
+		progressbar.OptionThrottle(100*time.Millisecond), progressbar.OptionSetWidth(min(40, a.print.ErrWidth-len([]rune(name))-50)), progressbar.OptionClearOnFinish(), progressbar.OptionShowCount(),
 	)
 	_ = b.Add64(begin)
 	return b, func() { _ = b.Clear() }

@@ -31,10 +31,11 @@ const (
 	Stopping State = "stopping"
 	Stopped  State = "stopped"
 	Stuck    State = "stuck in boot"
+	Paused   State = "paused" // its host's disk is full; started, it goes on where it was
 )
 
 // Settled reports whether the state changes by itself no more.
-func (s State) Settled() bool { return s == Running || s == Stopped || s == Stuck }
+func (s State) Settled() bool { return s == Running || s == Stopped || s == Stuck || s == Paused }
 
 // Power is what is done to a machine's power.
 type Power struct {

@@ -168,7 +168,7 @@ func (x *enacting) end(ctx context.Context, end Ending) error {
 
 func (x *enacting) change(ctx context.Context, c change.Change) error {
 	if c.Resource.Kind == change.Image && c.Verb == change.Make {
-		return x.e.Do(ctx, c, func() (io.ReadCloser, error) { return openOrdinary(x.w.imagePath(c.Resource.Spec.File)) })
+		return x.e.Do(ctx, c, func() (io.ReadCloser, error) { return x.w.upload(c.Resource) })
 	}
 	return x.e.Do(ctx, c, nil)
 }

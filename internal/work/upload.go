@@ -3,6 +3,7 @@ package work
 import (
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -72,3 +73,28 @@ func openOrdinary(path string) (*os.File, error) {
 	}
 	return os.Open(path)
 }
+
+// upload opens an image's file to be uploaded. Who wants to know is told how far that is.
+func (w *Work) upload(t change.Resource) (io.ReadCloser, error) {
+	f, err := openOrdinary(w.imagePath(t.Spec.File))
+	if err != nil || w.Uploading == nil {
+		return f, err
+	}
+	info, err := f.Stat()
+	if err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
+	part, done := w.Uploading(t.Name, info.Size())
+	return &followed{io.TeeReader(f, part), func() error {
+		done()
+		return f.Close()
+	}}, nil
+}
+
+// followed is a file that tells of what is read of it.
+type followed struct {
+	io.Reader
+	close func() error
+}
+
+func (t *followed) Close() error { return t.close() }

@@ -3,6 +3,7 @@ package work
 import (
 	"context"
 	"fmt"
+	"io"
 	"net"
 	"net/netip"
 	"slices"
@@ -41,6 +42,9 @@ type Work struct {
 	Discard map[string]bool
 	// Told is called with what was found wrong and mended on the way, in words.
 	Told func(text string)
+	// Uploading returns what is told of each part of a file that is uploaded, and what is called when that is over; nil:
+	// nobody wants to know.
+	Uploading func(name string, size int64) (part io.Writer, done func())
 	// Chosen are the machines whose passwords are chosen and not kept yet.
 	Chosen []string
 }

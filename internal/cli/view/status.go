@@ -192,17 +192,31 @@ func (p *Printer) machines(st *work.State, ph *Phrasing) {
 	}
 }
 
-// interrupted tells of machines that nobody stopped and that are stopped.
+// interrupted tells of machines that nobody stopped and that are stopped, or paused.
 func (p *Printer) interrupted(st *work.State) {
-	names := st.Report.Interrupted()
-	if len(names) == 0 {
-		return
+	var paused []string
+	for name, m := range st.Report.Machines {
+		if m.State == driver.Paused {
+			paused = append(paused, name)
+		}
 	}
-	text := strings.Join(names[:min(len(names), most)], ", ")
-	if extra := len(names) - most; extra > 0 {
-		text += fmt.Sprintf(" and %d more", extra)
+	slices.Sort(paused)
+	for _, one := range []struct {
+		what, then string
+		names      []string
+	}{
+		{"ended by themselves", "ironbark site restore starts them, and ironbark console NAME --log may tell why", st.Report.Interrupted()},
+		{"paused", "the host's disk is full; once there is room, ironbark start NAME lets them go on, and nothing is lost", paused},
+	} {
+		if len(one.names) == 0 {
+			continue
+		}
+		text := strings.Join(one.names[:min(len(one.names), most)], ", ")
+		if extra := len(one.names) - most; extra > 0 {
+			text += fmt.Sprintf(" and %d more", extra)
+		}
+		p.Wrap("  "+p.Bad(one.what)+"  ", text+": "+one.then)
 	}
-	p.Wrap("  "+p.Bad("ended by themselves")+"  ", text+": ironbark site restore starts them, and ironbark console NAME --log may tell why")
 }
 
 func (ph *Phrasing) listens(m driver.Machine) string {

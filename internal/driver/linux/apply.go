@@ -248,11 +248,15 @@ const restartGrace = 30 * time.Second
 // removeGuests ends all guests of the site, and takes away all files that it has outside of the
 // estate's folder.
 func (s *Site) removeGuests() error {
+	return errors.Join(s.removeProcesses(), os.RemoveAll(filepath.Join(runRoot, s.prefix)), os.RemoveAll(s.store()))
+}
+
+func (s *Site) removeProcesses() error {
 	list, err := filepath.Glob(filepath.Join(runRoot, s.prefix, "*.pid"))
 	errs := []error{err}
 	for _, pid := range list {
 		run := pid[:len(pid)-len(".pid")]
 		errs = append(errs, qemu.Kill(run), qemu.UnmountRun(run))
 	}
-	return errors.Join(append(errs, os.RemoveAll(filepath.Join(runRoot, s.prefix)), os.RemoveAll(s.store()))...)
+	return errors.Join(errs...)
 }

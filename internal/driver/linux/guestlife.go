@@ -15,6 +15,8 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"ironbark/internal/change"
 	"ironbark/internal/driver"
 	"ironbark/internal/flow"
@@ -231,7 +233,7 @@ func (s *Site) stopGuest(ctx context.Context, name string, grace time.Duration) 
 
 // forgetMarks forgets what was found out about a guest's run.
 func (s *Site) forgetMarks(name string) {
-	for _, end := range []string{".answers", ".stopping"} {
+	for _, end := range []string{".answers", ".stopping", ".full"} {
 		_ = os.Remove(s.runDir(name) + end)
 	}
 }
@@ -267,6 +269,10 @@ func (s *Site) guestState(t change.Resource, g *guest, m driver.Machine) driver.
 		}
 	}
 	_, err := os.Stat(run + ".stopping")
+	if err != nil && s.isFull(t.Name) {
+		m.State = driver.Paused
+		return m
+	}
 	switch {
 	case err == nil:
 		m.State = driver.Stopping
@@ -287,6 +293,32 @@ func (s *Site) guestState(t change.Resource, g *guest, m driver.Machine) driver.
 		}
 	}
 	return m
+}
+
+// scarce is how much of the host's disk must be free for nobody to look whether a guest could not write to its disk.
+const scarce = 256 << 20
+
+// isFull reports whether a guest is paused since the host's disk is full. Its monitor is asked only where that may be,
+// and once it was so until it is not.
+func (s *Site) isFull(name string) bool {
+	mark := s.runDir(name) + ".full"
+	var fs unix.Statfs_t
+	_, err := os.Lstat(mark)
+	if err != nil && (unix.Statfs(s.machineDir(name), &fs) != nil || int64(fs.Bavail)*fs.Bsize > scarce) {
+		return false
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+	defer cancel()
+	full, failed := qemu.Full(ctx, s.runDir(name))
+	switch {
+	case failed != nil: // it was so when it was last asked, or never
+		return err == nil
+	case full:
+		_ = os.WriteFile(mark, nil, 0o600)
+	default:
+		_ = os.Remove(mark)
+	}
+	return full
 }
 
 // inEmergency reports whether a system's boot ended at its emergency shell, as systemd's do.

@@ -217,6 +217,13 @@ func (s *Site) powerGuest(ctx context.Context, t change.Resource, was driver.Mac
 	}
 	defer release()
 	running := s.guestRuns(t.Name)
+	if act.Do == driver.Start && running && was.State == driver.Paused {
+		if err := qemu.GoOn(ctx, s.runDir(t.Name)); err != nil {
+			return m, "", err
+		}
+		_, m, err = s.look(ctx, t.Name)
+		return m, ", it goes on where it was paused", err
+	}
 	if act.Do == driver.Stop && !running && !was.Interrupted || act.Do == driver.Start && running {
 		return was, ", which it was already", nil
 	}
