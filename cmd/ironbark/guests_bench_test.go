@@ -86,7 +86,7 @@ func (g *guests) processes() (list []string) {
 // BenchmarkAddMachine adds one machine and logs in to it: from a saved state, and by booting, as which counts the
 // first start of a size, which makes its state. Whole processes.
 func BenchmarkAddMachine(b *testing.B) {
-	states := filepath.Join(linux.TinyFolder, "states")
+	states := filepath.Join(linux.TinyFolder(), "states")
 	for _, warm := range []bool{true, false} {
 		b.Run(map[bool]string{true: "warm", false: "cold"}[warm], func(b *testing.B) {
 			g := newGuests(b)

@@ -3,11 +3,14 @@ package tinyguest
 import (
 	"errors"
 	"fmt"
+	"io"
+	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/vishvananda/netlink"
 	"golang.org/x/sys/unix"
@@ -82,4 +85,24 @@ func unmount(_ interp.HandlerContext, args []string) error {
 		return errors.New("it takes a folder")
 	}
 	return unix.Unmount(args[0], 0)
+}
+
+// fetchTime is how long a page may take.
+const fetchTime = 5 * time.Second
+
+// fetch prints what a web server answers: fetch http://10.60.1.5/.
+func fetch(h interp.HandlerContext, args []string) error {
+	if len(args) != 1 {
+		return errors.New("it takes an address: fetch http://10.60.1.5/")
+	}
+	answer, err := (&http.Client{Timeout: fetchTime}).Get(args[0])
+	if err != nil {
+		return err
+	}
+	defer answer.Body.Close()
+	if answer.StatusCode != http.StatusOK {
+		return errors.New(answer.Status)
+	}
+	_, err = io.Copy(h.Stdout, answer.Body)
+	return err
 }

@@ -90,6 +90,7 @@ var programs = map[string]func(h interp.HandlerContext, args []string) error{
 	"ip":       addresses,
 	"mount":    mount,
 	"umount":   unmount,
+	"fetch":    fetch,
 	"poweroff": func(interp.HandlerContext, []string) error { shutDown(unix.LINUX_REBOOT_CMD_POWER_OFF); return nil },
 	"reboot":   func(interp.HandlerContext, []string) error { shutDown(unix.LINUX_REBOOT_CMD_RESTART); return nil },
 }

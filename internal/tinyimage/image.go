@@ -44,6 +44,16 @@ func guest() ([]byte, error) {
 	return packed, nil
 }
 
+// ID names the program that is a part of this one: images of different ones are apart. It is "" where there is
+// none.
+func ID() string {
+	packed, err := guest()
+	if err != nil {
+		return ""
+	}
+	return name(packed)
+}
+
 // name tells programs apart, in constant time: by the check sum and the length that its packed form ends with
 // (RFC 1952, 2.3.1).
 func name(packed []byte) string {
@@ -71,8 +81,9 @@ func KernelOf(dir string) string {
 	return kernel
 }
 
-// Make makes the image in a folder, from an unpacked kernel package. What was there is
-// replaced; where it fails the folder is not taken for ready. It runs mke2fs of e2fsprogs.
+// Make makes the image in a folder, from an unpacked kernel package. Kernel and first files take the place of those that
+// are there; the disk stays, for the disks of machines lie on it. Where it fails the folder is not taken for ready. It runs
+// mke2fs of e2fsprogs.
 func Make(dir, unpacked string) error {
 	own, err := guest()
 	if err != nil {
@@ -112,19 +123,34 @@ func Make(dir, unpacked string) error {
 	if err != nil {
 		return err
 	}
-	disk := filepath.Join(dir, Disk)
-	_ = os.Remove(disk)
-	make := exec.Command("mke2fs", "-q", "-t", "ext4", "-L", "system", "-b", "4096", "-O", "resize_inode", "-E", "resize=268435456,lazy_itable_init=1,root_owner=0:0", disk, fmt.Sprint(diskSize>>10)+"k")
-	make.Env = []string{"PATH=/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL=C"}
-	if out, err := make.CombinedOutput(); err != nil {
-		return fmt.Errorf("making the system disk (mke2fs, of the package e2fsprogs): %w: %s", err, bytes.TrimSpace(out))
+	if err := makeDisk(filepath.Join(dir, Disk)); err != nil {
+		return err
 	}
 	for name, data := range map[string][]byte{Kernel: kernel, Initrd: initrd} {
-		if err := os.WriteFile(filepath.Join(dir, name), data, 0o644); err != nil {
+		path := filepath.Join(dir, name)
+		if err := os.WriteFile(path+".new", data, 0o644); err != nil {
+			return err
+		}
+		if err := os.Rename(path+".new", path); err != nil { // whoever reads the one before goes on with it
 			return err
 		}
 	}
 	return os.WriteFile(filepath.Join(dir, Stamp), []byte(name(own)+"\n"+filepath.Base(where)+"\n"), 0o644)
+}
+
+// makeDisk makes the file system that is on new disks, if it is not there.
+func makeDisk(path string) error {
+	if _, err := os.Stat(path); err == nil {
+		return nil
+	}
+	tmp := path + ".new"
+	_ = os.Remove(tmp)
+	c := exec.Command("mke2fs", "-q", "-t", "ext4", "-L", "system", "-b", "4096", "-O", "resize_inode", "-E", "resize=268435456,lazy_itable_init=1,root_owner=0:0", tmp, fmt.Sprint(diskSize>>10)+"k")
+	c.Env = []string{"PATH=/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL=C"}
+	if out, err := c.CombinedOutput(); err != nil {
+		return fmt.Errorf("making the system disk (mke2fs, of the package e2fsprogs): %w: %s", err, bytes.TrimSpace(out))
+	}
+	return os.Rename(tmp, path)
 }
 
 // archive packs the program, and the modules with the order in which they are loaded.

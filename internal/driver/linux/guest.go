@@ -32,7 +32,7 @@ import (
 //	/var/lib/ironbark/SITE/volumes/NAME     a volume, a qcow2 file
 //	/var/lib/ironbark/SITE/images/NAME      an image, as it was uploaded
 //	/var/lib/ironbark/SITE/snapshots/NAME   what a disk held, a qcow2 file
-//	/var/lib/ironbark/tiny/                 the system of tiny guests, and saved states of it
+//	/var/lib/ironbark/tiny/VERSION/         the system of tiny guests, and saved states of it
 //	/run/ironbark/SITE/NAME/                sockets and logs of one that runs
 
 const (
@@ -46,8 +46,12 @@ const (
 	tinyImage  = "tiny"
 )
 
-// TinyFolder is where the system of tiny guests is.
-var TinyFolder = filepath.Join(storeRoot, "tiny")
+// tinyRoot is where the systems of tiny guests are: those of different versions of this program, too.
+var tinyRoot = filepath.Join(storeRoot, "tiny")
+
+// TinyFolder is where this program's is. Disks of machines lie on a file in it, so it stays when another version
+// makes its own.
+func TinyFolder() string { return filepath.Join(tinyRoot, "of-"+tinyimage.ID()) }
 
 // imagesGroup is the group that may read what system disks lie on. It has no name on the host.
 const imagesGroup = 1_100_000_000
@@ -129,7 +133,7 @@ func (s *Site) newGuest(ctx context.Context, tx *sql.Tx, image string, list []ch
 		return nil, err
 	}
 	if image == tinyImage {
-		g.Tiny, g.Base = true, qemu.Layer{File: filepath.Join(TinyFolder, tinyimage.Disk), Format: "raw"}
+		g.Tiny, g.Base = true, qemu.Layer{File: filepath.Join(TinyFolder(), tinyimage.Disk), Format: "raw"}
 		return g, nil
 	}
 	if t, ok := change.Find(list, change.Image, image); ok {

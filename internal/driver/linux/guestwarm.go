@@ -44,7 +44,7 @@ func (NotReadyError) Hint() string {
 
 // ReadyTiny tells whether tiny guests can be started. The error is a [NotReadyError].
 func ReadyTiny() error {
-	if !tinyimage.Ready(TinyFolder) {
+	if !tinyimage.Ready(TinyFolder()) {
 		return NotReadyError{}
 	}
 	return nil
@@ -52,7 +52,7 @@ func ReadyTiny() error {
 
 // tinyBoot adds how a tiny guest is started.
 func tinyBoot(m qemu.Machine) qemu.Machine {
-	m.Kernel, m.Initrd = filepath.Join(TinyFolder, tinyimage.Kernel), filepath.Join(TinyFolder, tinyimage.Initrd)
+	m.Kernel, m.Initrd = filepath.Join(TinyFolder(), tinyimage.Kernel), filepath.Join(TinyFolder(), tinyimage.Initrd)
 	// Without a processor of its own to measure by, the kernel's check of its timer fails under load.
 	m.Append = "console=ttyS0 no_timer_check quiet panic=1 mitigations=off"
 	return m
@@ -69,7 +69,7 @@ func statePath(m qemu.Machine) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	made, err := os.ReadFile(filepath.Join(TinyFolder, tinyimage.Stamp))
+	made, err := os.ReadFile(filepath.Join(TinyFolder(), tinyimage.Stamp))
 	if err != nil {
 		return "", err
 	}
@@ -77,7 +77,7 @@ func statePath(m qemu.Machine) (string, error) {
 	for _, text := range []string{fmt.Sprint(info.Size(), info.ModTime().UnixNano()), string(made), m.Shape()} {
 		fmt.Fprintf(h, "%d %s", len(text), text)
 	}
-	return filepath.Join(TinyFolder, "states", fmt.Sprintf("%dcpu-%dMiB-%s", m.CPUs, m.MemoryMiB, hex.EncodeToString(h.Sum(nil)[:8]))), nil
+	return filepath.Join(TinyFolder(), "states", fmt.Sprintf("%dcpu-%dMiB-%s", m.CPUs, m.MemoryMiB, hex.EncodeToString(h.Sum(nil)[:8]))), nil
 }
 
 // startWarm starts a tiny guest from the saved state of its size, which is made where there is none.

@@ -29,10 +29,10 @@ func PrepareTiny(ctx context.Context, file string) error {
 	if file == "" && ReadyTiny() == nil {
 		return nil
 	}
-	if err := os.MkdirAll(TinyFolder, 0o755); err != nil {
+	if err := os.MkdirAll(TinyFolder(), 0o755); err != nil {
 		return err
 	}
-	lock, err := os.OpenFile(filepath.Join(TinyFolder, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	lock, err := os.OpenFile(filepath.Join(tinyRoot, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
 		return err
 	}
@@ -40,11 +40,11 @@ func PrepareTiny(ctx context.Context, file string) error {
 	if err := unix.Flock(int(lock.Fd()), unix.LOCK_EX); err != nil {
 		return err
 	}
-	kept := filepath.Join(TinyFolder, "kernel.deb")
+	kept := filepath.Join(tinyRoot, "kernel.deb")
 	if file == "" && ReadyTiny() == nil { // somebody else made it meanwhile
 		return nil
 	}
-	tmp, err := os.MkdirTemp(TinyFolder, "preparing-")
+	tmp, err := os.MkdirTemp(tinyRoot, "preparing-")
 	if err != nil {
 		return err
 	}
@@ -66,10 +66,10 @@ func PrepareTiny(ctx context.Context, file string) error {
 			return err
 		}
 	}
-	if err := tinyimage.Make(TinyFolder, unpacked); err != nil {
+	if err := tinyimage.Make(TinyFolder(), unpacked); err != nil {
 		return err
 	}
-	return os.RemoveAll(filepath.Join(TinyFolder, "states")) // of what was there before
+	return os.RemoveAll(filepath.Join(TinyFolder(), "states")) // of what was there before
 }
 
 // downloadKernel downloads the package of Debian's newest kernel for virtual machines into a folder.
@@ -132,7 +132,7 @@ func copyFile(from, to string) (err error) {
 // DescribeTiny tells in words which system tiny guests have on this host, and how they are run.
 func DescribeTiny(ctx context.Context) string {
 	accel, why := qemu.AccelOf(ctx, filepath.Join(runRoot, "kvm"))
-	text := fmt.Sprintf("Tiny guests are ready: Linux %s, run by %s", tinyimage.KernelOf(TinyFolder), accel)
+	text := fmt.Sprintf("Tiny guests are ready: Linux %s, run by %s", tinyimage.KernelOf(TinyFolder()), accel)
 	if why != "" {
 		text += ", since " + why
 	}
