@@ -175,11 +175,11 @@ func (a *app) checkHost() error {
 				a.print.Line("has    %s", d.What)
 				continue
 			}
-			word := a.print.Bad("lacks")
+			word := a.print.Bad("lacks") + "  "
 			if d.Optional {
-				word = "lacks"
+				word = "no     "
 			}
-			a.print.Wrap(word+"  ", d.What+": "+d.Why)
+			a.print.Wrap(word, d.What+": "+d.Why)
 			a.print.Wrap("       ", d.Remedy)
 		}
 	}

@@ -60,10 +60,10 @@ func place(tmp, path string, uid int) error {
 	return os.Rename(tmp, path)
 }
 
-// CopyDisk writes what a disk of a user's, which no machine has in use, holds as a file that stands by
-// itself, into a folder that the user can write to.
+// CopyDisk writes what a disk of a user's, which no machine has in use, holds into another one of theirs, which is empty
+// and as large.
 func CopyDisk(ctx context.Context, user User, from, to string) error {
-	return img(ctx, user, "convert", "-q", "-f", "qcow2", "-O", "qcow2", from, to)
+	return img(ctx, user, "convert", "-q", "-n", "-f", "qcow2", "-O", "qcow2", from, to)
 }
 
 // GrowDisk makes a disk that no machine has in use larger.

@@ -215,21 +215,23 @@ func (s *Site) takeSnapshot(ctx context.Context, t change.Resource, list []chang
 			of = g
 		}
 	}
-	// The copy is written by the machine's own process or user, into a folder of its own.
+	// The copy is written by the machine's own process or user: into a file that is theirs, in a folder that is not, so that
+	// nothing can be put in its place.
 	dir := filepath.Join(s.store(), "copy-"+t.Name)
-	if err := errors.Join(os.RemoveAll(dir), os.Mkdir(dir, 0o700), os.Chown(dir, of.UID, of.UID)); err != nil {
+	if err := errors.Join(os.RemoveAll(dir), os.Mkdir(dir, 0o711)); err != nil {
 		return "", err
 	}
 	defer func() { err = errors.Join(err, os.RemoveAll(dir)) }()
 	copied := filepath.Join(dir, "disk")
+	if err := qemu.MakeDisk(ctx, copied, of.UID, gb, qemu.Layer{}); err != nil {
+		return "", err
+	}
 	if machine != "" && s.guestRuns(machine) {
-		if err := qemu.MakeDisk(ctx, copied, of.UID, gb, qemu.Layer{}); err != nil {
-			return "", err
-		}
-		if how, err = qemu.CopyLive(ctx, s.runDir(machine), volume, copied); err != nil {
-			return "", err
-		}
-	} else if err := qemu.CopyDisk(ctx, qemu.User{UID: of.UID, Images: imagesGroup}, from, copied); err != nil {
+		how, err = qemu.CopyLive(ctx, s.runDir(machine), volume, copied)
+	} else {
+		err = qemu.CopyDisk(ctx, qemu.User{UID: of.UID, Images: imagesGroup}, from, copied)
+	}
+	if err != nil {
 		return "", err
 	}
 	if err := errors.Join(os.Chown(copied, 0, imagesGroup), os.Chmod(copied, 0o440)); err != nil {
