@@ -80,7 +80,7 @@ const leaveKey = 0x1d
 
 // quiet is how long a line must be silent until a pipe that has no more to say leaves it: a machine's
 // login never ends by itself.
-const quiet = 6 * time.Second
+const quiet = 10 * time.Second
 
 // sit joins the terminal to a line until either end is closed. A terminal hands
 // over each key as it is pressed; from a pipe each line is followed by a return.

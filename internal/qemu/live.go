@@ -10,6 +10,8 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
+
+	"golang.org/x/sys/unix"
 )
 
 // This file does things to machines that run.
@@ -26,18 +28,18 @@ func with(ctx context.Context, run string, do func(m *Monitor) error) error {
 // Stop asks the system inside to power off, and switches the machine off where it does not
 // within grace. forced tells that it did not.
 func Stop(ctx context.Context, run string, grace time.Duration) (forced bool, err error) {
-	if Find(run) == 0 {
-		return false, nil
+	fd, err := hold(run)
+	if err != nil || fd < 0 {
+		return false, err
 	}
+	defer unix.Close(fd)
 	if grace > 0 {
 		// A monitor that does not answer is no reason not to stop.
 		_ = with(ctx, run, func(m *Monitor) error { return m.Do(ctx, "system_powerdown", nil, nil) })
-		end := time.Now().Add(grace)
-		for time.Now().Before(end) && ctx.Err() == nil {
-			if Find(run) == 0 {
+		for end := time.Now().Add(grace); time.Now().Before(end) && ctx.Err() == nil; {
+			if ended(fd, min(time.Until(end), 100*time.Millisecond)) {
 				return false, nil
 			}
-			time.Sleep(20 * time.Millisecond)
 		}
 	}
 	if err := ctx.Err(); err != nil {

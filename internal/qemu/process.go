@@ -174,33 +174,58 @@ func Find(run string) int {
 	return pid
 }
 
-// Kill ends the process at once, as a power cut would, and waits until it is gone.
-func Kill(run string) error {
+// hold gets hold of the process of the machine with a folder Run, so that its number may be used again by others;
+// negative: it does not run. The descriptor is the caller's to close.
+func hold(run string) (fd int, err error) {
 	pid := Find(run)
 	if pid == 0 {
-		return nil
+		return -1, nil
 	}
-	fd, err := unix.PidfdOpen(pid, 0)
+	fd, err = unix.PidfdOpen(pid, 0)
 	if errors.Is(err, unix.ESRCH) {
-		return nil
+		return -1, nil
 	}
 	if err != nil {
+		return -1, err
+	}
+	if Find(run) != pid { // it was another process by the time that it was opened
+		return -1, unix.Close(fd)
+	}
+	return fd, nil
+}
+
+// ended waits until a process has ended with all of its threads, and reports whether it has: until then
+// one of them may still have the machine's link open.
+func ended(fd int, within time.Duration) bool {
+	for end := time.Now().Add(within); ; {
+		left := max(time.Until(end), 0)
+		n, err := unix.Poll([]unix.PollFd{{Fd: int32(fd), Events: unix.POLLIN}}, int(left.Milliseconds()))
+		if n > 0 || left == 0 && !errors.Is(err, unix.EINTR) {
+			return n > 0
+		}
+	}
+}
+
+// killTime is how long a process may take to end that is killed.
+const killTime = 10 * time.Second
+
+// Kill ends the process at once, as a power cut would, and waits until it is gone.
+func Kill(run string) error {
+	fd, err := hold(run)
+	if err != nil || fd < 0 {
 		return err
 	}
 	defer unix.Close(fd)
-	if Find(run) != pid { // it was another process by the time that it was opened
-		return nil
-	}
 	if err := unix.PidfdSendSignal(fd, unix.SIGKILL, nil, 0); err != nil && !errors.Is(err, unix.ESRCH) {
 		return err
 	}
-	for range 1000 {
-		if Find(run) == 0 {
-			return os.Remove(run + ".pid")
-		}
-		time.Sleep(5 * time.Millisecond)
+	if !ended(fd, killTime) {
+		return fmt.Errorf("process %d does not end", Find(run))
 	}
-	return fmt.Errorf("process %d does not end", pid)
+	if err := os.Remove(run + ".pid"); !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	return nil
 }
 
 // ReadBounded reads the first bytes of a file that a machine's process may write to, and put
