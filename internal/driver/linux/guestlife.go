@@ -117,7 +117,7 @@ func (s *Site) stopGuest(ctx context.Context, name string, grace time.Duration) 
 		}
 	}
 	g.Forced = forced
-	return forced, errors.Join(qemu.UnmountRun(run), s.keepGuest(ctx, name, g))
+	return forced, errors.Join(s.lower(name), qemu.UnmountRun(run), s.keepGuest(ctx, name, g))
 }
 
 // guestAndAll reads what is kept of a guest, and all resources.

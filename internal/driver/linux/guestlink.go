@@ -134,6 +134,24 @@ func (s *Site) raise(machine string, addrs []netip.Addr) error {
 	})
 }
 
+// lower puts a guest's link down, for one that is stopped: the kernel finds out by itself that nobody is at
+// the other end, but on a busy host some seconds later.
+func (s *Site) lower(machine string) error {
+	if !exists(s.prefix) {
+		return nil
+	}
+	return within(s.prefix, func() error {
+		l, err := netlink.LinkByName(linkOf(machine))
+		if errors.As(err, &netlink.LinkNotFoundError{}) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		return netlink.LinkSetDown(l)
+	})
+}
+
 // partGuest takes a guest's link away, and its ways.
 func (s *Site) partGuest(machine string, addrs []netip.Addr) error {
 	if !exists(s.prefix) {
