@@ -60,7 +60,7 @@ func (s *Site) Apply(ctx context.Context, c change.Change, content io.Reader) (t
 // record writes down a resource, and makes what of it is in the kernel: links, addresses, and light
 // machines.
 func (s *Site) record(ctx context.Context, t change.Resource) (change.Resource, error) {
-	return t, s.change(ctx, func(tx *sql.Tx, m *meta) error {
+	err := s.change(ctx, func(tx *sql.Tx, m *meta) error {
 		if err := s.build(); err != nil {
 			return err
 		}
@@ -99,6 +99,7 @@ func (s *Site) record(ctx context.Context, t change.Resource) (change.Resource, 
 		}
 		return s.startListening(t)
 	})
+	return t, err
 }
 
 // take removes a resource: what runs first, then its record and its links, then its files.

@@ -137,6 +137,11 @@ func (s *Site) raise(machine string, addrs []netip.Addr) error {
 // lower puts a guest's link down, for one that is stopped: the kernel finds out by itself that nobody is at
 // the other end, but on a busy host some seconds later.
 func (s *Site) lower(machine string) error {
+	return s.withLink(machine, netlink.LinkSetDown)
+}
+
+// withLink does something with a guest's link, if it is there.
+func (s *Site) withLink(machine string, do func(netlink.Link) error) error {
 	if !exists(s.prefix) {
 		return nil
 	}
@@ -148,28 +153,16 @@ func (s *Site) lower(machine string) error {
 		if err != nil {
 			return err
 		}
-		return netlink.LinkSetDown(l)
+		return do(l)
 	})
 }
 
 // partGuest takes a guest's link away, and its ways.
 func (s *Site) partGuest(machine string, addrs []netip.Addr) error {
-	if !exists(s.prefix) {
-		return nil
-	}
-	if exists(s.prefix + ".off") {
+	if exists(s.prefix) && exists(s.prefix+".off") {
 		_ = s.eachRefusing(addrs, netlink.RouteDel) // that one is not there is as it should be
 	}
-	return within(s.prefix, func() error {
-		l, err := netlink.LinkByName(linkOf(machine))
-		if errors.As(err, &netlink.LinkNotFoundError{}) {
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-		return netlink.LinkDel(l)
-	})
+	return s.withLink(machine, netlink.LinkDel)
 }
 
 // tap opens the guest's end of its link. Whoever has it is the guest's network card.

@@ -253,7 +253,7 @@ func (s *Site) put(ctx context.Context, tx *sql.Tx, m *meta, plan *flow.Plan) er
 		return err
 	}
 	defer done()
-	live, err := s.live(ctx, tx)
+	live, err := s.live(ctx, tx, plan)
 	if err != nil {
 		return err
 	}

@@ -21,17 +21,9 @@ var _ driver.MemberTester = (*Site)(nil)
 // running reports whether a machine's process runs, whatever the spread.
 func (s *Site) running(machine, _ string, _ flow.Service) bool { return s.runs(machine) }
 
-// live tells which machines take part in spreads: those that run, but for the ones that are out.
-func (s *Site) live(ctx context.Context, tx *sql.Tx) (Live, error) {
+// live tells which machines take part in the spreads of a plan: those that run, but for the ones that are out.
+func (s *Site) live(ctx context.Context, tx *sql.Tx, plan *flow.Plan) (Live, error) {
 	outs, err := readOuts(ctx, tx)
-	if err != nil {
-		return nil, err
-	}
-	rows, err := readPlan(ctx, tx)
-	if err != nil {
-		return nil, err
-	}
-	plan, err := flow.FromRows(rows)
 	if err != nil {
 		return nil, err
 	}
