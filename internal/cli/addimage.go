@@ -45,6 +45,8 @@ func (a *app) addImageCommand(n noun) *cobra.Command {
 				return usage("--suite and --with go with --build")
 			case b.build && in.file != "":
 				return usage("either --file or --build")
+			case !b.build && in.file == "":
+				return usage("say which file, --file FILE; or --build makes one out of Debian's packages")
 			}
 			old, err := w.Folder.Read()
 			if err != nil {

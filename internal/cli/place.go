@@ -114,6 +114,11 @@ func (a *app) prepareCommand() *cobra.Command {
 			"it is there already, nothing is done.",
 		Example: "  ironbark site prepare",
 		RunE: func(c *cobra.Command, _ []string) error {
+			if kernel != "" {
+				if _, err := os.Stat(kernel); err != nil {
+					return wrong("--kernel: %v", err)
+				}
+			}
 			if err := linux.PrepareTiny(c.Context(), kernel); err != nil {
 				return err
 			}

@@ -2,13 +2,24 @@ package site
 
 import (
 	"context"
-	"errors"
 
 	"ironbark/internal/driver"
 )
 
-// ErrNoTests says that a place does not test the members of spreads.
-var ErrNoTests = errors.New("this site tests the members of its spreads by itself")
+// ErrNoTests says that a place lets nobody say which members of spreads are out.
+var ErrNoTests error = noTests{}
+
+type noTests struct{}
+
+func (noTests) Error() string {
+	return "this site leads connections to members that listen by itself, and has nothing to be watched"
+}
+
+// ExitStatus is that of what a place cannot do.
+func (noTests) ExitStatus() int { return 2 }
+
+// Hint tells which can.
+func (noTests) Hint() string { return "it is for a Linux host: site: linux" }
 
 // Members is the place's hand for members of spreads; [ErrNoTests] where it has none.
 func (s *Site) Members() (driver.MemberTester, error) {

@@ -107,7 +107,7 @@ func run(ctx context.Context, dir string, name string, args ...string) error {
 	}
 	if err != nil {
 		lines := strings.Split(strings.TrimSpace(string(out)), "\n")
-		return fmt.Errorf("%s: %s", name, lines[len(lines)-1])
+		return fmt.Errorf("%s: %s", name, strings.TrimPrefix(lines[len(lines)-1], name+": "))
 	}
 	return nil
 }
