@@ -195,19 +195,11 @@ func (s *Site) provideGuest(ctx context.Context, c change.Change, old change.Res
 		return err
 	}
 	defer release()
-	var g *guest
-	off, hash := "", ""
-	var list []change.Resource
-	err = s.read(ctx, func(tx *sql.Tx) error {
-		var err1, err2, err3 error
-		g, err1 = readGuest(ctx, tx, t.Name)
-		off, hash, err2 = switched(ctx, tx, t.Name)
-		list, err3 = readResources(ctx, tx)
-		return errors.Join(err1, err2, err3)
-	})
+	k, err := s.keptOf(ctx, t.Name)
 	if err != nil {
 		return err
 	}
+	g := k.guest
 	if err := os.MkdirAll(s.machineDir(t.Name), 0o711); err != nil {
 		return err
 	}
@@ -236,8 +228,8 @@ func (s *Site) provideGuest(ctx context.Context, c change.Change, old change.Res
 			return err
 		}
 	case running: // what it is told next time it boots
-		return errors.Join(s.raise(t.Name, addrsOf([]change.Resource{t})[t.Name]), s.writeSeed(t, g, hash, list))
-	case off != "": // a machine that is off stays off
+		return errors.Join(s.raise(t.Name, addrsOf([]change.Resource{t})[t.Name]), s.writeSeed(t, g, k.hash, k.resources))
+	case k.off != "": // a machine that is off stays off
 		return nil
 	}
 	return s.startGuest(ctx, t)

@@ -35,26 +35,15 @@ func (s *Site) startGuest(ctx context.Context, t change.Resource) error {
 	if s.guestRuns(t.Name) {
 		return nil
 	}
-	var list []change.Resource
-	var g *guest
-	var hash string
-	err := s.read(ctx, func(tx *sql.Tx) (err error) {
-		if list, err = readResources(ctx, tx); err != nil {
-			return err
-		}
-		if _, hash, err = switched(ctx, tx, t.Name); err != nil {
-			return err
-		}
-		g, err = readGuest(ctx, tx, t.Name)
-		return err
-	})
+	k, err := s.keptOf(ctx, t.Name)
+	g := k.guest
 	if err == nil && g == nil {
 		err = fmt.Errorf("machine %s has no disk: ironbark enact makes it anew", t.Name)
 	}
 	if err != nil {
 		return err
 	}
-	m, err := s.describe(ctx, t, g, list)
+	m, err := s.describe(ctx, t, g, k.resources)
 	if err != nil {
 		return err
 	}
@@ -64,7 +53,7 @@ func (s *Site) startGuest(ctx context.Context, t change.Resource) error {
 			return err
 		}
 	}
-	if err := s.writeSeed(t, g, hash, list); err != nil {
+	if err := s.writeSeed(t, g, k.hash, k.resources); err != nil {
 		return err
 	}
 	if err := s.raise(t.Name, addrsOf([]change.Resource{t})[t.Name]); err != nil {
@@ -120,13 +109,21 @@ func (s *Site) stopGuest(ctx context.Context, name string, grace time.Duration) 
 	return forced, errors.Join(s.lower(name), qemu.UnmountRun(run), s.keepGuest(ctx, name, g))
 }
 
-// guestAndAll reads what is kept of a guest, and all resources.
-func (s *Site) guestAndAll(ctx context.Context, name string) (g *guest, list []change.Resource, err error) {
+// keptGuest is what the state has of a guest, and of all that is around it.
+type keptGuest struct {
+	guest     *guest // nil: there is none
+	off       string // since when it is switched off; "" where it is not
+	hash      string // of its password
+	resources []change.Resource
+}
+
+func (s *Site) keptOf(ctx context.Context, name string) (k keptGuest, err error) {
 	err = s.read(ctx, func(tx *sql.Tx) error {
-		var err1, err2 error
-		g, err1 = readGuest(ctx, tx, name)
-		list, err2 = readResources(ctx, tx)
-		return errors.Join(err1, err2)
+		var err1, err2, err3 error
+		k.guest, err1 = readGuest(ctx, tx, name)
+		k.off, k.hash, err2 = switched(ctx, tx, name)
+		k.resources, err3 = readResources(ctx, tx)
+		return errors.Join(err1, err2, err3)
 	})
-	return g, list, err
+	return k, err
 }

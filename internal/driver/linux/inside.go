@@ -174,11 +174,11 @@ func (s *Site) handPassword(ctx context.Context, t change.Resource, hash string)
 		return err
 	}
 	defer release()
-	g, list, err := s.guestAndAll(ctx, t.Name)
-	if err != nil || g == nil {
+	k, err := s.keptOf(ctx, t.Name)
+	if err != nil || k.guest == nil {
 		return err
 	}
-	if err := s.writeSeed(t, g, hash, list); err != nil || !s.guestRuns(t.Name) {
+	if err := s.writeSeed(t, k.guest, hash, k.resources); err != nil || !s.guestRuns(t.Name) {
 		return err
 	}
 	ctx, cancel := context.WithTimeout(ctx, agentTime)
