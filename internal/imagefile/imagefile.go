@@ -87,6 +87,21 @@ func Read(r io.ReaderAt, size int64) (Image, error) {
 	return Image{Format: "qcow2", Disk: int64(h.Size), Size: size}, nil
 }
 
+// DiskOf reads how large, in bytes, the disk is that a qcow2 file holds, whatever else its header tells: one that is
+// in use, or lies on another file, is no image, and a disk all the same.
+func DiskOf(r io.ReaderAt) (int64, error) {
+	var h header
+	head := make([]byte, binary.Size(h))
+	if _, err := r.ReadAt(head, 0); err != nil && !errors.Is(err, io.EOF) {
+		return 0, err
+	}
+	if [4]byte(head[:4]) != magic {
+		return 0, errors.New("it is no qcow2 file")
+	}
+	_, err := binary.Decode(head, binary.BigEndian, &h)
+	return int64(h.Size), err
+}
+
 // known are the incompatible features that mean the file was not closed properly
 // (dirty, corrupt); others are refused altogether.
 const (

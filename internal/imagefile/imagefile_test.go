@@ -56,6 +56,10 @@ func FuzzRead(f *testing.F) {
 		if i, err := Read(bytes.NewReader(data), int64(len(data))); err == nil {
 			require.Positive(t, i.Disk)
 			require.Positive(t, i.GB())
+			if size, err := DiskOf(bytes.NewReader(data)); i.Format == "qcow2" {
+				require.NoError(t, err)
+				require.Equal(t, i.Disk, size)
+			}
 		}
 	})
 }

@@ -39,20 +39,24 @@ func (s *Site) Apply(ctx context.Context, c change.Change, content io.Reader) (t
 	if c.Verb == change.Remove {
 		return c.Resource, s.take(ctx, c.Resource, before)
 	}
-	if c.Resource.Kind == change.Snapshot {
+	switch c.Resource.Kind {
+	case change.Snapshot:
 		if c.Resource.Spec.How, err = s.takeSnapshot(ctx, c.Resource, before); err != nil {
 			return c.Resource, err
 		}
+	case change.Volume:
+		if err := s.unplugMoved(ctx, c.Resource, before); err != nil {
+			return c.Resource, err
+		}
 	}
-	old, _ := change.Find(before, c.Resource.Kind, c.Resource.Name)
 	if t, err = s.record(ctx, c.Resource); err != nil {
 		return t, err
 	}
 	switch {
 	case isGuest(t):
-		err = s.provideGuest(ctx, c, old)
+		err = s.provideGuest(ctx, c)
 	case t.Kind == change.Volume:
-		err = errors.Join(s.folders(), s.provideVolume(ctx, t, old, before))
+		err = errors.Join(s.folders(), s.provideVolume(ctx, t, before))
 	}
 	return t, err
 }
@@ -188,7 +192,7 @@ func (s *Site) recordGuest(ctx context.Context, tx *sql.Tx, m *meta, t change.Re
 }
 
 // provideGuest makes a guest's disk and starts it, or alters it.
-func (s *Site) provideGuest(ctx context.Context, c change.Change, old change.Resource) error {
+func (s *Site) provideGuest(ctx context.Context, c change.Change) error {
 	t := c.Resource
 	release, err := s.lockGuest(ctx, t.Name)
 	if err != nil {
@@ -208,18 +212,15 @@ func (s *Site) provideGuest(ctx context.Context, c change.Change, old change.Res
 			return err
 		}
 	}
-	had := s.hasDisk(t.Name)
 	if err := qemu.MakeDisk(ctx, s.systemPath(t.Name), g.UID, diskGB(t), g.Base); err != nil {
 		return err
 	}
 	running := s.guestRuns(t.Name)
-	switch {
-	case had && old.Name != "" && old.Spec.GB < t.Spec.GB && running:
-		err = qemu.Resize(ctx, s.runDir(t.Name), nil, t.Spec.GB)
-	case had && old.Name != "" && old.Spec.GB < t.Spec.GB:
-		err = qemu.GrowDisk(ctx, s.systemPath(t.Name), qemu.User{UID: g.UID, Images: imagesGroup}, t.Spec.GB)
+	var grow func() error
+	if running {
+		grow = func() error { return qemu.Resize(ctx, s.runDir(t.Name), nil, diskGB(t)) }
 	}
-	if err != nil {
+	if err := growDisk(ctx, s.systemPath(t.Name), g.UID, diskGB(t), grow); err != nil {
 		return err
 	}
 	switch {

@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 
 	"ironbark/internal/change"
+	"ironbark/internal/imagefile"
 	"ironbark/internal/qemu"
 )
 
@@ -95,13 +96,8 @@ func slotOf(device string) (int, bool) {
 }
 
 // provideVolume makes a volume's disk, as large as it is to be, and plugs it into its machine.
-func (s *Site) provideVolume(ctx context.Context, t, old change.Resource, list []change.Resource) error {
+func (s *Site) provideVolume(ctx context.Context, t change.Resource, list []change.Resource) error {
 	path := s.volumePath(t.Name)
-	if old.Spec.Machine != "" && (old.Spec.Machine != t.Spec.Machine || old.Spec.Device != t.Spec.Device) {
-		if err := s.unplug(ctx, old); err != nil {
-			return err
-		}
-	}
 	var base qemu.Layer
 	if t.Spec.From != "" {
 		base = qemu.Layer{File: s.snapshotPath(t.Spec.From), Format: "qcow2"}
@@ -111,7 +107,7 @@ func (s *Site) provideVolume(ctx context.Context, t, old change.Resource, list [
 	}
 	machine, ok := change.Find(list, change.Machine, t.Spec.Machine)
 	if !ok || !isGuest(machine) {
-		return s.growVolume(ctx, t, old, nobody, "")
+		return growDisk(ctx, path, nobody, t.Spec.GB, nil)
 	}
 	slot, ok := slotOf(t.Spec.Device)
 	if !ok {
@@ -129,22 +125,44 @@ func (s *Site) provideVolume(ctx context.Context, t, old change.Resource, list [
 		return err
 	}
 	defer release()
-	if err := s.growVolume(ctx, t, old, g.UID, machine.Name); err != nil || !s.guestRuns(machine.Name) {
+	if !s.guestRuns(machine.Name) {
+		return growDisk(ctx, path, g.UID, t.Spec.GB, nil)
+	}
+	v := qemu.Volume{Name: t.Name, File: path, Slot: slot}
+	if err := qemu.Attach(ctx, s.runDir(machine.Name), v); err != nil {
 		return err
 	}
-	return qemu.Attach(ctx, s.runDir(machine.Name), qemu.Volume{Name: t.Name, File: path, Slot: slot})
+	return growDisk(ctx, path, g.UID, t.Spec.GB, func() error { return qemu.Resize(ctx, s.runDir(machine.Name), &v, t.Spec.GB) })
 }
 
-// growVolume makes a volume larger that was there before: in a machine that has it in use, or its file.
-func (s *Site) growVolume(ctx context.Context, t, old change.Resource, uid int, machine string) error {
-	if old.Name == "" || old.Spec.GB >= t.Spec.GB {
+// growDisk makes a disk as large as it is to be, if it is smaller: by whoever has it in use, or its file where grow is nil.
+// Whether it is smaller is looked up in the file: what is recorded may not have been done.
+func growDisk(ctx context.Context, path string, uid, gb int, grow func() error) error {
+	f, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	has, err := imagefile.DiskOf(f)
+	if err != nil {
+		return fmt.Errorf("the disk %s: %w", path, err)
+	}
+	switch {
+	case has >= int64(gb)*qemu.GB:
+		return nil
+	case grow != nil:
+		return grow()
+	}
+	return qemu.GrowDisk(ctx, path, qemu.User{UID: uid, Images: imagesGroup}, gb)
+}
+
+// unplugMoved takes a volume out of the machine that has it, where it is to be at another one or in another place.
+func (s *Site) unplugMoved(ctx context.Context, t change.Resource, before []change.Resource) error {
+	old, ok := change.Find(before, change.Volume, t.Name)
+	if !ok || old.Spec.Machine == t.Spec.Machine && old.Spec.Device == t.Spec.Device {
 		return nil
 	}
-	if machine != "" && machine == old.Spec.Machine && s.guestRuns(machine) {
-		slot, _ := slotOf(t.Spec.Device)
-		return qemu.Resize(ctx, s.runDir(machine), &qemu.Volume{Name: t.Name, Slot: slot}, t.Spec.GB)
-	}
-	return qemu.GrowDisk(ctx, s.volumePath(t.Name), qemu.User{UID: uid, Images: imagesGroup}, t.Spec.GB)
+	return s.unplug(ctx, old)
 }
 
 // unplug takes a volume out of its machine, and away from its user.

@@ -17,6 +17,8 @@ import (
 	"ironbark/internal/driver"
 	"ironbark/internal/driver/drivertest"
 	"ironbark/internal/estate"
+	"ironbark/internal/imagefile"
+	"ironbark/internal/qemu"
 )
 
 // TestAnUploadGoesOnWhereItBrokeOff breaks uploads off, and goes on with the same and with something else.
@@ -41,6 +43,29 @@ func TestAnUploadGoesOnWhereItBrokeOff(t *testing.T) {
 		require.NoError(t, err)
 		assert.True(t, bytes.Equal(next, has), "never from a part of something else")
 		require.NoError(t, os.Remove(s.imagePath("gauge-os")))
+	}
+}
+
+// TestAVolumeGrowsThoughOnlyItsRecordDid breaks an alteration off between its record and its disk, and does it again.
+func TestAVolumeGrowsThoughOnlyItsRecordDid(t *testing.T) {
+	needRoot(t)
+	s := New(t.TempDir(), drivertest.RealClock())
+	t.Cleanup(func() { require.NoError(t, s.RemoveEverything()) })
+	volume := change.Resource{Kind: change.Volume, Name: "charts", Spec: change.Spec{GB: 1}}
+	_, err := s.Apply(t.Context(), change.Change{Verb: change.Make, Resource: volume}, nil)
+	require.NoError(t, err)
+	volume.Spec.GB = 2
+	_, err = s.record(t.Context(), volume)
+	require.NoError(t, err)
+	for range 2 {
+		_, err = s.Apply(t.Context(), change.Change{Verb: change.Alter, Resource: volume}, nil)
+		require.NoError(t, err)
+		f, err := os.Open(s.volumePath("charts"))
+		require.NoError(t, err)
+		size, err := imagefile.DiskOf(f)
+		require.NoError(t, err)
+		assert.Equal(t, int64(2*qemu.GB), size)
+		require.NoError(t, f.Close())
 	}
 }
 

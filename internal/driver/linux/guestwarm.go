@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/vishvananda/netns"
 	"golang.org/x/sys/unix"
 
 	"ironbark/internal/qemu"
@@ -203,7 +204,7 @@ func looseTap() (f *os.File, done func(), err error) {
 	if _, err = s.joinGuest("state", false); err == nil {
 		f, err = s.tap("state")
 	}
-	remove := func() { _ = errors.Join(removeNamespace(name), removeNamespace(name+".off")) }
+	remove := func() { _ = errors.Join(netns.DeleteNamed(name), netns.DeleteNamed(name+".off")) }
 	if err != nil {
 		remove()
 		return nil, nil, err

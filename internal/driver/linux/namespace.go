@@ -437,6 +437,3 @@ func (s *Site) RemoveEverything() error {
 	}
 	return errors.Join(append(errs, s.removeGuests())...)
 }
-
-// removeNamespace takes a namespace away, with the links in it.
-func removeNamespace(name string) error { return netns.DeleteNamed(name) }
