@@ -53,7 +53,7 @@ func (a *app) addImageCommand(n noun) *cobra.Command {
 				return err
 			}
 			if b.build {
-				if in.file, err = a.buildImage(ctx, w, args[0], b); err != nil {
+				if in.file, err = a.buildImage(ctx, w, old, args[0], b); err != nil {
 					return err
 				}
 				in.given = func(name string) bool { return name == "file" }
@@ -75,7 +75,7 @@ func (a *app) addImageCommand(n noun) *cobra.Command {
 }
 
 // buildImage makes an image, and returns its file. One that is there is never written over.
-func (a *app) buildImage(ctx context.Context, w *work.Work, name string, b *imageBuild) (string, error) {
+func (a *app) buildImage(ctx context.Context, w *work.Work, old work.Files, name string, b *imageBuild) (string, error) {
 	dir := filepath.Join(w.Folder.Dir, imagesDir)
 	to := filepath.Join(dir, name+".qcow2")
 	if _, err := os.Lstat(to); err == nil {
@@ -83,11 +83,7 @@ func (a *app) buildImage(ctx context.Context, w *work.Work, name string, b *imag
 	} else if !errors.Is(err, os.ErrNotExist) {
 		return "", err
 	}
-	e, err := w.Folder.Read()
-	if err != nil {
-		return "", err
-	}
-	now, err := e.Estate()
+	now, err := old.Estate()
 	if err != nil {
 		return "", err
 	}

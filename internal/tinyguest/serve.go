@@ -1,14 +1,10 @@
 package tinyguest
 
 import (
-	"crypto/rand"
 	"crypto/tls"
-	"crypto/x509"
-	"crypto/x509/pkix"
 	"errors"
 	"fmt"
 	"io"
-	"math/big"
 	"net"
 	"net/http"
 	"os"
@@ -19,6 +15,7 @@ import (
 
 	"ironbark/internal/desktop"
 	"ironbark/internal/flow"
+	"ironbark/internal/sshkey"
 )
 
 // Services at which every tiny guest answers, as [flow.ServiceRuns] writes them.
@@ -124,16 +121,9 @@ func (m *machine) web(l net.Listener) {
 	_ = (&http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: time.Minute, MaxHeaderBytes: 64 << 10}).Serve(l)
 }
 
-// certificate is the machine's own, signed by its host key (RFC 8410).
+// certificate is the machine's own, signed by its host key.
 func (m *machine) certificate() (*tls.Certificate, error) {
-	serial, err := rand.Int(rand.Reader, new(big.Int).Lsh(big.NewInt(1), 64))
-	if err != nil {
-		return nil, err
-	}
-	form := &x509.Certificate{
-		SerialNumber: serial, Subject: pkix.Name{CommonName: m.seed.Host}, DNSNames: []string{m.seed.Host}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(10, 0, 0),
-		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
-	}
-	der, err := x509.CreateCertificate(rand.Reader, form, form, m.seed.HostKey.Public(), m.seed.HostKey)
-	return &tls.Certificate{Certificate: [][]byte{der}, PrivateKey: m.seed.HostKey}, err
+	now := time.Now()
+	cert, err := sshkey.Certificate(m.seed.HostKey, m.seed.Host, now.Add(-time.Hour), now.AddDate(10, 0, 0))
+	return &cert, err
 }

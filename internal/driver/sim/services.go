@@ -3,14 +3,10 @@ package sim
 import (
 	"context"
 	"crypto/ed25519"
-	"crypto/rand"
 	"crypto/tls"
-	"crypto/x509"
-	"crypto/x509/pkix"
 	"errors"
 	"fmt"
 	"io"
-	"math/big"
 	"net"
 	"net/http"
 	"path"
@@ -20,6 +16,7 @@ import (
 	"ironbark/internal/desktop"
 	"ironbark/internal/driver/sim/guest"
 	"ironbark/internal/flow"
+	"ironbark/internal/sshkey"
 )
 
 // The ports at which the services of machines answer in their own language; what listens elsewhere
@@ -124,16 +121,6 @@ func (s *Site) certificate(ctx context.Context, in *machineState) (tls.Certifica
 	if _, err := s.hostKey(ctx, in); err != nil {
 		return tls.Certificate{}, err
 	}
-	key := ed25519.NewKeyFromSeed(in.power.Host)
-	serial, err := rand.Int(rand.Reader, new(big.Int).Lsh(big.NewInt(1), 64))
-	if err != nil {
-		return tls.Certificate{}, err
-	}
 	now := s.clock.Now()
-	form := &x509.Certificate{
-		SerialNumber: serial, Subject: pkix.Name{CommonName: in.resource.Name}, DNSNames: []string{in.resource.Name}, NotBefore: now.Add(-time.Hour), NotAfter: now.AddDate(1, 0, 0),
-		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
-	}
-	der, err := x509.CreateCertificate(rand.Reader, form, form, key.Public(), key)
-	return tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}, err
+	return sshkey.Certificate(ed25519.NewKeyFromSeed(in.power.Host), in.resource.Name, now.Add(-time.Hour), now.AddDate(1, 0, 0))
 }
