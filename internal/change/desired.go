@@ -2,7 +2,7 @@ package change
 
 import (
 	"cmp"
-	"slices"
+	"fmt"
 	"strings"
 
 	"ironbark/internal/estate"
@@ -17,6 +17,9 @@ import (
 // a machine must be that starts from an image; nil where nobody cares.
 func Desired(e *estate.Estate, has []Resource, sizes map[string]int, least func(image string) int) ([]Resource, error) {
 	disks := func(m estate.Machine) int {
+		if m.Boot != "" {
+			return 0
+		}
 		if m.Disk.GB == 0 && least != nil {
 			return least(m.Image)
 		}
@@ -56,8 +59,11 @@ func Desired(e *estate.Estate, has []Resource, sizes map[string]int, least func(
 	}
 	for _, n := range e.Snapshots {
 		s := Spec{Machine: n.Machine, Volume: n.Volume, GB: sizes[n.Name]}
-		if old := have[string(Snapshot)+" "+n.Name]; old.Spec.Machine == s.Machine && old.Spec.Volume == s.Volume {
-			s.How = old.Spec.How
+		if v, ok := e.Volume(n.Volume); ok {
+			s.Image = system(e, v, have)
+		}
+		if old, ok := have[string(Snapshot)+" "+n.Name]; ok && old.Spec.Machine == s.Machine && old.Spec.Volume == s.Volume {
+			s.How, s.Image = old.Spec.How, old.Spec.Image
 		}
 		put(Snapshot, n.Name, s)
 	}
@@ -66,6 +72,11 @@ func Desired(e *estate.Estate, has []Resource, sizes map[string]int, least func(
 		return nil, err
 	}
 	for _, m := range e.Machines {
+		if v, ok := e.Volume(m.Boot); ok {
+			if m.Image = system(e, v, have); m.Image == "" {
+				return nil, &sentence.Error{At: m.At, Problem: fmt.Sprintf("machine %s boots from volume %s, which begins as a snapshot that holds no system", m.Name, m.Boot)}
+			}
+		}
 		t := Resource{Kind: Machine, Name: m.Name, Spec: machineSpec(e, m, disks(m))}
 		if err := alloc.give(&t, m.Inside, m.Subnets...); err != nil {
 			return nil, err
@@ -73,7 +84,7 @@ func Desired(e *estate.Estate, has []Resource, sizes map[string]int, least func(
 		list = append(list, t)
 	}
 	for _, v := range e.Volumes {
-		put(Volume, v.Name, Spec{GB: v.GB, Speed: v.Speed, Machine: v.Machine, Device: v.Device, From: v.From})
+		put(Volume, v.Name, Spec{GB: v.GB, Speed: v.Speed, Machine: v.Machine, Device: v.Device, From: v.From, Image: v.Image})
 	}
 	for _, f := range e.Fronts {
 		n, _ := e.Network(f.Network)
@@ -93,10 +104,13 @@ func Desired(e *estate.Estate, has []Resource, sizes map[string]int, least func(
 		}
 		list = append(list, t)
 	}
-	slices.SortStableFunc(list, func(a, b Resource) int {
-		return cmp.Compare(slices.Index(Kinds, a.Kind), slices.Index(Kinds, b.Kind))
-	})
-	return list, nil
+	return ordered(list), nil
+}
+
+// system tells which image a volume holds, of which the site may have the snapshot that it begins as; "" where it holds none.
+func system(e *estate.Estate, v estate.Volume, have map[string]Resource) string {
+	image, _ := e.SystemOf(v, func(snapshot string) string { return have[string(Snapshot)+" "+snapshot].Spec.Image })
+	return image
 }
 
 func subnetSpec(n estate.Network, s estate.Subnet) Spec {
@@ -112,9 +126,12 @@ func subnetSpec(n estate.Network, s estate.Subnet) Spec {
 
 func machineSpec(e *estate.Estate, m estate.Machine, gb int) Spec {
 	s := Spec{
-		Image: m.Image, Size: m.Size, Key: strings.Join(m.Keys, keySeparator), Subnets: m.Subnets, Password: m.Password,
+		Image: m.Image, Boot: m.Boot, Size: m.Size, Key: strings.Join(m.Keys, keySeparator), Subnets: m.Subnets, Password: m.Password,
 		Auto4: m.Address.Auto, Fixed: m.Address.Fixed, Reserved: m.Address.Reserved,
-		GB: gb, Speed: cmp.Or(m.Disk.Speed, estate.Standard), Console: cmp.Or(m.Console, e.Console) == estate.On,
+		GB: gb, Console: cmp.Or(m.Console, e.Console) == estate.On,
+	}
+	if m.Boot == "" {
+		s.Speed = cmp.Or(m.Disk.Speed, estate.Standard)
 	}
 	for _, tag := range m.Tags {
 		if s.Tags == nil {

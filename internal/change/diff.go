@@ -152,9 +152,13 @@ func (t Resource) needs() []string {
 	case Snapshot:
 		return []string{t.subject()}
 	case Machine:
-		return []string{string(Image) + " " + t.Spec.Image, string(Snapshot) + " " + t.Spec.Image}
+		return []string{string(Image) + " " + t.Spec.Image, string(Snapshot) + " " + t.Spec.Image, string(Volume) + " " + t.Spec.Boot}
 	case Volume:
-		return []string{string(Snapshot) + " " + t.Spec.From, string(Machine) + " " + t.Spec.Machine}
+		list := []string{string(Snapshot) + " " + t.Spec.From, string(Snapshot) + " " + t.Spec.Image, string(Image) + " " + t.Spec.Image}
+		if !t.Boots() {
+			list = append(list, string(Machine)+" "+t.Spec.Machine)
+		}
+		return list
 	}
 	return nil
 }
@@ -189,6 +193,8 @@ func afterNeeds(list []Change) []Change {
 // unalterable tells what of a resource cannot be altered once it is made.
 func unalterable(old, t Resource) string {
 	switch {
+	case t.Kind == Machine && old.Spec.Boot != t.Spec.Boot:
+		return "what a machine that exists boots from cannot be altered"
 	case t.Kind == Machine && old.Spec.Image != t.Spec.Image:
 		return "the image of a machine that exists cannot be altered"
 	case t.Kind == Machine && !slices.Equal(old.Spec.Subnets, t.Spec.Subnets):
@@ -199,7 +205,7 @@ func unalterable(old, t Resource) string {
 		return fmt.Sprintf("a disk cannot shrink, from %d GB to %d GB", old.Spec.GB, t.Spec.GB)
 	case (t.Kind == Machine || t.Kind == Volume) && t.Spec.Speed != old.Spec.Speed:
 		return "the kind of a disk that exists cannot be altered"
-	case t.Kind == Volume && t.Spec.From != old.Spec.From:
+	case t.Kind == Volume && (t.Spec.From != old.Spec.From || t.Spec.Image != old.Spec.Image):
 		return "what a volume began as cannot be altered"
 	case t.Kind == Snapshot && old.subject() != t.subject():
 		return "what a snapshot is of cannot be altered"
@@ -224,9 +230,7 @@ func byID(list []Resource) map[string]Resource {
 // ordered sorts resources by the order in which they are made.
 func ordered(list []Resource) []Resource {
 	out := slices.Clone(list)
-	slices.SortStableFunc(out, func(a, b Resource) int {
-		return slices.Index(Kinds, a.Kind) - slices.Index(Kinds, b.Kind)
-	})
+	slices.SortStableFunc(out, func(a, b Resource) int { return a.rank() - b.rank() })
 	return out
 }
 

@@ -85,7 +85,8 @@ type Spec struct {
 	Outside  bool                    `json:"outside,omitempty"`
 	Joins    []string                `json:"joins,omitempty"`
 	For      string                  `json:"for,omitempty"`
-	Image    string                  `json:"image,omitempty"`
+	Image    string                  `json:"image,omitempty"` // of a volume, and of a snapshot of one: the system that it holds
+	Boot     string                  `json:"boot,omitempty"`  // the volume that a machine boots from
 	Size     string                  `json:"size,omitempty"`
 	Key      string                  `json:"key,omitempty"` // of a machine: see Keys
 	Tags     map[string]string       `json:"tags,omitempty"`
@@ -172,6 +173,17 @@ func DecodeResource(kind, name, text string) (Resource, error) {
 	return t, nil
 }
 
+// Boots reports whether the resource is a volume that a machine boots from.
+func (t Resource) Boots() bool { return t.Kind == Volume && t.Spec.Device == estate.SystemDevice }
+
+// rank is the place of a resource in the order in which resources are made. What a machine boots from comes before the machine.
+func (t Resource) rank() int {
+	if t.Boots() {
+		return 2*slices.Index(Kinds, Machine) - 1
+	}
+	return 2 * slices.Index(Kinds, t.Kind)
+}
+
 // Find finds a resource by kind and name, and reports whether it is there.
 func Find(resources []Resource, kind Kind, name string) (Resource, bool) {
 	i := slices.IndexFunc(resources, func(t Resource) bool { return t.Kind == kind && t.Name == name })
@@ -229,16 +241,19 @@ func (t Resource) Describe() string {
 	}
 	add(s.File, s.File != "")
 	add(s.Format, s.Format != "")
-	add(s.Image, s.Image != "")
+	add(s.Image, s.Image != "" && (t.Kind == Machine || t.Kind == Volume))
+	add("booted from volume "+s.Boot, s.Boot != "")
 	add(s.Size, s.Size != "")
 	add(prefixes(s.Ranges), len(s.Ranges) > 0)
 	add(fmt.Sprintf("%d GB %s disk", s.GB, cmp.Or(s.Speed, estate.Standard)), s.GB > 0 && t.Kind != Image && t.Kind != Snapshot)
 	add(fmt.Sprintf("%d GB", s.GB), s.GB > 0 && (t.Kind == Image || t.Kind == Snapshot))
 	add("of machine "+s.Machine, t.Kind == Snapshot && s.Machine != "")
 	add("of volume "+s.Volume, t.Kind == Snapshot && s.Volume != "")
+	add("with the system "+s.Image, t.Kind == Snapshot && s.Image != "")
 	add(s.How, s.How != "")
 	add("from snapshot "+s.From, t.Kind == Volume && s.From != "")
-	add("at "+s.Machine+" as "+s.Device, t.Kind == Volume && s.Machine != "")
+	add("at "+s.Machine+" as "+s.Device, t.Kind == Volume && s.Machine != "" && !t.Boots())
+	add("the system disk of "+s.Machine, t.Boots())
 	add("IPv4", t.Kind == Address && !s.V6)
 	add("IPv6", t.Kind == Address && s.V6)
 	add("on "+s.Link+" as "+prefixes(s.Own), s.Link != "")
@@ -367,13 +382,13 @@ func fields(s Spec) map[string]string {
 }
 
 var fieldOrder = []string{
-	"public", "network", "ranges", "outside", "joins", "for", "image", "size", "key", "tags", "subnets", "inside",
+	"public", "network", "ranges", "outside", "joins", "for", "image", "boot", "size", "key", "tags", "subnets", "inside",
 	"password", "auto4", "auto6", "fixed", "reserved", "from", "sessions", "ipv6", "dns", "gateway", "static", "allocate", "gb", "kind", "machine",
 	"volume", "device", "interface", "addresses", "setup", "console", "file", "format", "sha256",
 }
 
 var fieldWords = map[string]string{
-	"public": "public key", "network": "network", "ranges": "range", "outside": "outside", "joins": "joins", "for": "for", "image": "image",
+	"public": "public key", "network": "network", "ranges": "range", "outside": "outside", "joins": "joins", "for": "for", "image": "image", "boot": "boots from",
 	"size": "size", "key": "key", "tags": "tags", "subnets": "at", "inside": "inside addresses", "password": "password",
 	"auto4": "public IPv4 address", "auto6": "public IPv6 address", "fixed": "public address", "from": "from", "sessions": "sessions",
 	"reserved": "reserved address", "ipv6": "IPv6", "dns": "DNS", "gateway": "gateway", "static": "fixed addresses", "allocate": "allocates",

@@ -168,6 +168,7 @@ func (a *app) completeNounFlags(c *cobra.Command) {
 	offer("address", func(w *work.Work) []string { return append([]string{"auto", none}, offered(w).NamesOf("address")...) })
 	offer("machine", names("machine"))
 	offer("volume", names("volume"))
+	offer("boot", names("volume"))
 	if c.Flags().Lookup("gb") != nil { // a bastion's from is something else
 		offer("from", names("snapshot"))
 	}

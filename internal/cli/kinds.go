@@ -25,7 +25,7 @@ type noun struct {
 
 // nounInput holds the options of all kinds.
 type nounInput struct {
-	image, size, network, subnet, use                                string
+	image, boot, size, network, subnet, use                          string
 	disk, speed, console, password, machine, device, from, volume    string
 	file, family, to, public, ownKey                                 string
 	at, space, ranges, joins, groups, keys, dns, gateway, allocation []string
@@ -183,7 +183,8 @@ var nouns = []noun{
 			c.Flags().StringVar(&in.speed, "kind", "", "standard (the default) or fast")
 			c.Flags().StringVar(&in.machine, "machine", "", "the machine that it is attached to; none detaches it")
 			c.Flags().StringVar(&in.device, "device", "", "vdb to vdz (default: the first free one)")
-			c.Flags().StringVar(&in.from, "from", "", "the snapshot that it begins as")
+			c.Flags().StringVar(&in.from, "from", "", "the snapshot of a volume that it begins as")
+			c.Flags().StringVar(&in.image, "image", "", "the image that it begins as, or a snapshot of a machine: a machine can boot from it")
 		},
 		fields: func(in *nounInput) (e entry, err error) {
 			err = e.gb("gb", in.disk)
@@ -194,6 +195,7 @@ var nouns = []noun{
 			}
 			e.word("device", in.device)
 			e.word("from", in.from)
+			e.word("image", in.image)
 			return e, err
 		},
 	},
@@ -276,6 +278,7 @@ var nouns = []noun{
 
 func machineFlags(c *cobra.Command, in *nounInput, adding bool) {
 	c.Flags().StringVar(&in.image, "image", "", "the system it starts from: an image, or a snapshot of a machine")
+	c.Flags().StringVar(&in.boot, "boot", "", "the volume that it boots from, in place of an image and a disk of its own")
 	c.Flags().StringVar(&in.size, "size", "", "how much of a host it gets")
 	c.Flags().StringSliceVar(&in.at, "at", nil, "the subnets it stands in, an interface in each")
 	c.Flags().StringSliceVar(&in.inside, "inside", nil, "inside addresses that it asks for (default: free ones)")
@@ -296,6 +299,7 @@ func machineFlags(c *cobra.Command, in *nounInput, adding bool) {
 
 func machineFields(in *nounInput) (e entry, err error) {
 	e.word("image", in.image)
+	e.word("boot", in.boot)
 	e.word("size", in.size)
 	e.list("at", in.at, false)
 	e.list("inside", in.inside, false)

@@ -98,7 +98,9 @@ func (b *Bill) machine(c Catalogue, m estate.Machine, meter Meter) {
 	}
 	hour := Money(gb) * c.Prices.Disk(m.Disk.Speed)
 	disk := ", light"
-	if gb > 0 {
+	if m.Boot != "" {
+		disk = ", system on volume " + m.Boot
+	} else if gb > 0 {
 		disk = fmt.Sprintf(", %d GB %s disk", gb, cmp.Or(m.Disk.Speed, estate.Standard))
 	}
 	what := m.Size + disk

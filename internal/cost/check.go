@@ -25,6 +25,9 @@ func (c Catalogue) Least(image string, own Sizes) int {
 // Disk tells how large a machine's system disk is to be: as large as it asks for,
 // or as its image needs.
 func (c Catalogue) Disk(m estate.Machine, own Sizes) int {
+	if m.Boot != "" { // its system is on a volume
+		return 0
+	}
 	if m.Disk.GB > 0 {
 		return m.Disk.GB
 	}
@@ -56,6 +59,13 @@ func (c Catalogue) Check(e *estate.Estate, own Sizes) error {
 		if least := own[v.From]; v.From != "" && v.GB < least {
 			k.fail(v.At, fmt.Sprintf("volume %s: snapshot %s holds %d GB, and %d GB is asked for", v.Name, v.From, least, v.GB), "make it larger")
 		}
+		if v.Image != "" && k.image(v.At, "volume "+v.Name, v.Image) {
+			if i, ok := c.Image(v.Image); ok && i.Light {
+				k.fail(v.At, fmt.Sprintf("volume %s: a machine of the image %s is no virtual machine, and boots from no volume", v.Name, v.Image), "take another image")
+			} else if least := c.Least(v.Image, own); v.GB < least {
+				k.fail(v.At, fmt.Sprintf("volume %s: %s needs %d GB, and %d GB is asked for", v.Name, v.Image, least, v.GB), "make it larger")
+			}
+		}
 	}
 	k.addresses()
 	if len(k.errs) > 0 {
@@ -85,26 +95,33 @@ func (k *checker) offer(at sentence.Pos, kind, name string, known []string) {
 	k.fail(at, fmt.Sprintf("the site has no %s “%s”", kind, name), hint)
 }
 
-func (k *checker) machine(m estate.Machine, own Sizes) {
+// image reports whether there is an image, or a snapshot of a machine, of a name: what somebody's system can be.
+func (k *checker) image(at sentence.Pos, who, name string) bool {
+	if _, ok := k.c.Image(name); ok {
+		return true
+	}
+	if _, mine := k.e.OwnImage(name); mine {
+		return true
+	}
+	if s, mine := k.e.Snapshot(name); mine {
+		if s.Machine == "" {
+			k.fail(at, fmt.Sprintf("%s: %s is a snapshot of a volume, and no system to start from", who, name), "make a volume from it: from: "+name)
+		}
+		return s.Machine != ""
+	}
 	known := names(k.c.Images, func(i Image) string { return i.Name })
-	_, ok := k.c.Image(m.Image)
-	if _, mine := k.e.OwnImage(m.Image); mine {
-		ok = true
+	for _, i := range k.e.Images {
+		known = append(known, i.Name)
 	}
-	if s, mine := k.e.Snapshot(m.Image); mine {
-		ok = s.Machine != ""
-		if !ok {
-			k.fail(m.At, fmt.Sprintf("machine %s: %s is a snapshot of a volume, and no system to start from", m.Name, m.Image), "make a volume from it: from: "+m.Image)
-			return
+	k.offer(at, "image", name, known)
+	return false
+}
+
+func (k *checker) machine(m estate.Machine, own Sizes) {
+	if m.Boot == "" && k.image(m.At, "machine "+m.Name, m.Image) {
+		if least := k.c.Least(m.Image, own); m.Disk.GB > 0 && m.Disk.GB < least {
+			k.fail(m.At, fmt.Sprintf("machine %s: %s needs a disk of %d GB, and %d GB is asked for", m.Name, m.Image, least, m.Disk.GB), "leave the size out, or make it larger")
 		}
-	}
-	if !ok {
-		for _, i := range k.e.Images {
-			known = append(known, i.Name)
-		}
-		k.offer(m.At, "image", m.Image, known)
-	} else if least := k.c.Least(m.Image, own); m.Disk.GB > 0 && m.Disk.GB < least {
-		k.fail(m.At, fmt.Sprintf("machine %s: %s needs a disk of %d GB, and %d GB is asked for", m.Name, m.Image, least, m.Disk.GB), "leave the size out, or make it larger")
 	}
 	if _, ok := k.c.Size(m.Size); !ok {
 		k.offer(m.At, "size", m.Size, names(k.c.Sizes, func(s Size) string { return s.Name }))

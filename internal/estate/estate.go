@@ -142,7 +142,8 @@ type Line struct {
 // Machine is a virtual machine.
 type Machine struct {
 	Name     string
-	Image    string
+	Image    string // where it boots from a volume, the image that the volume holds; "" if the files do not tell
+	Boot     string // the volume that it boots from; "" where it has a system disk of its own
 	Size     string
 	Subnets  []string     // one interface in each, in this order
 	Keys     []string     // any of them lets administrators in; none: no key does

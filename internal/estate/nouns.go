@@ -215,6 +215,7 @@ func (r *reader) readMachine(name string, at sentence.Pos, n *yaml.Node) {
 	if r.machineFields == nil {
 		r.machineFields = map[string]field{
 			"image":    func(v *yaml.Node) { m.Image = r.name(v, "image") },
+			"boot":     func(v *yaml.Node) { m.Boot = r.name(v, "boot") },
 			"size":     func(v *yaml.Node) { m.Size = r.name(v, "size") },
 			"at":       func(v *yaml.Node) { m.Subnets = r.names(v, "at") },
 			"key":      func(v *yaml.Node) { m.Keys = r.names(v, "key") },
@@ -227,7 +228,16 @@ func (r *reader) readMachine(name string, at sentence.Pos, n *yaml.Node) {
 			"console":  func(v *yaml.Node) { m.Console = r.toggle(v, "console") },
 		}
 	}
-	r.fields(n, "machine "+name, r.machineFields, "image", "size", "at")
+	r.fields(n, "machine "+name, r.machineFields, "size", "at")
+	switch {
+	case n.Kind != yaml.MappingNode:
+	case m.Image == "" && m.Boot == "":
+		r.failAt(n, fmt.Sprintf("machine %s lacks “image”", name), "or boot: VOLUME, where its system is on a volume")
+	case m.Image != "" && m.Boot != "":
+		r.failAt(n, fmt.Sprintf("machine %s has an image, and boots from a volume, which has its own", name), "keep one of image: and boot:")
+	case m.Boot != "" && m.Disk != (Disk{}):
+		r.failAt(n, fmt.Sprintf("machine %s boots from a volume, and has no disk of its own", name), "the size is the volume's gb:")
+	}
 	r.estate.Machines = append(r.estate.Machines, *m)
 }
 

@@ -41,10 +41,17 @@ type Volume struct {
 	GB      int
 	Speed   Speed
 	Machine string // "" where it is attached to none
-	Device  string // vdb to vdz; "" where it is attached to none
+	Device  string // vdb to vdz; [SystemDevice] where the machine boots from it; "" where it is attached to none
 	From    string // the snapshot that it begins as; "" for an empty one
+	Image   string // the image that it begins as; "" for an empty one
 	At      sentence.Pos
 }
+
+// SystemDevice is where a machine finds its system.
+const SystemDevice = "vda"
+
+// Boots reports whether a machine boots from the volume.
+func (v Volume) Boots() bool { return v.Device == SystemDevice }
 
 // Snapshot is a volume, or a machine's system disk, as it was at one moment.
 type Snapshot struct {
@@ -155,8 +162,12 @@ func (r *reader) volume(name string, at sentence.Pos, n *yaml.Node) {
 				r.failAt(n, fmt.Sprintf("a device is vdb to vdz, not “%s”", v.Device), "vda is the system disk")
 			}
 		},
-		"from": func(n *yaml.Node) { v.From = r.name(n, "from") },
+		"from":  func(n *yaml.Node) { v.From = r.name(n, "from") },
+		"image": func(n *yaml.Node) { v.Image = r.name(n, "image") },
 	}, "gb")
+	if v.From != "" && v.Image != "" {
+		r.fail(at, fmt.Sprintf("volume %s begins as a snapshot and as an image", name), "keep one of from: and image:")
+	}
 	r.estate.Volumes = append(r.estate.Volumes, v)
 }
 
@@ -247,6 +258,7 @@ func (r *reader) checkStores() {
 			r.fail(s.At, fmt.Sprintf("“%s” is already the name of an image (line %d)", s.Name, i.At.Line), "machines start from images and snapshots, so the two share names")
 		}
 	}
+	r.bootVolumes()
 	used := map[string]string{} // volume by machine and device
 	for _, v := range e.Volumes {
 		if v.Machine == "" {
@@ -271,7 +283,7 @@ func (r *reader) checkStores() {
 			if !ok {
 				r.fail(v.At, fmt.Sprintf("volume %s: there is no snapshot “%s”", v.Name, v.From), suggest(v.From, sortedKeys(e.names.stores[kindSnapshot])))
 			} else if s.Volume == "" {
-				r.fail(v.At, fmt.Sprintf("volume %s begins as snapshot %s, which is of a machine", v.Name, v.From), "write it as the image of a machine")
+				r.fail(v.At, fmt.Sprintf("volume %s begins as snapshot %s, which is of a machine's system disk", v.Name, v.From), "write image: "+v.From+", and a machine can boot from it")
 			}
 		}
 		for c := byte('b'); v.Machine != "" && v.Device == "" && c <= 'z'; c++ {
@@ -283,6 +295,63 @@ func (r *reader) checkStores() {
 			r.fail(v.At, fmt.Sprintf("machine %s has no device left for volume %s", v.Machine, v.Name), "a machine takes 25 volumes")
 		}
 	}
+}
+
+// bootVolumes attaches each volume that a machine boots from to that machine, and tells the machine which image it holds.
+func (r *reader) bootVolumes() {
+	e := r.estate
+	for i := range e.Machines {
+		m := &e.Machines[i]
+		if m.Boot == "" {
+			continue
+		}
+		j, ok := e.names.stores[kindVolume][m.Boot]
+		if !ok {
+			r.fail(m.At, fmt.Sprintf("machine %s boots from volume “%s”, which is not there", m.Name, m.Boot), suggest(m.Boot, sortedKeys(e.names.stores[kindVolume])))
+			continue
+		}
+		v := &e.Volumes[j]
+		switch {
+		case v.Boots():
+			r.fail(m.At, fmt.Sprintf("machine %s boots from volume %s, as machine %s does", m.Name, v.Name, v.Machine), "a volume for each: add volume NAME --image IMAGE")
+			continue
+		case v.Machine != "" && v.Machine != m.Name, v.Device != "":
+			r.fail(v.At, fmt.Sprintf("volume %s is attached to %s, and machine %s boots from it", v.Name, v.Machine, m.Name), "take machine: and device: of the volume away")
+			continue
+		}
+		image, known := e.SystemOf(*v, nil)
+		if known && image == "" {
+			r.fail(m.At, fmt.Sprintf("machine %s boots from volume %s, which holds no system", m.Name, v.Name), "a volume that begins with image: IMAGE holds one")
+			continue
+		}
+		v.Machine, v.Device, m.Image = m.Name, SystemDevice, image
+	}
+	for _, s := range e.Snapshots {
+		if m, ok := e.Machine(s.Machine); ok && m.Boot != "" {
+			r.fail(s.At, fmt.Sprintf("snapshot %s is of machine %s, which boots from a volume", s.Name, m.Name), "write volume: "+m.Boot)
+		}
+	}
+}
+
+// SystemOf tells which image a volume holds; "" for one that holds no system. held tells the same of a snapshot that was
+// taken; nil where nobody knows. Where the volume begins as a snapshot of a volume that is in the files no more, and
+// nobody knows of it, known is false.
+func (e *Estate) SystemOf(v Volume, held func(snapshot string) string) (image string, known bool) {
+	for range len(e.Volumes) + 1 { // a volume and its snapshot may name each other
+		if v.From == "" {
+			return v.Image, true
+		}
+		if held != nil && held(v.From) != "" {
+			return held(v.From), true
+		}
+		s, _ := e.Snapshot(v.From)
+		of, there := e.Volume(s.Volume)
+		if !there {
+			return "", false
+		}
+		v = of
+	}
+	return "", false
 }
 
 // Script reports whether a word of a machine's setup is the name of a script,

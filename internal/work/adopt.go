@@ -107,9 +107,12 @@ func entryOf(t change.Resource) (path []string, fields []estate.Field, err error
 	case change.Volume:
 		fields = append(fields, estate.Field{Key: "gb", Value: estate.Bare(strconv.Itoa(s.GB))})
 		word("kind", string(s.Speed))
-		word("machine", s.Machine)
-		word("device", s.Device)
+		if !t.Boots() { // the machine tells what it boots from
+			word("machine", s.Machine)
+			word("device", s.Device)
+		}
 		word("from", s.From)
+		word("image", s.Image)
 		return []string{"volumes"}, fields, nil
 	case change.Snapshot:
 		word("machine", s.Machine)
@@ -133,7 +136,11 @@ func keysValue(keys []string) estate.Value {
 
 func machineFields(s change.Spec) (fields []estate.Field) {
 	add := func(key string, v estate.Value) { fields = append(fields, estate.Field{Key: key, Value: v}) }
-	add("image", estate.Word(s.Image))
+	if s.Boot != "" {
+		add("boot", estate.Word(s.Boot))
+	} else {
+		add("image", estate.Word(s.Image))
+	}
 	add("size", estate.Word(s.Size))
 	add("at", estate.List(s.Subnets...))
 	if s.Key != "" {

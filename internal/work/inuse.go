@@ -11,7 +11,7 @@ import (
 )
 
 // InUse lists what uses a noun that could not stay without it: machines of a key, what
-// stands in a subnet or a network, what begins as a snapshot or an image.
+// stands in a subnet or a network, what begins as a snapshot or an image, what boots from a volume.
 func InUse(e *estate.Estate, kind, name string) (list []string) {
 	use := func(what, who string, uses bool) {
 		if uses {
@@ -31,7 +31,9 @@ func InUse(e *estate.Estate, kind, name string) (list []string) {
 		case "network":
 			use("machine", m.Name, slices.ContainsFunc(m.Subnets, inNetwork))
 		case "snapshot", "image":
-			use("machine", m.Name, m.Image == name)
+			use("machine", m.Name, m.Image == name && m.Boot == "")
+		case "volume":
+			use("machine", m.Name, m.Boot == name)
 		case "address":
 			use("machine", m.Name, slices.Contains(m.Address.Reserved, name))
 		}
@@ -46,7 +48,7 @@ func InUse(e *estate.Estate, kind, name string) (list []string) {
 		use("line", l.Name, kind == "network" && l.Network == name)
 	}
 	for _, v := range e.Volumes {
-		use("volume", v.Name, kind == "snapshot" && v.From == name)
+		use("volume", v.Name, kind == "snapshot" && v.From == name || (kind == "snapshot" || kind == "image") && v.Image == name)
 	}
 	return list
 }

@@ -17,7 +17,7 @@ func (w *Work) strays(r *site.Report, own cost.Sizes) cost.Bill {
 		address := estate.Address{Auto: t.Spec.Auto4, Fixed: t.Spec.Fixed}
 		switch t.Kind {
 		case change.Machine:
-			m := estate.Machine{Name: t.Name, Size: t.Spec.Size, Image: t.Spec.Image, Address: address}
+			m := estate.Machine{Name: t.Name, Size: t.Spec.Size, Image: t.Spec.Image, Boot: t.Spec.Boot, Address: address}
 			m.Disk.GB, m.Disk.Speed = t.Spec.GB, t.Spec.Speed
 			e.Machines = append(e.Machines, m)
 		case change.Volume:

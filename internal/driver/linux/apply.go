@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -123,6 +124,9 @@ func (s *Site) take(ctx context.Context, t change.Resource, before []change.Reso
 		}
 		s.forgetMarks(t.Name)
 	case t.Kind == change.Volume:
+		if m, there := change.Find(before, change.Machine, t.Spec.Machine); there && t.Boots() {
+			return fmt.Errorf("machine %s boots from it", m.Name)
+		}
 		if err := s.unplug(ctx, t); err != nil {
 			return err
 		}
@@ -151,7 +155,7 @@ func (s *Site) take(ctx context.Context, t change.Resource, before []change.Reso
 		m.Mark++
 		_, err1 := tx.ExecContext(ctx, `DELETE FROM resources WHERE kind = ? AND name = ?`, t.Kind, t.Name)
 		_, err2 := tx.ExecContext(ctx, `DELETE FROM machines WHERE name = ? AND ?`, t.Name, t.Kind == change.Machine)
-		_, err3 := tx.ExecContext(ctx, `DELETE FROM guests WHERE name = ? AND ? OR name = ? AND ?`, t.Name, t.Kind == change.Machine, snapshotOf(t.Name), t.Kind == change.Snapshot)
+		_, err3 := tx.ExecContext(ctx, `DELETE FROM guests WHERE name = ?`, map[change.Kind]string{change.Machine: t.Name, change.Snapshot: snapshotOf(t.Name), change.Volume: volumeOf(t.Name)}[t.Kind])
 		return errors.Join(err1, err2, err3)
 	})
 	if err != nil {
@@ -159,7 +163,7 @@ func (s *Site) take(ctx context.Context, t change.Resource, before []change.Reso
 	}
 	switch t.Kind {
 	case change.Machine:
-		return os.RemoveAll(s.machineDir(t.Name))
+		return errors.Join(s.giveBack(t.Spec.Boot), os.RemoveAll(s.machineDir(t.Name)))
 	case change.Volume:
 		return os.RemoveAll(s.volumePath(t.Name))
 	case change.Image:
@@ -177,7 +181,7 @@ func (s *Site) recordGuest(ctx context.Context, tx *sql.Tx, m *meta, t change.Re
 		return err
 	}
 	if g == nil {
-		if g, err = s.newGuest(ctx, tx, t.Spec.Image, list); err != nil {
+		if g, err = s.newGuest(ctx, tx, t, list); err != nil {
 			return err
 		}
 		if err := putGuest(ctx, tx, t.Name, g); err != nil {
@@ -212,15 +216,8 @@ func (s *Site) provideGuest(ctx context.Context, c change.Change) error {
 			return err
 		}
 	}
-	if err := qemu.MakeDisk(ctx, s.systemPath(t.Name), g.UID, diskGB(t), g.Base); err != nil {
-		return err
-	}
 	running := s.guestRuns(t.Name)
-	var grow func() error
-	if running {
-		grow = func() error { return qemu.Resize(ctx, s.runDir(t.Name), nil, diskGB(t)) }
-	}
-	if err := growDisk(ctx, s.systemPath(t.Name), g.UID, diskGB(t), grow); err != nil {
+	if err := s.provideSystem(ctx, t, k, running); err != nil {
 		return err
 	}
 	switch {
@@ -234,6 +231,26 @@ func (s *Site) provideGuest(ctx context.Context, c change.Change) error {
 		return nil
 	}
 	return s.startGuest(ctx, t)
+}
+
+// provideSystem makes a guest's system disk as large as it is to be, or gives it the volume that it boots from, which
+// was made before.
+func (s *Site) provideSystem(ctx context.Context, t change.Resource, k keptGuest, running bool) error {
+	path, gb, uid := s.systemPath(t), diskGB(t, k.resources), k.guest.UID
+	var err error
+	if t.Spec.Boot == "" {
+		err = qemu.MakeDisk(ctx, path, uid, gb, k.guest.Base)
+	} else if !running {
+		err = os.Chown(path, uid, uid)
+	}
+	if err != nil {
+		return err
+	}
+	var grow func() error
+	if running {
+		grow = func() error { return qemu.Resize(ctx, s.runDir(t.Name), nil, gb) }
+	}
+	return growDisk(ctx, path, uid, gb, grow)
 }
 
 // restartGrace is how long a guest may take to stop cleanly when an alteration starts it anew.

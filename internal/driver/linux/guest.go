@@ -78,8 +78,9 @@ CREATE TABLE guests (name TEXT PRIMARY KEY, body TEXT NOT NULL) STRICT, WITHOUT 
 CREATE TABLE outs (front TEXT, service TEXT, machine TEXT, since TEXT NOT NULL, why TEXT NOT NULL, PRIMARY KEY (front, service, machine)) STRICT, WITHOUT ROWID;
 `
 
-// snapshotOf is the name under which a snapshot is kept among the guests.
+// snapshotOf and volumeOf are the names under which it is kept among the guests what system a snapshot or a volume holds.
 func snapshotOf(name string) string { return "snapshot/" + name }
+func volumeOf(name string) string   { return "volume/" + name }
 
 func readGuest(ctx context.Context, tx *sql.Tx, name string) (g *guest, err error) {
 	var body string
@@ -121,8 +122,8 @@ func isGuest(t change.Resource) bool {
 	return t.Kind == change.Machine && t.Spec.Image != lightImage
 }
 
-// newGuest is a guest that starts from an image of the site, of the estate's own, or from a snapshot.
-func (s *Site) newGuest(ctx context.Context, tx *sql.Tx, image string, list []change.Resource) (*guest, error) {
+// newGuest is a guest that starts from an image of the site, of the estate's own, from a snapshot, or from a volume.
+func (s *Site) newGuest(ctx context.Context, tx *sql.Tx, t change.Resource, list []change.Resource) (*guest, error) {
 	uid, err := nextUser()
 	if err != nil {
 		return nil, err
@@ -132,23 +133,37 @@ func (s *Site) newGuest(ctx context.Context, tx *sql.Tx, image string, list []ch
 	if _, err := rand.Read(g.Host); err != nil {
 		return nil, err
 	}
+	if t.Spec.Boot == "" {
+		g.Tiny, g.Base, err = s.layerOf(ctx, tx, t.Spec.Image, list)
+		return g, err
+	}
+	of, err := readGuest(ctx, tx, volumeOf(t.Spec.Boot))
+	if err == nil && of == nil {
+		err = fmt.Errorf("volume %s holds no system", t.Spec.Boot)
+	}
+	if err != nil {
+		return nil, err
+	}
+	g.Tiny, g.Base = of.Tiny, of.Base
+	return g, nil
+}
+
+// layerOf is what a disk lies on that begins as an image, or as a snapshot of a machine or of a volume with a system.
+func (s *Site) layerOf(ctx context.Context, tx *sql.Tx, image string, list []change.Resource) (tiny bool, base qemu.Layer, err error) {
 	if image == tinyImage {
-		g.Tiny, g.Base = true, qemu.Layer{File: filepath.Join(TinyFolder(), tinyimage.Disk), Format: "raw"}
-		return g, nil
+		return true, qemu.Layer{File: filepath.Join(TinyFolder(), tinyimage.Disk), Format: "raw"}, nil
 	}
 	if t, ok := change.Find(list, change.Image, image); ok {
-		g.Base = qemu.Layer{File: s.imagePath(image), Format: t.Spec.Format}
-		return g, nil
+		return false, qemu.Layer{File: s.imagePath(image), Format: t.Spec.Format}, nil
 	}
 	if _, ok := change.Find(list, change.Snapshot, image); ok {
 		of, err := readGuest(ctx, tx, snapshotOf(image))
 		if err != nil || of == nil {
-			return nil, errors.Join(err, fmt.Errorf("snapshot %s holds no system", image))
+			return false, qemu.Layer{}, errors.Join(err, fmt.Errorf("snapshot %s holds no system", image))
 		}
-		g.Tiny, g.Base = of.Tiny, qemu.Layer{File: s.snapshotPath(image), Format: "qcow2"}
-		return g, nil
+		return of.Tiny, qemu.Layer{File: s.snapshotPath(image), Format: "qcow2"}, nil
 	}
-	return nil, fmt.Errorf("the site has no image %s", image)
+	return false, qemu.Layer{}, fmt.Errorf("the site has no image %s", image)
 }
 
 func randomUUID() string {
@@ -186,7 +201,6 @@ func nextUser() (uid int, err error) {
 func (s *Site) store() string                 { return filepath.Join(storeRoot, s.prefix) }
 func (s *Site) machineDir(name string) string { return filepath.Join(s.store(), "machines", name) }
 
-func (s *Site) systemPath(name string) string   { return filepath.Join(s.machineDir(name), "system") }
 func (s *Site) volumePath(name string) string   { return filepath.Join(s.store(), "volumes", name) }
 func (s *Site) imagePath(name string) string    { return filepath.Join(s.store(), "images", name) }
 func (s *Site) snapshotPath(name string) string { return filepath.Join(s.store(), "snapshots", name) }
@@ -208,10 +222,19 @@ func (s *Site) folders() error {
 	return nil
 }
 
-// hasDisk reports whether a guest's system disk is there: that is what it is to be there.
-func (s *Site) hasDisk(name string) bool {
-	_, err := os.Lstat(s.systemPath(name))
-	return err == nil
+// systemPath is a guest's system disk: its own, or the volume that it boots from.
+func (s *Site) systemPath(t change.Resource) string {
+	if t.Spec.Boot != "" {
+		return s.volumePath(t.Spec.Boot)
+	}
+	return filepath.Join(s.machineDir(t.Name), "system")
+}
+
+// hasDisk reports whether a guest's system disk is there, and its own folder: that is what it is to be there.
+func (s *Site) hasDisk(t change.Resource) bool {
+	_, err1 := os.Lstat(s.machineDir(t.Name))
+	_, err2 := os.Lstat(s.systemPath(t))
+	return err1 == nil && err2 == nil
 }
 
 // guestRuns reports whether a guest's process runs.

@@ -3,6 +3,7 @@ package linux
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"database/sql"
@@ -98,9 +99,9 @@ func slotOf(device string) (int, bool) {
 // provideVolume makes a volume's disk, as large as it is to be, and plugs it into its machine.
 func (s *Site) provideVolume(ctx context.Context, t change.Resource, list []change.Resource) error {
 	path := s.volumePath(t.Name)
-	var base qemu.Layer
-	if t.Spec.From != "" {
-		base = qemu.Layer{File: s.snapshotPath(t.Spec.From), Format: "qcow2"}
+	base, err := s.volumeLayer(ctx, t, list)
+	if err != nil {
+		return err
 	}
 	if err := qemu.MakeDisk(ctx, path, nobody, t.Spec.GB, base); err != nil {
 		return err
@@ -108,6 +109,18 @@ func (s *Site) provideVolume(ctx context.Context, t change.Resource, list []chan
 	machine, ok := change.Find(list, change.Machine, t.Spec.Machine)
 	if !ok || !isGuest(machine) {
 		return growDisk(ctx, path, nobody, t.Spec.GB, nil)
+	}
+	if t.Boots() {
+		release, err := s.lockGuest(ctx, machine.Name)
+		if err != nil {
+			return err
+		}
+		defer release()
+		k, err := s.keptOf(ctx, machine.Name)
+		if err != nil || k.guest == nil { // the machine is not there yet, and takes it
+			return err
+		}
+		return s.provideSystem(ctx, machine, k, s.guestRuns(machine.Name))
 	}
 	slot, ok := slotOf(t.Spec.Device)
 	if !ok {
@@ -133,6 +146,45 @@ func (s *Site) provideVolume(ctx context.Context, t change.Resource, list []chan
 		return err
 	}
 	return growDisk(ctx, path, g.UID, t.Spec.GB, func() error { return qemu.Resize(ctx, s.runDir(machine.Name), &v, t.Spec.GB) })
+}
+
+// volumeLayer is what a volume lies on. What system that is is kept, for the machine that boots from it.
+func (s *Site) volumeLayer(ctx context.Context, t change.Resource, list []change.Resource) (base qemu.Layer, err error) {
+	from, holds := cmp.Or(t.Spec.From, t.Spec.Image), t.Spec.Image != ""
+	if from == "" {
+		return base, nil
+	}
+	if of, ok := change.Find(list, change.Snapshot, t.Spec.From); ok {
+		if holds = of.Spec.Image != ""; !holds {
+			return qemu.Layer{File: s.snapshotPath(t.Spec.From), Format: "qcow2"}, nil
+		}
+	}
+	err = s.change(ctx, func(tx *sql.Tx, _ *meta) error {
+		if old, err := readGuest(ctx, tx, volumeOf(t.Name)); err != nil || old != nil {
+			if old != nil {
+				base = old.Base
+			}
+			return err
+		}
+		g := &guest{UID: nobody}
+		if g.Tiny, g.Base, err = s.layerOf(ctx, tx, from, list); err != nil {
+			return err
+		}
+		base = g.Base
+		return putGuest(ctx, tx, volumeOf(t.Name), g)
+	})
+	return base, err
+}
+
+// giveBack takes a volume away from the user of the machine that had it.
+func (s *Site) giveBack(volume string) error {
+	if volume == "" {
+		return nil
+	}
+	if err := os.Chown(s.volumePath(volume), nobody, nobody); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	return nil
 }
 
 // growDisk makes a disk as large as it is to be, if it is smaller: by whoever has it in use, or its file where grow is nil.
@@ -182,10 +234,7 @@ func (s *Site) unplug(ctx context.Context, t change.Resource) error {
 			return err
 		}
 	}
-	if err := os.Chown(s.volumePath(t.Name), nobody, nobody); err != nil && !errors.Is(err, os.ErrNotExist) {
-		return err
-	}
-	return nil
+	return s.giveBack(t.Name)
 }
 
 // takeSnapshot keeps what a machine's system disk, or a volume, holds at one moment, and tells how it was made
@@ -203,21 +252,27 @@ func (s *Site) takeSnapshot(ctx context.Context, t change.Resource, list []chang
 		return "", err
 	}
 	of, machine, from, gb := &guest{UID: nobody}, t.Spec.Machine, "", 0
-	var volume *qemu.Volume
+	var volume *qemu.Volume // nil: the system disk
 	if t.Spec.Volume != "" {
 		v, ok := change.Find(list, change.Volume, t.Spec.Volume)
 		if !ok {
 			return "", fmt.Errorf("the site has no volume %s", t.Spec.Volume)
 		}
 		machine, from, gb = v.Spec.Machine, s.volumePath(v.Name), v.Spec.GB
-		slot, _ := slotOf(v.Spec.Device)
-		volume = &qemu.Volume{Name: v.Name, Slot: slot}
+		if slot, ok := slotOf(v.Spec.Device); ok {
+			volume = &qemu.Volume{Name: v.Name, Slot: slot}
+		}
+		if g, err := s.guestOf(ctx, volumeOf(v.Name)); err != nil {
+			return "", err
+		} else if g != nil {
+			of = g
+		}
 	} else {
 		m, ok := change.Find(list, change.Machine, machine)
 		if !ok || !isGuest(m) {
 			return "", nil // a light machine holds nothing
 		}
-		from, gb = s.systemPath(machine), diskGB(m)
+		from, gb = s.systemPath(m), diskGB(m, list)
 	}
 	if machine != "" {
 		release, err := s.lockGuest(ctx, machine)
@@ -230,7 +285,8 @@ func (s *Site) takeSnapshot(ctx context.Context, t change.Resource, list []chang
 			return "", err
 		}
 		if g != nil {
-			of = g
+			of.UID = g.UID
+			of.Tiny = of.Tiny || t.Spec.Machine != "" && g.Tiny
 		}
 	}
 	// The copy is written by the machine's own process or user: into a file that is theirs, in a folder that is not, so that
@@ -260,5 +316,10 @@ func (s *Site) takeSnapshot(ctx context.Context, t change.Resource, list []chang
 	})
 }
 
-// diskGB is how large a machine's system disk is, in GB.
-func diskGB(t change.Resource) int { return max(t.Spec.GB, 1) }
+// diskGB is how large a machine's system disk is, in GB: its own, or the volume that it boots from.
+func diskGB(t change.Resource, list []change.Resource) int {
+	if v, ok := change.Find(list, change.Volume, t.Spec.Boot); ok {
+		return v.Spec.GB
+	}
+	return max(t.Spec.GB, 1)
+}

@@ -22,7 +22,7 @@ func (s *Site) describe(ctx context.Context, t change.Resource, g *guest, list [
 	accel, _ := qemu.AccelOf(ctx, filepath.Join(runRoot, "kvm"))
 	m = qemu.Machine{
 		Name: t.Name, UUID: g.UUID, UID: g.UID, Images: imagesGroup, Run: s.runDir(t.Name), CPUs: size.CPUs, MemoryMiB: size.MemoryMiB, Accel: accel,
-		Seed: filepath.Join(s.machineDir(t.Name), "seed"), System: s.systemPath(t.Name), Base: g.Base, Volumes: s.volumesOf(t.Name, list), MAC: guestMAC,
+		Seed: filepath.Join(s.machineDir(t.Name), "seed"), System: s.systemPath(t), Base: g.Base, Volumes: s.volumesOf(t.Name, list), MAC: guestMAC,
 	}
 	if g.Tiny {
 		m = tinyBoot(m)
@@ -64,7 +64,7 @@ func (s *Site) startGuest(ctx context.Context, t change.Resource) error {
 		return err
 	}
 	defer tap.Close()
-	if err := s.boot(ctx, m, g, diskGB(t), tap); err != nil {
+	if err := s.boot(ctx, m, g, diskGB(t, k.resources), tap); err != nil {
 		return err
 	}
 	g.Booted, g.Forced = s.clock.Now().UTC(), false

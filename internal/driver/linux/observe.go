@@ -67,7 +67,7 @@ func (s *Site) there(list []change.Resource) []change.Resource {
 	return slices.DeleteFunc(list, func(t change.Resource) bool {
 		switch {
 		case isGuest(t):
-			return !s.hasDisk(t.Name)
+			return !s.hasDisk(t)
 		case t.Kind == change.Machine || t.Kind == change.Bastion:
 			return !exists(s.prefix + "-" + t.Name)
 		}

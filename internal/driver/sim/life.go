@@ -1,6 +1,7 @@
 package sim
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"encoding/json"
@@ -13,6 +14,7 @@ import (
 	"ironbark/internal/change"
 	"ironbark/internal/driver"
 	"ironbark/internal/driver/sim/guest"
+	"ironbark/internal/estate"
 	"ironbark/internal/flow"
 	"ironbark/internal/sentence"
 	"ironbark/internal/store"
@@ -207,7 +209,7 @@ func (s *Site) loadMachine(ctx context.Context, tx *sql.Tx, name string) (*machi
 	if err := in.letIn(); err != nil {
 		return nil, err
 	}
-	return in, store.Each(ctx, tx, `SELECT json_extract(spec, '$.device') FROM resources WHERE kind = 'volume' AND json_extract(spec, '$.machine') = ? ORDER BY 1`, func(scan func(...any) error) error {
+	return in, store.Each(ctx, tx, `SELECT json_extract(spec, '$.device') AS device FROM resources WHERE kind = 'volume' AND json_extract(spec, '$.machine') = ? AND device <> '`+estate.SystemDevice+`' ORDER BY 1`, func(scan func(...any) error) error {
 		var device string
 		err := scan(&device)
 		in.guest.Volumes = append(in.guest.Volumes, device)
@@ -329,18 +331,24 @@ func (s *Site) runSetup(ctx context.Context, in *machineState) (list []guest.Res
 	return list
 }
 
-// initialise gives a resource that is put its inside: a machine starts, and a snapshot
-// keeps what is in its machine.
+// initialise gives a resource that is put its inside: a machine starts, a snapshot
+// keeps what is in its machine or volume, and a volume begins as what is in a snapshot.
 func (s *Site) initialise(ctx context.Context, tx *sql.Tx, c change.Change, runs setups) error {
 	t := c.Resource
 	switch {
-	case t.Kind == change.Snapshot:
+	case t.Kind == change.Snapshot && c.Verb == change.Make:
 		from := t.Spec.Machine
-		if from == "" || c.Verb != change.Make {
-			return nil
+		if from == "" {
+			row := tx.QueryRowContext(ctx, `SELECT name FROM resources WHERE kind = 'machine' AND json_extract(spec, '$.boot') = ?`, t.Spec.Volume)
+			if err := row.Scan(&from); errors.Is(err, sql.ErrNoRows) {
+				from = volumeOf(t.Spec.Volume)
+			} else if err != nil {
+				return err
+			}
 		}
-		_, err := tx.ExecContext(ctx, `INSERT OR IGNORE INTO machines SELECT ?, life, guest, '' FROM machines WHERE name = ?`, snapshotOf(t.Name), from)
-		return err
+		return copyInside(ctx, tx, snapshotOf(t.Name), from)
+	case t.Kind == change.Volume && c.Verb == change.Make:
+		return copyInside(ctx, tx, volumeOf(t.Name), snapshotOf(cmp.Or(t.Spec.From, t.Spec.Image)))
 	case t.Kind != change.Machine:
 		return nil
 	}
@@ -371,7 +379,11 @@ func (s *Site) initialise(ctx context.Context, tx *sql.Tx, c change.Change, runs
 	}
 	in := &machineState{resource: t, power: powerState{Fresh: true}}
 	var body string // what was in the machine that it starts from, if it was one
-	err := tx.QueryRowContext(ctx, `SELECT guest FROM machines WHERE name = ?`, snapshotOf(t.Spec.Image)).Scan(&body)
+	from := snapshotOf(t.Spec.Image)
+	if t.Spec.Boot != "" {
+		from = volumeOf(t.Spec.Boot)
+	}
+	err := tx.QueryRowContext(ctx, `SELECT guest FROM machines WHERE name = ?`, from).Scan(&body)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return err
 	}
@@ -392,15 +404,29 @@ func (s *Site) initialise(ctx context.Context, tx *sql.Tx, c change.Change, runs
 	return in.save(ctx, tx)
 }
 
+// The names under which the insides of snapshots and volumes are kept, among those of machines.
 func snapshotOf(name string) string { return "snapshot/" + name }
+func volumeOf(name string) string   { return "volume/" + name }
 
-// forget takes the inside of a removed resource away.
+// copyInside keeps an inside under another name as well. One that is there already stays, and of what has none none is kept.
+func copyInside(ctx context.Context, tx *sql.Tx, to, from string) error {
+	_, err := tx.ExecContext(ctx, `INSERT OR IGNORE INTO machines SELECT ?, life, guest, '' FROM machines WHERE name = ?`, to, from)
+	return err
+}
+
+// forget takes the inside of a removed resource away. That of a machine which booted from a volume stays on the volume.
 func forget(ctx context.Context, tx *sql.Tx, t change.Resource) error {
 	name := t.Name
 	switch t.Kind {
 	case change.Snapshot:
 		name = snapshotOf(t.Name)
+	case change.Volume:
+		name = volumeOf(t.Name)
 	case change.Machine:
+		if t.Spec.Boot != "" {
+			_, err := tx.ExecContext(ctx, `UPDATE OR REPLACE machines SET name = ?, log = '' WHERE name = ?`, volumeOf(t.Spec.Boot), t.Name)
+			return err
+		}
 	default:
 		return nil
 	}

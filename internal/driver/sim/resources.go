@@ -49,12 +49,24 @@ func (s *Site) remove(ctx context.Context, tx *sql.Tx, t change.Resource) (bool,
 			return false, err
 		}
 	}
-	r, err := tx.ExecContext(ctx, `DELETE FROM resources WHERE kind = ? AND name = ?`, t.Kind, t.Name)
+	old, err := readResource(tx.QueryRowContext(ctx, `SELECT `+resourceColumns+` FROM resources WHERE kind = ? AND name = ?`, t.Kind, t.Name).Scan)
+	if errors.Is(err, sql.ErrNoRows) {
+		return false, nil
+	}
 	if err != nil {
 		return false, err
 	}
-	n, err := r.RowsAffected()
-	return n > 0, errors.Join(err, forget(ctx, tx, t))
+	if old.Boots() {
+		var machine string
+		row := tx.QueryRowContext(ctx, `SELECT name FROM resources WHERE kind = 'machine' AND json_extract(spec, '$.boot') = ?`, old.Name)
+		if err := row.Scan(&machine); err == nil {
+			return false, fmt.Errorf("machine %s boots from it", machine)
+		} else if !errors.Is(err, sql.ErrNoRows) {
+			return false, err
+		}
+	}
+	_, err = tx.ExecContext(ctx, `DELETE FROM resources WHERE kind = ? AND name = ?`, t.Kind, t.Name)
+	return true, errors.Join(err, forget(ctx, tx, old))
 }
 
 // nothingInside refuses to take a subnet away in which something stands.
