@@ -150,14 +150,12 @@ func (s *Site) provideVolume(ctx context.Context, t change.Resource, list []chan
 
 // volumeLayer is what a volume lies on. What system that is is kept, for the machine that boots from it.
 func (s *Site) volumeLayer(ctx context.Context, t change.Resource, list []change.Resource) (base qemu.Layer, err error) {
-	from, holds := cmp.Or(t.Spec.From, t.Spec.Image), t.Spec.Image != ""
+	from := cmp.Or(t.Spec.From, t.Spec.Image)
 	if from == "" {
 		return base, nil
 	}
-	if of, ok := change.Find(list, change.Snapshot, t.Spec.From); ok {
-		if holds = of.Spec.Image != ""; !holds {
-			return qemu.Layer{File: s.snapshotPath(t.Spec.From), Format: "qcow2"}, nil
-		}
+	if of, ok := change.Find(list, change.Snapshot, t.Spec.From); ok && of.Spec.Image == "" {
+		return qemu.Layer{File: s.snapshotPath(t.Spec.From), Format: "qcow2"}, nil
 	}
 	err = s.change(ctx, func(tx *sql.Tx, _ *meta) error {
 		if old, err := readGuest(ctx, tx, volumeOf(t.Name)); err != nil || old != nil {
