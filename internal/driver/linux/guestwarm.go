@@ -87,7 +87,8 @@ func (s *Site) startWarm(ctx context.Context, m qemu.Machine, gb int, tap *os.Fi
 	if err != nil {
 		return err
 	}
-	if why, err := os.ReadFile(path + failedEnd); err == nil {
+	if info, err := os.Stat(path + failedEnd); err == nil && time.Since(info.ModTime()) < failureKept {
+		why, _ := os.ReadFile(path + failedEnd)
 		return fmt.Errorf("no state was saved: %s", why)
 	}
 	f, err := os.Open(path)
@@ -129,9 +130,12 @@ func (s *Site) wake(ctx context.Context, m qemu.Machine, volumes []qemu.Volume, 
 	return nil
 }
 
-// failedEnd ends the name of the file that tells why a state could not be made. It goes when the system of tiny
-// guests is made anew.
-const failedEnd = ".failed"
+// failedEnd ends the name of the file that tells why a state could not be made, and failureKept is how long that counts: a
+// host that was busy then may not be by now.
+const (
+	failedEnd   = ".failed"
+	failureKept = 10 * time.Minute
+)
 
 // stateTime is how long a system may take until it waits for its seed.
 const stateTime = time.Minute
