@@ -51,6 +51,7 @@ type app struct {
 	person    string
 	json      bool
 	review    *view.ReviewDoc // for the document of what an edit came to
+	drain     time.Duration   // how long connections by fronts may take to end
 }
 
 // errNo is the answer no: everything is told already, and the exit status is 3.
@@ -84,7 +85,7 @@ func wrong(format string, args ...any) error {
 
 // Main runs the program and returns its exit status.
 func Main(args []string, in io.Reader, out, errOut io.Writer) int {
-	a := &app{in: in, print: &view.Printer{Out: out, Err: errOut, Width: width(out), Colour: colour(out)}}
+	a := &app{in: in, drain: work.DrainTime, print: &view.Printer{Out: out, Err: errOut, Width: width(out), Colour: colour(out)}}
 	if f, ok := out.(*os.File); ok {
 		a.print.ToTerminal = term.IsTerminal(int(f.Fd()))
 	}

@@ -217,12 +217,16 @@ func (a *app) enact(ctx context.Context, w *work.Work, r *work.Review, begun fun
 		a.print.Note("  %*d/%d  %s", len(fmt.Sprint(e.Of)), e.Done, e.Of, e.Text)
 	}
 	w.Uploading = func(name string, size int64) (io.Writer, func()) { return a.progress(name, 0, size) }
-	failed := w.Enact(ctx, r, tell)
+	restore, err := a.drained(ctx, w, r.Leaving(), "an enactment stops it or takes it away")
+	if err != nil {
+		return &work.NotBegunError{Why: errors.Join(err, restore())}
+	}
+	failed := errors.Join(w.Enact(ctx, r, tell), restore())
 	if partly := (*work.PartlyDoneError)(nil); failed != nil && !errors.As(failed, &partly) {
 		return failed
 	}
 	troubled := false
-	err := w.Await(ctx, r, machinesTime, func(name string, m driver.Machine) {
+	err = w.Await(ctx, r, machinesTime, func(name string, m driver.Machine) {
 		text := fmt.Sprintf("%s is %s", name, m.State)
 		switch {
 		case m.State == driver.Stuck:
@@ -363,6 +367,7 @@ func (a *app) enactCommand() *cobra.Command {
 		}),
 	}
 	c.Flags().BoolVar(&yes, "yes", false, "enact without asking")
+	a.drainFlag(c)
 	weakenFlag(c, &weaken)
 	b.flags(c)
 	return c

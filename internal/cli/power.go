@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -54,6 +55,7 @@ func (a *app) powerCommand(do driver.PowerVerb, short, long string) *cobra.Comma
 		}),
 	}
 	if do != driver.Start {
+		a.drainFlag(c)
 		c.Flags().DurationVar(&act.Grace, "grace", defaultGrace, "how long a clean stop may take before a hard one")
 		c.Flags().BoolVar(&yes, "yes", false, "do several machines without asking")
 	}
@@ -123,13 +125,32 @@ type powered struct {
 }
 
 // power does the same to several machines and waits until each is as it will be.
-func (a *app) power(ctx context.Context, w *work.Work, names []string, act driver.Power) error {
+func (a *app) power(ctx context.Context, w *work.Work, names []string, act driver.Power) (err error) {
+	restore := func() error { return w.Undrain(ctx, names) } // of a stop that was broken off
+	if act.Do != driver.Start {
+		if restore, err = a.drained(ctx, w, names, fmt.Sprintf("%s asked for a %s", w.Person, act.Do)); err != nil {
+			return errors.Join(err, restore())
+		}
+	}
+	defer func() { err = errors.Join(err, restore()) }()
 	for _, name := range names {
 		if _, err := w.Power(ctx, name, act); err != nil {
 			return fmt.Errorf("%s %s: %w", act.Do, name, err)
 		}
 	}
 	return a.settle(ctx, w, names, act.Grace)
+}
+
+// drainFlag is the option that says how long what goes on by fronts may take to end.
+func (a *app) drainFlag(c *cobra.Command) {
+	c.Flags().DurationVar(&a.drain, "drain", a.drain, "how long connections by fronts may take to end before it is done; 0: they are cut")
+}
+
+// drained lets machines that are to go get no new connections by fronts, and waits for those that they have. restore
+// puts them back.
+func (a *app) drained(ctx context.Context, w *work.Work, machines []string, why string) (restore func() error, err error) {
+	back, err := w.Drain(ctx, machines, why, a.drain, func(text string) { a.print.NoteWrap("draining  ", strings.Join(machines, ", ")+": "+text) })
+	return func() error { return back(context.WithoutCancel(ctx)) }, err
 }
 
 // settle waits until machines are as they will be, and tells of each.

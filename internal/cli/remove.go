@@ -44,6 +44,7 @@ func (a *app) removeCommand() *cobra.Command {
 		},
 	}
 	opt.flags(remove)
+	a.drainFlag(remove)
 	remove.Flags().BoolVar(&everything, "everything", false, "all that is on the site, and all sentences")
 	remove.Flags().StringVar(&name, "name", "", "the estate's name, as the answer to --everything")
 	remove.Flags().BoolVar(&volumes, "with-volumes", false, "volumes attached to the machines go too, with their data")
@@ -99,6 +100,7 @@ func (a *app) removeNounCommand(kind, section string) *cobra.Command {
 		}),
 	}
 	if kind == "machine" {
+		a.drainFlag(c)
 		c.Flags().BoolVar(&volumes, "with-volumes", false, "volumes attached to it go too, with their data")
 	}
 	return opt.flags(c)

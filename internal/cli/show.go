@@ -84,7 +84,7 @@ func (a *app) showNamed(ctx context.Context, w *work.Work, st *work.State, c *co
 	case found[0].Kind == change.Machine:
 		return a.showMachine(ctx, w, st, &asking{}, name)
 	}
-	return a.showResource(w, st, found[0])
+	return a.showResource(ctx, w, st, found[0])
 }
 
 func (a *app) showKindCommand(kind change.Kind) *cobra.Command {
@@ -112,7 +112,7 @@ func (a *app) showKindCommand(kind change.Kind) *cobra.Command {
 			if !there {
 				return unknownName(string(kind), args[0], namesOf(st, kind))
 			}
-			return a.showResource(w, st, t)
+			return a.showResource(ctx, w, st, t)
 		}),
 	}
 	if kind == change.Machine {
@@ -196,6 +196,20 @@ func (a *app) showMachine(ctx context.Context, w *work.Work, st *work.State, q *
 		return a.print.JSON(view.MachineJSON(shown, ph))
 	}
 	a.print.Machine(shown, ph)
+	return nil
+}
+
+// showFront shows a front, and tests the machines behind its ports.
+func (a *app) showFront(ctx context.Context, w *work.Work, st *work.State, t change.Resource) (err error) {
+	f := view.FrontOf(t, st, a.clock.Now())
+	if f.Members, err = w.Members(ctx, st, t.Name); err != nil {
+		return err
+	}
+	ph := a.phrasing(st)
+	if a.json {
+		return a.print.JSON(view.FrontJSON(f, ph))
+	}
+	a.print.Front(f, ph)
 	return nil
 }
 

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"slices"
@@ -31,7 +32,10 @@ type routeDoc struct {
 }
 
 // showResource shows one resource that is no machine.
-func (a *app) showResource(w *work.Work, st *work.State, t change.Resource) error {
+func (a *app) showResource(ctx context.Context, w *work.Work, st *work.State, t change.Resource) error {
+	if t.Kind == change.Front {
+		return a.showFront(ctx, w, st, t)
+	}
 	if t.Kind != change.Bastion {
 		if a.json {
 			return a.print.JSON(view.ThingJSON(t, st))

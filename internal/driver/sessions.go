@@ -12,6 +12,7 @@ import (
 type Session struct {
 	Machine string
 	From    netip.Addr
+	To      netip.Addr   // the address that was called: the machine's own, or a front's
 	Service flow.Service // as it arrives at the machine
 	Since   time.Time    // zero where it is not known
 }

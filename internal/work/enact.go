@@ -129,6 +129,16 @@ func (w *Work) Enact(ctx context.Context, r *Review, progress Progress) (err err
 	return nil
 }
 
+// Leaving names the machines that the enactment takes away or starts anew.
+func (r *Review) Leaving() (machines []string) {
+	for _, c := range r.Changes {
+		if c.Resource.Kind == change.Machine && (c.Verb == change.Remove || c.Restart) {
+			machines = append(machines, c.Resource.Name)
+		}
+	}
+	return machines
+}
+
 // closes reports whether anything that is installed must be cut down on the way:
 // something closes, or changes under tables that know it. What is only made is
 // in no table yet.

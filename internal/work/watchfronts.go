@@ -3,25 +3,31 @@ package work
 import (
 	"context"
 	"fmt"
-	"net/netip"
 	"slices"
 	"sync"
 	"time"
 
 	"ironbark/internal/driver"
 	"ironbark/internal/flow"
-	"ironbark/internal/sentence"
+	"ironbark/internal/site"
 )
 
 // misses is how often in a row a member must fail its test to be taken out. One that passes once is
 // back in.
 const misses = 2
 
+// drainedFor is how long a member that passes its test stays out for draining: whoever drains one stops it then, or was
+// killed.
+const drainedFor = 10 * time.Minute
+
 // WatchFronts tests the members of all spreads that say how, again and again until ctx ends, and
 // takes out those that do not pass. What it goes by is read anew each time. What it said last holds when it ends. tell is
 // called with what changes, and with what goes wrong.
 func (w *Work) WatchFronts(ctx context.Context, every time.Duration, tell func(string)) error {
 	place, err := w.Site.Members()
+	if err == nil && !place.Watched() {
+		err = site.ErrNoTests
+	}
 	if err != nil {
 		return err
 	}
@@ -82,6 +88,10 @@ func (w *Work) watchOnce(ctx context.Context, place driver.MemberTester, missed 
 		name := memberName{m.Front, m.Service, m.Machine}
 		at := slices.IndexFunc(outs, func(o driver.Out) bool { return memberName{o.Front, o.Service, o.Machine} == name })
 		what := fmt.Sprintf("%s of %s at %s", m.Machine, m.Front, m.Service)
+		if at >= 0 && outs[at].Draining && failed[i] == nil && now.Sub(outs[at].Since) < drainedFor {
+			out = append(out, outs[at])
+			continue
+		}
 		if failed[i] == nil {
 			if delete(missed, name); at >= 0 {
 				told = append(told, what+" passes its test, and gets connections again")
@@ -107,30 +117,4 @@ func (w *Work) watchOnce(ctx context.Context, place driver.MemberTester, missed 
 		}
 	}
 	return nil
-}
-
-// testedMembers are the members of the spreads of a plan that say how they are tested.
-func testedMembers(plan *flow.Plan) (list []driver.Member) {
-	for _, d := range plan.Doors {
-		said, err := sentence.Parse(d.Origin.Sentence)
-		spread, ok := said.(sentence.Spread)
-		if err != nil || !ok || spread.Tested.Kind == 0 || d.On >= flow.UDPPort(0) {
-			continue
-		}
-		for _, m := range d.To.Machines {
-			one := plan.Machines[m]
-			var at netip.Addr
-			for _, i := range one.Interfaces {
-				for _, a := range i.Addrs {
-					if !at.IsValid() || a.Is4() && !at.Is4() {
-						at = a
-					}
-				}
-			}
-			if at.IsValid() {
-				list = append(list, driver.Member{Front: d.Front, Service: d.Service, Machine: one.Name, At: netip.AddrPortFrom(at, d.On.Port()), Path: spread.Tested.Path})
-			}
-		}
-	}
-	return list
 }

@@ -82,6 +82,7 @@ networks: {estuary: {space: [10.60.0.0/16], outside: true, subnets: {landing: {r
 machines:
   gauge-1: {image: linux-web, size: c1m1, at: landing, address: auto}
   gauge-2: {image: linux-web, size: c1m1, at: landing, console: true, password: true}
+fronts: {pier: {network: estuary, address: auto}}
 `
 
 // Files are those of the suites' estate, with rules.
@@ -118,6 +119,7 @@ func RunWith(t *testing.T, image string, clock func() *Clock, fresh func(t *test
 		"a serial line is used if it is permitted":        (*suite).console,
 		"a session comes about as packets do":             (*suite).dial,
 		"a session ends with what lets it in":             (*suite).sessionEnds,
+		"what is drained keeps its sessions":              (*suite).drained,
 		"an image is what was uploaded":                   (*suite).upload,
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -467,7 +469,7 @@ func (s *suite) sessionEnds() {
 	if list, known, err := driver.SessionsOf(s.Context(), other); known {
 		require.NoError(s, err)
 		require.Len(s, list, 1)
-		assert.Equal(s, driver.Session{Machine: "gauge-1", From: client, Service: flow.TCPPort(22), Since: list[0].Since}, list[0])
+		assert.Equal(s, driver.Session{Machine: "gauge-1", From: client, To: to.Addr(), Service: flow.TCPPort(22), Since: list[0].Since}, list[0])
 	}
 	require.NoError(s, other.Shut(s.Context(), s.clock.Now(), 1))
 	ends(c, "its opening was closed")
@@ -485,6 +487,41 @@ func (s *suite) sessionEnds() {
 	_, _, err := other.Power(s.Context(), "gauge-1", driver.Power{Do: driver.Stop, Grace: time.Minute})
 	require.NoError(s, err)
 	ends(c, "its machine was stopped")
+}
+
+// drained begins a session by a front, takes the machine out, and puts it back.
+func (s *suite) drained() {
+	s.build()
+	place, ok := s.d.(driver.MemberTester)
+	if !ok {
+		return
+	}
+	s.install("spread pier ssh over gauge-1 on ssh")
+	s.pass(s.passage(1))
+	pier, ok := change.Find(s.observe().Resources, change.Front, "pier")
+	require.True(s, ok)
+	to := netip.AddrPortFrom(pier.Given.Addr4, 22)
+	c := s.begin(to)
+	out := driver.Out{Front: "pier", Service: flow.TCPPort(22), Machine: "gauge-1", Since: s.clock.Now().UTC(), Why: "it is to be stopped", Draining: true}
+	require.NoError(s, place.SetOut(s.Context(), []driver.Out{out}))
+	outs, err := s.open().(driver.MemberTester).Outs(s.Context())
+	require.NoError(s, err)
+	require.Len(s, outs, 1)
+	assert.True(s, outs[0].Draining && outs[0].Since.Equal(out.Since) && outs[0].Why == out.Why)
+	ctx, cancel := context.WithTimeout(s.Context(), 5*time.Second)
+	defer cancel()
+	if again, err := s.d.Dial(ctx, client, to); err == nil {
+		_, err = io.ReadFull(again, make([]byte, 4))
+		require.Error(s, err, "a new session comes about")
+	}
+	if list, known, err := driver.SessionsOf(s.Context(), s.d); known {
+		require.NoError(s, err)
+		require.Len(s, list, 1, "what goes on goes on")
+		assert.Equal(s, to.Addr(), list[0].To)
+	}
+	require.NoError(s, c.Close())
+	require.NoError(s, s.open().(driver.MemberTester).SetOut(s.Context(), nil))
+	require.NoError(s, s.begin(to).Close())
 }
 
 func (s *suite) upload() {

@@ -2,6 +2,7 @@ package linux
 
 import (
 	"context"
+	"crypto/tls"
 	"database/sql"
 	"errors"
 	"fmt"
@@ -9,6 +10,7 @@ import (
 	"net"
 	"net/http"
 	"slices"
+	"strings"
 	"time"
 
 	"ironbark/internal/driver"
@@ -17,6 +19,9 @@ import (
 )
 
 var _ driver.MemberTester = (*Site)(nil)
+
+// Watched is true: the packet filter tests nobody.
+func (s *Site) Watched() bool { return true }
 
 // running reports whether a machine's process runs, whatever the spread.
 func (s *Site) running(machine, _ string, _ flow.Service) bool { return s.runs(machine) }
@@ -27,12 +32,13 @@ func (s *Site) live(ctx context.Context, tx *sql.Tx, plan *flow.Plan) (Live, err
 	if err != nil {
 		return nil, err
 	}
-	out := map[string]bool{}
+	out, drained := map[string]bool{}, map[string]bool{}
 	name := func(machine, front string, at flow.Service) string {
 		return fmt.Sprintf("%s %d %s", front, at, machine)
 	}
 	for _, o := range outs {
 		out[name(o.Machine, o.Front, o.Service)] = true
+		drained[name(o.Machine, o.Front, o.Service)] = o.Draining
 	}
 	for _, d := range plan.Doors { // where nobody is left, those that are out are better than nobody
 		all := true
@@ -40,8 +46,8 @@ func (s *Site) live(ctx context.Context, tx *sql.Tx, plan *flow.Plan) (Live, err
 			all = all && (out[name(plan.Machines[m].Name, d.Front, d.Service)] || !s.runs(plan.Machines[m].Name))
 		}
 		for _, m := range d.To.Machines {
-			if all {
-				delete(out, name(plan.Machines[m].Name, d.Front, d.Service))
+			if one := name(plan.Machines[m].Name, d.Front, d.Service); all && !drained[one] {
+				delete(out, one)
 			}
 		}
 	}
@@ -50,6 +56,9 @@ func (s *Site) live(ctx context.Context, tx *sql.Tx, plan *flow.Plan) (Live, err
 	}, nil
 }
 
+// drainingMark begins the reason of a member that is to be stopped or removed.
+const drainingMark = "draining: "
+
 func readOuts(ctx context.Context, tx *sql.Tx) (list []driver.Out, err error) {
 	err = store.Each(ctx, tx, `SELECT front, service, machine, since, why FROM outs ORDER BY front, service, machine`, func(scan func(...any) error) error {
 		var o driver.Out
@@ -57,6 +66,7 @@ func readOuts(ctx context.Context, tx *sql.Tx) (list []driver.Out, err error) {
 		if err := scan(&o.Front, &service, &o.Machine, &since, &o.Why); err != nil {
 			return err
 		}
+		o.Why, o.Draining = strings.CutPrefix(o.Why, drainingMark)
 		services, err1 := flow.ParseServiceRuns([]string{service})
 		at, err2 := time.Parse(time.RFC3339Nano, since)
 		if err := errors.Join(err1, err2); err != nil || services.IsEmpty() {
@@ -81,9 +91,6 @@ func (s *Site) Outs(ctx context.Context) (list []driver.Out, err error) {
 // SetOut says which members get no connections. The packet filter is written anew where that is
 // something new.
 func (s *Site) SetOut(ctx context.Context, out []driver.Out) error {
-	same := func(a, b driver.Out) bool {
-		return a.Front == b.Front && a.Service == b.Service && a.Machine == b.Machine
-	}
 	return s.change(ctx, func(tx *sql.Tx, m *meta) error {
 		was, err := readOuts(ctx, tx)
 		if err != nil {
@@ -91,7 +98,7 @@ func (s *Site) SetOut(ctx context.Context, out []driver.Out) error {
 		}
 		changed := len(was) != len(out)
 		for _, o := range out {
-			changed = changed || !slices.ContainsFunc(was, func(w driver.Out) bool { return same(w, o) })
+			changed = changed || !slices.ContainsFunc(was, func(w driver.Out) bool { return o.Same(w) && o.Draining == w.Draining })
 		}
 		if !changed {
 			return nil
@@ -100,6 +107,9 @@ func (s *Site) SetOut(ctx context.Context, out []driver.Out) error {
 			return err
 		}
 		for _, o := range out {
+			if o.Draining {
+				o.Why = drainingMark + o.Why
+			}
 			_, err := tx.ExecContext(ctx, `INSERT INTO outs VALUES (?, ?, ?, ?, ?)`, o.Front, flow.ServiceRuns(flow.ServicesAt(o.Service))[0], o.Machine, o.Since.UTC().Format(time.RFC3339Nano), o.Why)
 			if err != nil {
 				return err
@@ -136,11 +146,18 @@ func (s *Site) TestMember(ctx context.Context, m driver.Member) error {
 		}
 		return c.Close()
 	}
+	scheme := "http"
+	if m.At.Port() == 443 || m.At.Port() == 8443 {
+		scheme = "https"
+	}
+	// Whose certificate it is does not matter: nothing is told to it.
 	client := &http.Client{
-		Transport:     &http.Transport{DialContext: dial, DisableKeepAlives: true, MaxResponseHeaderBytes: 64 << 10},
+		Transport: &http.Transport{
+			DialContext: dial, DisableKeepAlives: true, MaxResponseHeaderBytes: 64 << 10, TLSClientConfig: &tls.Config{InsecureSkipVerify: true},
+		},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }, // it leads elsewhere
 	}
-	request, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+m.At.String()+m.Path, nil)
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, scheme+"://"+m.At.String()+m.Path, nil)
 	if err != nil {
 		return err
 	}

@@ -60,7 +60,8 @@ func (s *Site) Sessions(ctx context.Context) (list []driver.Session, err error) 
 		if !ok1 || !ok2 || !isTCP || tcp.State != established || machine == "" {
 			continue
 		}
-		one := driver.Session{Machine: machine, From: from.Unmap(), Service: flow.TCPPort(f.Reverse.SrcPort)}
+		to, _ := netip.AddrFromSlice(f.Forward.DstIP)
+		one := driver.Session{Machine: machine, From: from.Unmap(), To: to.Unmap(), Service: flow.TCPPort(f.Reverse.SrcPort)}
 		if f.TimeStart > 0 {
 			one.Since = time.Unix(0, int64(f.TimeStart))
 		}

@@ -41,7 +41,7 @@ func (s *Site) Dial(ctx context.Context, from netip.Addr, to netip.AddrPort) (ne
 	if err != nil {
 		return nil, err
 	}
-	leave := s.enter(driver.Session{Machine: in.resource.Name, From: from, Service: service, Since: s.clock.Now().UTC()})
+	leave := s.enter(driver.Session{Machine: in.resource.Name, From: from, To: to.Addr(), Service: service, Since: s.clock.Now().UTC()})
 	ctx, cancel := context.WithCancel(context.WithoutCancel(ctx)) // whoever calls sees the session end
 	s.watch(ctx, p, in.resource.Name, func() {
 		cancel() // what runs inside the machine for it ends, too
@@ -59,6 +59,7 @@ func (s *Site) Dial(ctx context.Context, from netip.Addr, to netip.AddrPort) (ne
 // answering picks one of the machines that a packet gets to and that listen, each as likely.
 func (s *Site) answering(ctx context.Context, fates []driver.ProbeResult, to netip.AddrPort) (in *machineState, service flow.Service, err error) {
 	err = &driver.UnreachableError{To: to, Reason: fates[0].Reason}
+	fates = s.takingPart(ctx, fates, to)
 	for _, i := range mathrand.Perm(len(fates)) {
 		if !fates[i].Open || fates[i].Machine == "" {
 			continue

@@ -14,7 +14,6 @@ import (
 	"time"
 
 	"ironbark/internal/desktop"
-	"ironbark/internal/driver/sim/guest"
 	"ironbark/internal/flow"
 	"ironbark/internal/sshkey"
 )
@@ -55,19 +54,6 @@ const webRoot = "/srv/www"
 
 // web answers HTTP with the machine's pages. Without a first page, and at /healthz, it says that it is up.
 func (s *Site) web(in *machineState) func(context.Context, net.Conn) {
-	page := func(g *guest.Guest, at string) (string, bool) {
-		at = path.Clean("/" + at)
-		if text, ok := g.Read(path.Join(webRoot, at)); ok {
-			return text, true
-		}
-		if text, ok := g.Read(path.Join(webRoot, at, "index.html")); ok {
-			return text, true
-		}
-		if at == "/" || at == "/healthz" {
-			return in.resource.Name + " is up\n", true
-		}
-		return "", false
-	}
 	return func(ctx context.Context, c net.Conn) {
 		l := &oneConn{c: c, over: make(chan struct{})}
 		h := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -76,7 +62,7 @@ func (s *Site) web(in *machineState) func(context.Context, net.Conn) {
 				http.Error(w, "the machine is gone", http.StatusServiceUnavailable)
 				return
 			}
-			text, ok := page(now.guest, r.URL.Path)
+			text, ok := page(now, r.URL.Path)
 			if !ok {
 				http.NotFound(w, r)
 				return
@@ -90,6 +76,20 @@ func (s *Site) web(in *machineState) func(context.Context, net.Conn) {
 		}}
 		_ = server.Serve(l)
 	}
+}
+
+// page is what a machine answers when it is asked for a path by HTTP.
+func page(in *machineState, at string) (text string, ok bool) {
+	at = path.Clean("/" + at)
+	for _, file := range []string{path.Join(webRoot, at), path.Join(webRoot, at, "index.html")} {
+		if text, ok := in.guest.Read(file); ok {
+			return text, true
+		}
+	}
+	if at == "/" || at == "/healthz" {
+		return in.resource.Name + " is up\n", true
+	}
+	return "", false
 }
 
 // oneConn is a listener that accepts one connection, and is over when that is.

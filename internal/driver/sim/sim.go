@@ -190,6 +190,7 @@ type meta struct {
 	Latest   time.Time       `json:"latest,omitzero"`
 	Identity driver.Identity `json:"identity"`
 	Console  *cost.Console   `json:"console,omitempty"`
+	Outs     []driver.Out    `json:"outs,omitempty"` // members of spreads that get no new connections
 }
 
 // now is the site's clock, which never goes back behind the latest moment that was

@@ -1,0 +1,238 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"sync"
+	"time"
+
+	"ironbark/internal/driver"
+	"ironbark/internal/flow"
+	"ironbark/internal/sentence"
+	"ironbark/internal/site"
+)
+
+// MemberState says whether a machine behind a front's port gets new connections. The zero MemberState is invalid.
+type MemberState string
+
+// The states of members.
+const (
+	MemberIn       MemberState = "in"        // it gets new connections
+	MemberFailing  MemberState = "failing"   // it does not answer, and is not taken out yet, or there is nobody else
+	MemberOut      MemberState = "out"       // it does not pass its test
+	MemberDraining MemberState = "draining"  // it is to be stopped or removed
+	MemberOff      MemberState = "not there" // it does not run
+)
+
+// Member is a machine behind a front's port, and how it is doing.
+type Member struct {
+	driver.Member
+	State MemberState
+	Since time.Time // zero where it is not known
+	Why   string    // "" where it is in
+}
+
+// Members tests the machines behind a front's ports, and tells how each is doing. Cost: as long as the slowest test takes.
+func (w *Work) Members(ctx context.Context, st *State, front string) ([]Member, error) {
+	place, err := w.Site.Members()
+	if errors.Is(err, site.ErrNoTests) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	outs, err := place.Outs(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var list []Member
+	for _, d := range st.Plan.Doors {
+		if d.Front == front {
+			for _, m := range membersOf(st.Plan, d) {
+				list = append(list, Member{Member: m})
+			}
+		}
+	}
+	var all sync.WaitGroup
+	room := make(chan struct{}, 32)
+	for i := range list {
+		m := &list[i]
+		room <- struct{}{}
+		all.Go(func() {
+			m.judge(ctx, place, st.Report.Machines[m.Machine], outs)
+			<-room
+		})
+	}
+	all.Wait()
+	for i, m := range list {
+		same := func(o Member) bool {
+			return o.Service == m.Service && (o.State == MemberIn || o.State == MemberFailing)
+		}
+		if m.State == MemberOut && !slices.ContainsFunc(list, same) { // somebody is better than nobody
+			list[i].Why += "; it gets connections all the same, since no other does"
+		}
+	}
+	return list, ctx.Err()
+}
+
+// judge tells how a member is doing.
+func (m *Member) judge(ctx context.Context, place driver.MemberTester, is driver.Machine, outs []driver.Out) {
+	at := slices.IndexFunc(outs, driver.Out{Front: m.Front, Service: m.Service, Machine: m.Machine}.Same)
+	m.State, m.Since = MemberIn, is.Ready
+	switch {
+	case is.State != driver.Running:
+		m.State, m.Since, m.Why = MemberOff, is.Since, "it is "+string(is.State)
+	case at >= 0 && outs[at].Draining:
+		m.State, m.Since, m.Why = MemberDraining, outs[at].Since, outs[at].Why
+	case at >= 0:
+		m.State, m.Since, m.Why = MemberOut, outs[at].Since, outs[at].Why
+	case m.At.IsValid():
+		err := place.TestMember(ctx, m.Member)
+		if err == nil {
+			return
+		}
+		m.State, m.Since, m.Why = MemberFailing, time.Time{}, err.Error()
+		if m.Tested && !place.Watched() {
+			m.State = MemberOut
+		}
+	}
+}
+
+// membersOf are the machines behind a published port, and how they are tested: where the sentence says nothing, by
+// a connection. At is invalid where that is not possible, over UDP.
+func membersOf(plan *flow.Plan, d flow.Published) (list []driver.Member) {
+	path, tested := "", false
+	if said, err := sentence.Parse(d.Origin.Sentence); err == nil {
+		if spread, ok := said.(sentence.Spread); ok && spread.Tested.Kind != 0 {
+			path, tested = spread.Tested.Path, true
+		}
+	}
+	for _, m := range d.To.Machines {
+		one := plan.Machines[m]
+		var at netip.Addr
+		for _, i := range one.Interfaces {
+			for _, a := range i.Addrs {
+				if !at.IsValid() || a.Is4() && !at.Is4() {
+					at = a
+				}
+			}
+		}
+		member := driver.Member{Front: d.Front, Service: d.Service, Machine: one.Name, Path: path, Tested: tested}
+		if at.IsValid() && d.On < flow.UDPPort(0) {
+			member.At = netip.AddrPortFrom(at, d.On.Port())
+		}
+		list = append(list, member)
+	}
+	return list
+}
+
+// testedMembers are the members of the spreads of a plan that say how they are tested.
+func testedMembers(plan *flow.Plan) (list []driver.Member) {
+	for _, d := range plan.Doors {
+		list = append(list, membersOf(plan, d)...)
+	}
+	return slices.DeleteFunc(list, func(m driver.Member) bool { return !m.Tested || !m.At.IsValid() })
+}
+
+// DrainTime is how long what goes on at a machine may take to end by itself before the machine is stopped or removed, where
+// nobody says another time.
+const DrainTime = 30 * time.Second
+
+// drainLook is how long passes between two looks at what still goes on.
+const drainLook = 200 * time.Millisecond
+
+// Drain lets machines that are to be stopped or removed get no new connections by fronts, and waits until those that they
+// have by fronts have ended, or until so much time has passed. tell is called before it waits. restore puts the machines
+// back; it is to be called where they are not stopped in the end. Where no front leads to them nothing is done.
+func (w *Work) Drain(ctx context.Context, machines []string, why string, upTo time.Duration, tell func(string)) (restore func(context.Context) error, err error) {
+	restore = func(context.Context) error { return nil }
+	place, err := w.Site.Members()
+	if errors.Is(err, site.ErrNoTests) || len(machines) == 0 || upTo <= 0 {
+		return restore, nil
+	}
+	if err != nil {
+		return restore, err
+	}
+	st, err := w.Installed(ctx)
+	if err != nil {
+		return restore, err
+	}
+	now := w.Clock.Now()
+	var drained []driver.Out
+	fronts := map[netip.Addr]bool{}
+	for _, d := range st.Plan.Doors {
+		for _, m := range d.To.Machines {
+			name := st.Plan.Machines[m].Name
+			if !slices.Contains(machines, name) || st.Report.Machines[name].State != driver.Running {
+				continue
+			}
+			drained = append(drained, driver.Out{Front: d.Front, Service: d.Service, Machine: name, Since: now, Why: why, Draining: true})
+			for _, f := range st.Plan.Fronts {
+				if f.Name == d.Front {
+					fronts[f.Public.Addr4], fronts[f.Public.Addr6] = true, true
+				}
+			}
+		}
+	}
+	if len(drained) == 0 {
+		return restore, nil
+	}
+	delete(fronts, netip.Addr{})
+	outs, err := place.Outs(ctx)
+	if err != nil {
+		return restore, err
+	}
+	others := slices.DeleteFunc(outs, func(o driver.Out) bool { return slices.ContainsFunc(drained, o.Same) })
+	if err := place.SetOut(ctx, slices.Concat(others, drained)); err != nil {
+		return restore, err
+	}
+	restore = func(ctx context.Context) error { return w.undrain(ctx, place, machines) }
+	told := false
+	for end := now.Add(upTo); ; {
+		sessions, known, err := w.Site.Sessions(ctx)
+		if err != nil || !known {
+			return restore, err
+		}
+		left := 0
+		for _, s := range sessions {
+			if slices.Contains(machines, s.Machine) && fronts[s.To] {
+				left++
+			}
+		}
+		if left == 0 || !w.Clock.Now().Before(end) {
+			return restore, nil
+		}
+		if !told {
+			told = true
+			tell(fmt.Sprintf("no new connections by fronts; up to %s for the %d that are there to end", sentence.DurationOf(upTo), left))
+		}
+		if err := w.Clock.Sleep(ctx, drainLook); err != nil {
+			return restore, err
+		}
+	}
+}
+
+// undrain lets machines get connections again that were taken out to be stopped.
+func (w *Work) undrain(ctx context.Context, place driver.MemberTester, machines []string) error {
+	outs, err := place.Outs(ctx)
+	if err != nil {
+		return err
+	}
+	left := slices.DeleteFunc(slices.Clone(outs), func(o driver.Out) bool { return o.Draining && slices.Contains(machines, o.Machine) })
+	if len(left) == len(outs) {
+		return nil
+	}
+	return place.SetOut(ctx, left)
+}
+
+// Undrain lets machines that were started get connections by fronts again.
+func (w *Work) Undrain(ctx context.Context, machines []string) error {
+	place, err := w.Site.Members()
+	if err != nil {
+		return nil // there is nobody to say it to
+	}
+	return w.undrain(ctx, place, machines)
+}
