@@ -83,6 +83,10 @@ func awaitSeed() (seed.Seed, error) {
 	}
 }
 
+// mostScrubbed is how much memory is filled, in bytes: what was in use is taken first, and the rest of a large machine was
+// never touched. Touching it takes a minute a GiB where it is emulated.
+const mostScrubbed = 192 << 20
+
 // scrub fills the memory that is free with zeros, which a saved state need not hold: what the kernel and this
 // program were unpacked from is still in it.
 func scrub() {
@@ -92,7 +96,7 @@ func scrub() {
 		return
 	}
 	const kept = 24 << 20
-	free := int(info.Freeram)*int(info.Unit) - kept
+	free := min(int(info.Freeram)*int(info.Unit)-kept, mostScrubbed)
 	if free <= 0 {
 		return
 	}
