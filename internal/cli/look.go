@@ -117,7 +117,7 @@ func (a *app) statusCommand() *cobra.Command {
 			}
 			now := a.clock.Now()
 			reach := exposure.NewView(st.Plan, now).ReachAll()
-			found := findings.Look(st.Estate, st.Plan, now)
+			found := findings.Look(st.Estate, st.Plan, now, st.Listening())
 			broken := exposure.Guarantees(st.Estate, st.Plan, now)
 			drift := w.Drift(st)
 			if a.json {

@@ -33,16 +33,17 @@ func (l *looker) privates() flow.Services {
 	return l.private
 }
 
-func portsOf(text string) flow.Services {
-	var list []sentence.Service
+func portsOf(text string) flow.Services { return flow.ServicesOf(shipped{}, portList(text)) }
+
+func portList(text string) (s sentence.Services) {
 	for word := range strings.SplitSeq(text, ",") {
-		s, err := sentence.ParseService(word)
+		one, err := sentence.ParseService(word)
 		if err != nil {
 			panic("findings: " + err.Error())
 		}
-		list = append(list, s)
+		s.List = append(s.List, one)
 	}
-	return flow.ServicesOf(shipped{}, sentence.Services{List: list})
+	return s
 }
 
 // shipped knows the names that ship with the language.
@@ -53,7 +54,7 @@ func (shipped) Ports(name string) ([]sentence.Service, bool) { return sentence.S
 // open finds what a sentence lets in from the internet at large that is hardly ever meant
 // for it. What is administrative stays closed, and is told elsewhere.
 func (l *looker) open(s sentence.Sentence, services sentence.Services, from sentence.Set, to *flow.Group) {
-	if !l.atLarge(l.resolve.Source(from)) || !l.atLarge(l.leads(to).Intersect(l.resolve.Source(from))) {
+	if !l.atLarge(l.resolve.Source(from)) || !l.atLarge(l.leads(to, l.resolve.Services(services)).Intersect(l.resolve.Source(from))) {
 		return
 	}
 	set := l.resolve.Services(services)
@@ -62,6 +63,7 @@ func (l *looker) open(s sentence.Sentence, services sentence.Services, from sent
 		return
 	}
 	l.privately(s, set)
+	l.elsewhere(s, set)
 }
 
 // privately finds services hardly ever meant for everybody.
@@ -98,9 +100,26 @@ func number(p flow.Point) (n float64) {
 	return n
 }
 
+// movedServices are ports to which administrative services are widely moved, to be found less easily.
+var movedServices = []struct {
+	name  string
+	ports sentence.Services
+}{
+	{"ssh", portList("tcp/2022,tcp/2200,tcp/2222,tcp/8022,tcp/10022,tcp/22222")},
+	{"telnet", portList("tcp/2323")},
+	{"rdp", portList("tcp/3390,tcp/13389,tcp/33389,tcp/33890")},
+	{"vnc", portList("tcp/5800-5803,tcp/5904-5910")},
+}
+
 // door finds a door by which nobody gets in: nothing lets anybody in by it, nor could.
-func (l *looker) door(s sentence.Sentence, on sentence.Service, from, to sentence.Set) {
+func (l *looker) door(s sentence.Sentence, on sentence.Service, from, to sentence.Set, standing bool) {
 	services := l.resolve.Services(sentence.Services{List: []sentence.Service{on}})
+	l.elsewhere(s, services)
+	if inside := services.Intersect(l.p.Guard); !inside.IsEmpty() && !from.Absent() && !standing {
+		l.find(Caution, Guarded, s.String(), fmt.Sprintf("leave “from” out; permit PEOPLE to open %s to %s from %s up to 2h", on, to, from),
+			"administrative services stay closed to a door's “from”: "+flow.PrintServices(inside, l.namings)+" in")
+		return
+	}
 	if !from.Absent() {
 		if l.atLarge(l.resolve.Source(from)) {
 			l.privately(s, services)
@@ -150,7 +169,7 @@ func (l *looker) permit(s sentence.Permit) {
 	if l.atLarge(source) {
 		l.find(Caution, WideSource, s.String(), "name where your people come from: from SOURCE", "this permit lets people open to the whole internet")
 	}
-	if l.leads(l.resolve.Group(s.To)).Intersect(source).IsEmpty() {
+	if l.leads(l.resolve.Group(s.To), l.resolve.Services(s.Services)).Intersect(source).IsEmpty() {
 		l.find(Caution, Unusable, s.String(), "give the machines a public address or a forward, or permit it from where a door leads there", "nobody can use this permit: no door leads from there to there")
 	}
 	if s.Approvals > 0 && l.approvers(s) < s.Approvals {
@@ -176,6 +195,48 @@ func (l *looker) approvers(s sentence.Permit) (most int) {
 		most = max(most, n)
 	}
 	return most
+}
+
+// fronts finds fronts that lead nowhere.
+func (l *looker) fronts() {
+	leads := map[string]bool{}
+	for _, d := range l.p.Doors {
+		leads[d.Front] = true
+	}
+	for _, f := range l.e.Fronts {
+		if !leads[f.Name] {
+			l.pos = f.At
+			l.find(Note, NoPorts, f.Name, fmt.Sprintf("ironbark spread %s https over TARGET on https from everywhere, or ironbark remove front %s", f.Name, f.Name), "this front has no ports, and leads nowhere")
+		}
+	}
+}
+
+// tested finds a test that no machine can pass.
+func (l *looker) tested(s sentence.Spread) {
+	on := l.resolve.Services(sentence.Services{List: []sentence.Service{s.On}})
+	never := func(mend, why string) {
+		l.find(Caution, NeverPasses, s.String(), mend, "no machine can pass this test: "+why)
+	}
+	switch {
+	case s.Tested.Kind == 0:
+	case !on.IsEmpty() && on.Runs()[0].Lo >= flow.UDPPort(0):
+		never("leave the test out", s.On.String()+" is no TCP, and tests are")
+	case s.Tested.Kind == sentence.TestHTTP && (on.Overlaps(l.p.Guard) || on.Overlaps(l.privates())):
+		never("tested by tcp", s.On.String()+" does not speak HTTP")
+	case l.nobodyListens(s.Over, on):
+		never("change what comes after “on”, or what the machines listen on", "none of the machines listens on "+flow.PrintServices(on, l.namings))
+	}
+}
+
+// nobodyListens reports whether it is known of all machines of a set that they listen on none of some services.
+func (l *looker) nobodyListens(over sentence.Set, on flow.Services) bool {
+	if l.listens == nil {
+		return false
+	}
+	return !slices.ContainsFunc(l.resolve.Group(over).Machines, func(m int32) bool {
+		listens, known := l.listens(l.p.Machines[m].Name)
+		return !known || listens.Overlaps(on)
+	})
 }
 
 // bastions finds bastions that answer everywhere.

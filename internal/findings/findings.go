@@ -6,6 +6,7 @@ package findings
 
 import (
 	"slices"
+	"strings"
 	"time"
 
 	"ironbark/internal/estate"
@@ -62,17 +63,24 @@ const (
 	WideSource      Kind = "wide-source"      // a permit from the whole internet
 	WideBastion     Kind = "wide-bastion"     // a bastion that answers everywhere
 	Unusable        Kind = "unusable-permit"  // a permit that nobody can use
+	NoPorts         Kind = "no-ports"         // a front that leads nowhere
+	NeverPasses     Kind = "never-passes"     // a test that no machine can pass
+	AdminElsewhere  Kind = "admin-elsewhere"  // a port to which administrative services are often moved
 )
 
+// Listening tells on what a machine listens; known is false where nobody can tell.
+type Listening func(machine string) (services flow.Services, known bool)
+
 // Look returns what is found in an estate and its plan at a moment, in the order
-// of the files. Cost: that of a view of the plan, and linear in the sentences.
-func Look(e *estate.Estate, p *flow.Plan, at time.Time) []Finding {
-	l := &looker{e: e, p: p, at: at, resolve: flow.NewResolver(e, p), namings: flow.Namings(nil, e), doors: map[int32]flow.Addrs{}, led: map[*flow.Group]flow.Addrs{}}
+// of the files. listens may be nil. Cost: that of a view of the plan, and linear in the sentences.
+func Look(e *estate.Estate, p *flow.Plan, at time.Time, listens Listening) []Finding {
+	l := &looker{e: e, p: p, at: at, listens: listens, resolve: flow.NewResolver(e, p), namings: flow.Namings(nil, e), doors: map[int32]flow.Addrs{}, led: map[*flow.Group]flow.Addrs{}, ports: map[ported]flow.Addrs{}}
 	for _, st := range e.Sentences {
 		l.pos = st.At
 		l.sentence(st.Sentence)
 	}
 	l.bastions()
+	l.fronts()
 	l.withoutAdministrator()
 	l.withoutLogin()
 	return l.list
@@ -82,10 +90,12 @@ type looker struct {
 	e       *estate.Estate
 	p       *flow.Plan
 	at      time.Time
+	listens Listening
 	resolve flow.Resolver
 	namings []flow.Naming
-	doors   map[int32]flow.Addrs // the sources of all doors of a machine
+	doors   map[int32]flow.Addrs // the sources of all doors of a machine that lead to all of its services
 	led     map[*flow.Group]flow.Addrs
+	ports   map[ported]flow.Addrs
 	private flow.Services // worked out when first asked for
 	pos     sentence.Pos
 	list    []Finding
@@ -117,11 +127,12 @@ func (l *looker) sentence(s sentence.Sentence) {
 		if s.Standing && flow.Active(s.Until, l.at) {
 			l.standing(s, s.Until)
 		}
-		l.door(s, s.On, s.From, s.To)
+		l.door(s, s.On, s.From, s.To, s.Standing)
 	case sentence.Spread:
 		if !l.empty(s, nil, &s.Over) {
 			l.spread(s)
-			l.door(s, s.On, s.From, s.Over)
+			l.tested(s)
+			l.door(s, s.On, s.From, s.Over, false)
 		}
 	case sentence.Route:
 		l.empty(s, nil, &s.To)
@@ -174,6 +185,16 @@ func (l *looker) guarded(s sentence.Allow) {
 	l.find(level, Guarded, s.String(), mend, "administrative services stay closed to an “allow”: "+flow.PrintServices(inside, l.namings)+" in")
 }
 
+// elsewhere finds services that are led to from outside on ports to which administrative ones are often moved.
+func (l *looker) elsewhere(s sentence.Sentence, services flow.Services) {
+	for _, known := range movedServices {
+		if set := services.Intersect(flow.ServicesOf(shipped{}, known.ports)).Subtract(l.p.Guard); !set.IsEmpty() && !services.Contains(flow.Other) {
+			l.find(Note, AdminElsewhere, s.String(), "ironbark add admin "+strings.Join(flow.ServiceRuns(set), " "),
+				known.name+" is often moved there, and counts as administrative only where the estate says so: "+flow.PrintServices(set, l.namings)+" in")
+		}
+	}
+}
+
 func (l *looker) standing(s sentence.Sentence, until time.Time) {
 	l.find(Serious, Standing, s.String(), "retract it as soon as it is not needed", "an administrative service is left open until "+until.UTC().Format(time.RFC3339))
 }
@@ -182,7 +203,7 @@ func (l *looker) standing(s sentence.Sentence, until time.Time) {
 // families while its machines have one.
 func (l *looker) reaches(s sentence.Allow, from, to sentence.Set) {
 	source := l.resolve.Source(from)
-	uses := l.leads(l.resolve.Group(to)).Intersect(source)
+	uses := l.leads(l.resolve.Group(to), l.resolve.Services(s.Services)).Intersect(source)
 	if uses.IsEmpty() {
 		l.find(Caution, NoDoor, s.String(), "give the machines a public address, a forward or a spread", "no door leads from there to there, so this sentence opens nothing")
 		return
@@ -195,9 +216,46 @@ func (l *looker) reaches(s sentence.Allow, from, to sentence.Set) {
 	}
 }
 
-// leads returns the sources from which a door leads to any machine of a group.
+// leads returns the sources from which a door leads to some services of any machine of a group.
+func (l *looker) leads(g *flow.Group, services flow.Services) flow.Addrs {
+	all := l.leadsToAll(g)
+	for i, d := range l.p.Doors {
+		if services.Contains(d.On) {
+			all = all.Union(l.published(g, i))
+		}
+	}
+	return all
+}
+
+// published returns the sources from which a front's port leads to any machine of a group.
+func (l *looker) published(g *flow.Group, port int) (from flow.Addrs) {
+	key := ported{g, port}
+	if known, ok := l.ports[key]; ok {
+		return known
+	}
+	for _, m := range l.p.Doors[port].To.Machines {
+		if !g.Has(m) {
+			continue
+		}
+		for _, d := range l.p.DoorsTo(m) {
+			if d.Own == &l.p.Doors[port] {
+				from = from.Union(d.From)
+			}
+		}
+	}
+	l.ports[key] = from
+	return from
+}
+
+// ported is a port of a front and a group.
+type ported struct {
+	group *flow.Group
+	port  int
+}
+
+// leadsToAll returns the sources from which a door leads to every service of any machine of a group.
 // Machines are looked at once, however many sentences speak of them.
-func (l *looker) leads(g *flow.Group) (all flow.Addrs) {
+func (l *looker) leadsToAll(g *flow.Group) (all flow.Addrs) {
 	if known, ok := l.led[g]; ok {
 		return known
 	}
@@ -206,7 +264,9 @@ func (l *looker) leads(g *flow.Group) (all flow.Addrs) {
 		from, known := l.doors[m]
 		if !known {
 			for _, d := range l.p.DoorsTo(m) {
-				from = from.Union(d.From)
+				if !d.Translated() {
+					from = from.Union(d.From)
+				}
 			}
 			l.doors[m] = from
 		}

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"ironbark/internal/findings"
+	"ironbark/internal/flow"
 	"ironbark/internal/oracle"
 )
 
@@ -30,6 +31,9 @@ limits: {opening: 4h}
 // TestFindings states one sentence at a time and looks for what is found of it.
 func TestFindings(t *testing.T) {
 	const permit = "permit ops to open ssh to all from office up to 1h"
+	listens := func(machine string) (flow.Services, bool) {
+		return flow.ServicesAt(flow.TCPPort(443)), machine == "web"
+	}
 	for rule, want := range map[string]string{
 		"allow https from everywhere to web until 2026-11-23T08:00:00Z":                "note ended: this sentence ended at 2026-11-23T08:00:00Z and does nothing",
 		"allow https from everywhere to moor-*":                                        "caution empty: “moor-*” stands for no machine, so this sentence does nothing",
@@ -57,12 +61,20 @@ func TestFindings(t *testing.T) {
 		"forward pier tcp/8080 to web on http from office": "",
 		"spread pier http over web on http":                "note useless-door: nobody gets in by this door: no sentence lets anybody in, nor lets anybody open it",
 		"allow https from everywhere to web":               "",
-		"route ssh to all via beacon for mara":             "",
-		"never ssh from internet to all standing":          "",
+		// Doors that do not do what they seem to.
+		"forward pier tcp/8022 to web on ssh from office":                            "caution guarded: administrative services stay closed to a door's “from”: ssh in",
+		"forward pier tcp/2222 to web on tcp/2222 from office":                       "note admin-elsewhere: ssh is often moved there, and counts as administrative only where the estate says so: tcp/2222 in",
+		"allow tcp/2222 from everywhere to web":                                      "note admin-elsewhere: ssh is often moved there, and counts as administrative only where the estate says so: tcp/2222 in",
+		"spread pier dns over web on dns from everywhere":                            "",
+		"spread pier udp/53 over web on udp/53 from everywhere tested by tcp":        "caution never-passes: no machine can pass this test: udp/53 is no TCP, and tests are",
+		"spread pier postgresql over web on postgresql from office tested by http /": "caution never-passes: no machine can pass this test: postgresql does not speak HTTP",
+		"spread pier http over web on tcp/8080 from office tested by tcp":            "caution never-passes: no machine can pass this test: none of the machines listens on http-alt",
+		"route ssh to all via beacon for mara":                                       "",
+		"never ssh from internet to all standing":                                    "",
 	} {
 		w := oracle.WorldOf(nouns, permit, rule)
 		found := ""
-		for _, f := range findings.Look(w.Estate, w.Plan(), oracle.Epoch) {
+		for _, f := range findings.Look(w.Estate, w.Plan(), oracle.Epoch, listens) {
 			if f.At.Line == 2 && f.At.File == "estate.rules" && found == "" {
 				found = f.Level.String() + " " + string(f.Kind) + ": " + f.Problem
 				assert.Equal(t, rule, f.Subject)
@@ -70,16 +82,16 @@ func TestFindings(t *testing.T) {
 		}
 		assert.Equal(t, want, found, rule)
 	}
-	w := oracle.WorldOf(nouns, permit)
-	assert.Empty(t, findings.Look(w.Estate, w.Plan(), oracle.Epoch), "a plain estate has none")
+	w := oracle.WorldOf(strings.Replace(nouns, "fronts: {pier: {network: estuary, address: auto}}", "", 1), permit)
+	assert.Empty(t, findings.Look(w.Estate, w.Plan(), oracle.Epoch, nil), "a plain estate has none")
 }
 
 // TestFindingsOfThings looks for what is found of machines and bastions.
 func TestFindingsOfThings(t *testing.T) {
 	w := oracle.WorldOf(strings.NewReplacer(", key: admin", "", "from: [office]", "from: [everywhere]").Replace(nouns), "permit ops to open ssh to web from office up to 1h", "permit moor to open ssh to store from office up to 1h")
 	var list []string
-	for _, f := range findings.Look(w.Estate, w.Plan(), oracle.Epoch) {
+	for _, f := range findings.Look(w.Estate, w.Plan(), oracle.Epoch, nil) {
 		list = append(list, string(f.Kind)+" "+f.Subject)
 	}
-	assert.Equal(t, []string{"wide-bastion beacon", "no-administrator deep", "no-administrator store", "no-login web", "no-login deep"}, list)
+	assert.Equal(t, []string{"wide-bastion beacon", "no-ports pier", "no-administrator deep", "no-administrator store", "no-login web", "no-login deep"}, list)
 }

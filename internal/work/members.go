@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"ironbark/internal/driver"
+	"ironbark/internal/findings"
 	"ironbark/internal/flow"
 	"ironbark/internal/sentence"
 	"ironbark/internal/site"
@@ -21,7 +22,7 @@ type MemberState string
 // The states of members.
 const (
 	MemberIn       MemberState = "in"        // it gets new connections
-	MemberFailing  MemberState = "failing"   // it does not answer, and is not taken out yet, or there is nobody else
+	MemberFailing  MemberState = "failing"   // it does not pass, and gets connections all the same: it is not taken out yet, or nobody passes
 	MemberOut      MemberState = "out"       // it does not pass its test
 	MemberDraining MemberState = "draining"  // it is to be stopped or removed
 	MemberOff      MemberState = "not there" // it does not run
@@ -68,11 +69,10 @@ func (w *Work) Members(ctx context.Context, st *State, front string) ([]Member, 
 	}
 	all.Wait()
 	for i, m := range list {
-		same := func(o Member) bool {
-			return o.Service == m.Service && (o.State == MemberIn || o.State == MemberFailing)
-		}
-		if m.State == MemberOut && !slices.ContainsFunc(list, same) { // somebody is better than nobody
-			list[i].Why += "; it gets connections all the same, since no other does"
+		passes := func(o Member) bool { return o.Service == m.Service && o.State == MemberIn }
+		if m.State == MemberOut && !slices.ContainsFunc(list, passes) { // somebody is better than nobody
+			list[i].State = MemberFailing
+			list[i].Why += "; it gets connections, since nobody passes"
 		}
 	}
 	return list, ctx.Err()
@@ -127,6 +127,14 @@ func membersOf(plan *flow.Plan, d flow.Published) (list []driver.Member) {
 		list = append(list, member)
 	}
 	return list
+}
+
+// Listening tells on what the machines of a state listen that run, and of which that is known.
+func (st *State) Listening() findings.Listening {
+	return func(machine string) (flow.Services, bool) {
+		m := st.Report.Machines[machine]
+		return m.Listens, m.State == driver.Running && !m.Listens.IsEmpty()
+	}
 }
 
 // testedMembers are the members of the spreads of a plan that say how they are tested.

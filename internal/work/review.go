@@ -210,10 +210,10 @@ const uncovered = "no permit covers it any more"
 // found looks over the new state, and tells what was there before.
 func found(before, after *State, now time.Time) (list []Found) {
 	old := map[string]bool{}
-	for _, f := range findings.Look(before.Estate, before.Plan, now) {
+	for _, f := range findings.Look(before.Estate, before.Plan, now, before.Listening()) {
 		old[f.What()] = true
 	}
-	for _, f := range findings.Look(after.Estate, after.Plan, now) {
+	for _, f := range findings.Look(after.Estate, after.Plan, now, before.Listening()) {
 		list = append(list, Found{Finding: f, New: !old[f.What()]})
 	}
 	return list

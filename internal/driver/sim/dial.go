@@ -59,7 +59,9 @@ func (s *Site) Dial(ctx context.Context, from netip.Addr, to netip.AddrPort) (ne
 // answering picks one of the machines that a packet gets to and that listen, each as likely.
 func (s *Site) answering(ctx context.Context, fates []driver.ProbeResult, to netip.AddrPort) (in *machineState, service flow.Service, err error) {
 	err = &driver.UnreachableError{To: to, Reason: fates[0].Reason}
-	fates = s.takingPart(ctx, fates, to)
+	if fates = s.takingPart(ctx, fates, to); len(fates) == 0 {
+		return nil, 0, &driver.UnreachableError{To: to, Reason: "draining"}
+	}
 	for _, i := range mathrand.Perm(len(fates)) {
 		if !fates[i].Open || fates[i].Machine == "" {
 			continue
