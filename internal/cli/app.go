@@ -334,19 +334,6 @@ func (a *app) confirmWord(yes bool, question, word string) error {
 	return a.ask(question, word)
 }
 
-func (a *app) ask(question string, answers ...string) error {
-	a.print.Question(question)
-	answer, err := a.line()
-	if err != nil && !errors.Is(err, io.EOF) {
-		return err
-	}
-	if slices.Contains(answers, strings.ToLower(strings.TrimSpace(answer))) {
-		return nil
-	}
-	a.print.Note("not done: nothing was changed")
-	return errUnconfirmed
-}
-
 // clock is the real one, or one that stands still at a moment and moves only
 // when somebody waits: for tests and stories on the stand-in cloud.
 type realClock struct{}

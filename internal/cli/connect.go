@@ -115,7 +115,7 @@ func (a *app) howToConnect(ctx context.Context, w *work.Work, machine string) {
 	case is:
 		for _, p := range closed.Answer.Parts {
 			if mend := closed.Answer.Mend(p, w.Person); !p.Open && len(mend) > 0 {
-				a.print.NoteWrap("next, to get in: ", strings.TrimPrefix(mend[0], "ironbark "))
+				a.print.NoteWrap("next, to get in: ", "ironbark "+strings.TrimPrefix(mend[0], "ironbark "))
 				return
 			}
 		}

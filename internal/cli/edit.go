@@ -420,7 +420,11 @@ func (a *app) stateCommand(v sentence.Verb) *cobra.Command {
 			for _, one := range list {
 				told = append(told, one.String())
 			}
-			return a.edit(ctx, w, old, files, "said “"+strings.Join(told, "”, “")+"”", opt)
+			if err := a.edit(ctx, w, old, files, "said “"+strings.Join(told, "”, “")+"”", opt); err != nil || opt.draft || a.json {
+				return err
+			}
+			a.nextAfterSaying(ctx, w, list[0])
+			return nil
 		}),
 	}
 	return opt.flags(c)

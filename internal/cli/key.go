@@ -55,22 +55,25 @@ func (a *app) addKeyCommand() *cobra.Command {
 					return err
 				}
 			} else {
-				path := keyPath(w, name)
-				if _, err := os.Lstat(path); !errors.Is(err, fs.ErrNotExist) {
-					return wrong("%s is there already and is not written over", path)
+				if line, opt.before, err = newKey(w, name, sshkey.Kind(kind)); err != nil {
+					return err
 				}
-				pair, err := sshkey.New(sshkey.Kind(kind), name)
-				if err != nil {
-					return usage("--kind: %v", err)
-				}
-				line = pair.Public
-				opt.before = func() (func() error, error) { return func() error { return os.Remove(path) }, pair.Save(path) }
 			}
 			files, err := old.AddNoun([]string{"keys"}, name, estate.Word(line))
 			if err != nil {
 				return err
 			}
-			return a.edit(ctx, w, old, files, "added key "+name, opt)
+			first, err := old.Estate()
+			if err != nil {
+				return err
+			}
+			if err := a.edit(ctx, w, old, files, "added key "+name, opt); err != nil || opt.draft || a.json {
+				return err
+			}
+			if len(first.Machines) == 0 {
+				a.print.Note("next: ironbark add machine NAME --key %s", name)
+			}
+			return nil
 		}),
 	}
 	c.Flags().StringVar(&public, "public", "", "a file with the public key to take in")

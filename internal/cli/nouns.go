@@ -61,16 +61,24 @@ func (a *app) addNounCommand(n noun) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			files, names, err := a.added(w, old, n, in, args[0], opt)
+			begun := old
+			if n.kind == "machine" {
+				e, err := old.Estate()
+				if err != nil {
+					return err
+				}
+				if begun, err = a.lacking(w, old, e, args[0], in, opt); err != nil {
+					return err
+				}
+			}
+			files, names, err := a.added(w, begun, n, in, args[0], opt)
 			if err != nil {
 				return err
 			}
-			if err := a.edit(ctx, w, old, files, "added "+n.kind+" "+strings.Join(names, ", "), opt); err != nil || n.kind != "machine" || opt.draft {
+			if err := a.edit(ctx, w, old, files, "added "+n.kind+" "+strings.Join(names, ", "), opt); err != nil || opt.draft || a.json {
 				return err
 			}
-			if image, known := w.Site.Catalogue().Image(in.image); !known || slices.Contains(image.Listens, "ssh") {
-				a.howToConnect(ctx, w, names[0])
-			}
+			a.nextAfterAdding(ctx, w, n.kind, names, in)
 			return nil
 		}),
 	}

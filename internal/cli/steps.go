@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"maps"
 	"slices"
 	"strconv"
@@ -325,23 +324,7 @@ func byNumber(text string, list []string) string {
 	return strings.Join(words, ", ")
 }
 
-// answer asks a question; an empty answer is the usual one, where there is one. The end of what can be read, and
-// a q alone, give up.
+// answer asks a question; an empty answer is the usual one, where there is one.
 func (s *steps) answer(question, usual string) (string, error) {
-	for {
-		s.a.print.Question(question + "?")
-		text, err := s.a.line()
-		text = strings.TrimSpace(text)
-		switch {
-		case err != nil && !errors.Is(err, io.EOF):
-			return "", err
-		case errors.Is(err, io.EOF) && text == "", text == "q":
-			s.a.print.Note("not done: nothing was opened")
-			return "", errUnconfirmed
-		case text != "":
-			return text, nil
-		case usual != "":
-			return usual, nil
-		}
-	}
+	return s.a.answerTo(question, usual, "nothing was opened")
 }

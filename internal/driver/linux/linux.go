@@ -142,7 +142,14 @@ func (s *Site) mark(m *meta) (string, error) {
 	return markOf(m, g), err
 }
 
-func markOf(m *meta, generation uint32) string { return fmt.Sprintf("%d/%d", m.Mark, generation) }
+// markOf tells the mark. The packet filter's generation counts where somebody else wrote it last: machines that start and
+// stop, and members of spreads that come and go, change what is written, and not what is decided.
+func markOf(m *meta, generation uint32) string {
+	if generation == m.Generation {
+		return fmt.Sprint(m.Mark)
+	}
+	return fmt.Sprintf("%d/%d", m.Mark, generation)
+}
 
 // generation reads that of the packet filter (NFT_MSG_GETGEN); 0 where there is none.
 func (s *Site) generation() (g uint32, err error) {
