@@ -72,7 +72,7 @@ func Diff(has, wanted []Resource, discard map[string]bool) ([]Change, error) {
 			}
 			errs = append(errs, &sentence.Error{Problem: fmt.Sprintf("%s %s: %s", t.Kind, t.Name, bad), Hint: hint})
 		default:
-			alter := Change{Verb: Alter, Resource: t, How: how, Restart: t.Kind == Machine && old.Spec.Size != t.Spec.Size}
+			alter := Change{Verb: Alter, Resource: t, How: how, Restart: t.Kind == Machine && (old.Spec.Size != t.Spec.Size || !slices.Equal(old.Spec.Subnets, t.Spec.Subnets))}
 			switch {
 			case !old.hands(claimed):
 				list = append(list, alter)
@@ -197,8 +197,6 @@ func unalterable(old, t Resource) string {
 		return "what a machine that exists boots from cannot be altered"
 	case t.Kind == Machine && old.Spec.Image != t.Spec.Image:
 		return "the image of a machine that exists cannot be altered"
-	case t.Kind == Machine && !slices.Equal(old.Spec.Subnets, t.Spec.Subnets):
-		return "the subnets of a machine that exists cannot be altered"
 	case t.Kind == Machine && old.Spec.Key != t.Spec.Key && !t.Rotates:
 		return fmt.Sprintf("the key of a machine that exists is inside it: ironbark change machine %s --key %s puts the new one there", t.Name, cmp.Or(t.Spec.Key, "NAME"))
 	case (t.Kind == Machine || t.Kind == Volume) && t.Spec.GB < old.Spec.GB:

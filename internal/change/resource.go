@@ -115,6 +115,7 @@ type Spec struct {
 	Console  bool         `json:"console,omitempty"`   // the estate and the machine permit its serial line
 	File     string       `json:"file,omitempty"`      // an image's
 	Format   string       `json:"format,omitempty"`
+	Bytes    int64        `json:"bytes,omitempty"` // an image's file
 	Digest   string       `json:"sha256,omitempty"`
 	How      string       `json:"how,omitempty"` // a snapshot of what was in use was made consistent
 }
@@ -246,7 +247,9 @@ func (t Resource) Describe() string {
 	add(s.Size, s.Size != "")
 	add(prefixes(s.Ranges), len(s.Ranges) > 0)
 	add(fmt.Sprintf("%d GB %s disk", s.GB, cmp.Or(s.Speed, estate.Standard)), s.GB > 0 && t.Kind != Image && t.Kind != Snapshot)
-	add(fmt.Sprintf("%d GB", s.GB), s.GB > 0 && (t.Kind == Image || t.Kind == Snapshot))
+	add("a file of "+bytes(s.Bytes), s.Bytes > 0)
+	add(fmt.Sprintf("%d GB", s.GB), s.GB > 0 && t.Kind == Snapshot)
+	add(fmt.Sprintf("a disk of %d GB", s.GB), s.GB > 0 && t.Kind == Image)
 	add("of machine "+s.Machine, t.Kind == Snapshot && s.Machine != "")
 	add("of volume "+s.Volume, t.Kind == Snapshot && s.Volume != "")
 	add("with the system "+s.Image, t.Kind == Snapshot && s.Image != "")
@@ -280,6 +283,19 @@ func (t Resource) Describe() string {
 		words = strings.Fields(s.Public)[:1]
 	}
 	return strings.Join(words, ", ")
+}
+
+// bytes tells a size as it is, in the largest unit of ten that is not larger.
+func bytes(n int64) string {
+	for _, unit := range []struct {
+		name string
+		size int64
+	}{{"GB", 1e9}, {"MB", 1e6}, {"kB", 1e3}} {
+		if n >= unit.size {
+			return fmt.Sprintf("%.1f %s", float64(n)/float64(unit.size), unit.name)
+		}
+	}
+	return fmt.Sprintf("%d bytes", n)
 }
 
 // leadsTo says to which interface of several a machine's public address leads.

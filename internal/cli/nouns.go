@@ -205,26 +205,40 @@ func (a *app) changeCommand() *cobra.Command {
 func (a *app) changeNounCommand(n noun) *cobra.Command {
 	in, opt := &nounInput{}, &editing{}
 	c := &cobra.Command{
-		Use: n.kind + " NAME", Short: "Alter " + n.short, Example: "  ironbark change " + n.kind + " " + n.change, ValidArgsFunction: a.completeNouns(n.kind),
+		Use: n.kind + " NAME" + map[bool]string{true: "…"}[n.kind == "machine"], Short: "Alter " + n.short, Example: "  ironbark change " + n.kind + " " + n.change, ValidArgsFunction: a.completeNouns(n.kind),
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
-			if len(args) != 1 {
-				return usage("change %s takes one name", n.kind)
-			}
 			old, e, err := readBoth(w)
 			if err != nil {
 				return err
 			}
-			if known := e.NamesOf(n.kind); !slices.Contains(known, args[0]) {
-				return unknownName(n.kind, args[0], known)
+			names := args
+			switch {
+			case n.kind == "machine":
+				if names, err = machineSet(e, nil, args); err != nil {
+					return err
+				}
+			case len(args) != 1:
+				return usage("change %s takes one name", n.kind)
+			case !slices.Contains(e.NamesOf(n.kind), args[0]):
+				return unknownName(n.kind, args[0], e.NamesOf(n.kind))
 			}
-			files, err := a.changed(w, old, e, n, in, args[0], opt)
-			if err != nil {
+			files := old
+			for _, name := range names {
+				if files, err = a.changed(w, files, e, n, in, name); err != nil {
+					return err
+				}
+			}
+			if err := a.passwords(w, in.password, names, opt); err != nil {
 				return err
 			}
+			told := "changed " + n.kind + " " + strings.Join(names, ", ")
 			if n.kind == "machine" && len(in.keys) > 0 && !opt.draft {
-				return a.changeKeys(ctx, w, e, in, args[0], opt, func() error { return a.edit(ctx, w, old, files, "changed machine "+args[0], opt) })
+				if len(names) > 1 {
+					return usage("a key is put into one machine at a time: change machine %s --key …", names[0])
+				}
+				return a.changeKeys(ctx, w, e, in, names[0], opt, func() error { return a.edit(ctx, w, old, files, told, opt) })
 			}
-			return a.edit(ctx, w, old, files, "changed "+n.kind+" "+args[0], opt)
+			return a.edit(ctx, w, old, files, told, opt)
 		}),
 	}
 	n.flags(c, in, false)
@@ -233,7 +247,7 @@ func (a *app) changeNounCommand(n noun) *cobra.Command {
 	return opt.flags(c)
 }
 
-func (a *app) changed(w *work.Work, old work.Files, e *estate.Estate, n noun, in *nounInput, name string, opt *editing) (work.Files, error) {
+func (a *app) changed(w *work.Work, old work.Files, e *estate.Estate, n noun, in *nounInput, name string) (work.Files, error) {
 	if n.kind == "address" {
 		return moveAddress(old, e, name, in.to)
 	}
@@ -259,10 +273,7 @@ func (a *app) changed(w *work.Work, old work.Files, e *estate.Estate, n noun, in
 		return files.Alter(n.path(in), []estate.Field{{Key: name, Value: fields[0].Value}})
 	}
 	set, drop := fields.split()
-	if files, err = files.Alter(append(n.path(in), name), set, drop...); err != nil {
-		return nil, err
-	}
-	return files, a.passwords(w, in.password, []string{name}, opt)
+	return files.Alter(append(n.path(in), name), set, drop...)
 }
 
 // moveAddress takes a reserved address from whoever has it, and leads it to

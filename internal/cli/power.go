@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -11,7 +12,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironbark/internal/driver"
-	"ironbark/internal/estate"
 	"ironbark/internal/sentence"
 	"ironbark/internal/work"
 )
@@ -35,7 +35,8 @@ func (a *app) powerCommand(do driver.PowerVerb, short, long string) *cobra.Comma
 	act := driver.Power{Do: do, Grace: defaultGrace}
 	var yes bool
 	c := &cobra.Command{
-		Use: string(do) + " MACHINE|TAG=VALUE…", Short: short, Long: long, ValidArgsFunction: a.completeNouns("machine"),
+		Use: string(do) + " MACHINE…", Short: short, Long: long + " They are named as in sentences: names,\npatterns in quotes ('gauge-*'), TAG=VALUE, subnets, all, and except.",
+		Example: "  ironbark " + string(do) + " gauge-web-1\n  ironbark " + string(do) + " role=web except gauge-web-2", ValidArgsFunction: a.completeNouns("machine"),
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
 			names, err := machinesNamed(ctx, w, args)
 			if err != nil {
@@ -81,39 +82,19 @@ func (a *app) oldSetup(ctx context.Context, w *work.Work, names []string, yes bo
 
 // machinesNamed finds the machines of the site that words name.
 func machinesNamed(ctx context.Context, w *work.Work, args []string) (names []string, err error) {
-	if len(args) == 0 {
-		return nil, usage("say which machines: names, or TAG=VALUE")
-	}
 	st, err := w.Installed(ctx)
 	if err != nil {
 		return nil, err
 	}
-	var known []string
-	for name := range st.Report.Machines {
-		known = append(known, name)
+	known := slices.Sorted(maps.Keys(st.Report.Machines))
+	if names, err = machineSet(st.Estate, known, args); err != nil {
+		return nil, err
 	}
-	slices.Sort(known)
-	for _, word := range args {
-		key, value, tagged := strings.Cut(word, "=")
-		switch {
-		case tagged:
-			found := len(names)
-			for _, m := range st.Estate.Machines {
-				if slices.Contains(m.Tags, estate.Tag{Key: key, Value: value}) && slices.Contains(known, m.Name) {
-					names = append(names, m.Name)
-				}
-			}
-			if len(names) == found {
-				return nil, wrong("no machine has the tag %s", word)
-			}
-		case slices.Contains(known, word):
-			names = append(names, word)
-		default:
-			return nil, unknownName("machine", word, known)
-		}
+	names = slices.DeleteFunc(names, func(name string) bool { return !slices.Contains(known, name) })
+	if len(names) == 0 {
+		return nil, wrong("none of these machines is on the site yet")
 	}
-	slices.Sort(names)
-	return slices.Compact(names), nil
+	return names, nil
 }
 
 // powered is what became of one machine, for programs.

@@ -25,7 +25,13 @@ func (a *app) root() *cobra.Command {
 			"Administrative ports stay closed by default; whoever opens one says to whom, until when and why.",
 		SilenceErrors: true, SilenceUsage: true,
 		Args: func(c *cobra.Command, args []string) error { return unknownCommand(c, args) },
-		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
+	}
+	version := root.Flags().Bool("version", false, "tell the version")
+	root.RunE = func(c *cobra.Command, args []string) error {
+		if *version {
+			return a.versionCommand().RunE(c, args)
+		}
+		return c.Help()
 	}
 	root.CompletionOptions.HiddenDefaultCmd = false
 	root.PersistentFlags().StringVar(&a.estateDir, "estate", "", "the estate's folder (default: the nearest one upward with an estate.yaml)")

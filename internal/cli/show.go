@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -35,7 +36,7 @@ func (a *app) showCommand() *cobra.Command {
 				if len(args) == 1 {
 					return a.showNamed(ctx, w, st, c, args[0])
 				}
-				return a.showThings(st, "")
+				return a.showThings(st, "", nil)
 			})(c, args)
 		},
 	}
@@ -101,10 +102,16 @@ func (a *app) showKindCommand(kind change.Kind) *cobra.Command {
 				return err
 			}
 			switch {
+			case len(args) == 0:
+				return a.showThings(st, kind, nil)
+			case kind == change.Machine && (len(args) > 1 || strings.ContainsAny(args[0], "=*?,")):
+				names, err := machineSet(st.Estate, slices.Collect(maps.Keys(st.Report.Machines)), args)
+				if err != nil {
+					return err
+				}
+				return a.showThings(st, kind, names)
 			case len(args) > 1:
 				return usage("show %s takes one name", kind)
-			case len(args) == 0:
-				return a.showThings(st, kind)
 			case kind == change.Machine:
 				return a.showMachine(ctx, w, st, q, args[0])
 			}
@@ -117,7 +124,7 @@ func (a *app) showKindCommand(kind change.Kind) *cobra.Command {
 	}
 	if kind == change.Machine {
 		c.Short = "List the machines, or show one: who gets in, by which sentence, and which sentences do nothing there"
-		c.Example = "  ironbark show machine gauge-web-1"
+		c.Example = "  ironbark show machine gauge-web-1\n  ironbark show machine role=web"
 		return q.flags(c)
 	}
 	return c
@@ -132,8 +139,13 @@ func namesOf(st *work.State, kind change.Kind) (names []string) {
 	return names
 }
 
-// showThings lists the things of one kind, or of all kinds.
-func (a *app) showThings(st *work.State, kind change.Kind) error {
+// showThings lists the things of one kind, or of all kinds; of some names alone, where there are any.
+func (a *app) showThings(st *work.State, kind change.Kind, names []string) error {
+	if names != nil {
+		some, report := *st, *st.Report
+		report.Resources = slices.DeleteFunc(slices.Clone(report.Resources), func(t change.Resource) bool { return !slices.Contains(names, t.Name) })
+		some.Report, st = &report, &some
+	}
 	if a.json {
 		docs := []view.ThingDoc{}
 		for _, t := range st.Report.Resources {

@@ -80,6 +80,7 @@ type userData struct {
 	HostKeys   map[string]string `json:"ssh_keys"`
 	WriteFiles []file            `json:"write_files"`
 	Run        [][]string        `json:"runcmd"`
+	Updates    map[string]when   `json:"updates"`
 	Own        own               `json:"ironbark"`
 }
 
@@ -90,6 +91,11 @@ type user struct {
 	Lock  bool     `json:"lock_passwd"`
 	Sudo  string   `json:"sudo"`
 	Shell string   `json:"shell"`
+}
+
+// when lists the boots at which cloud-init takes something anew: addresses at each, since a machine may be moved.
+type when struct {
+	When []string `json:"when"`
 }
 
 type file struct {
@@ -193,7 +199,8 @@ func (s Seed) userData() (u userData, err error) {
 			{runnerPath, runner, "0755"},
 			{"/var/lib/cloud/scripts/per-boot/ironbark", "#!/bin/sh\nexec " + runnerPath + " boot\n", "0755"},
 		},
-		Run: [][]string{{runnerPath, "setup"}},
+		Run:     [][]string{{runnerPath, "setup"}},
+		Updates: map[string]when{"network": {[]string{"boot-new-instance", "boot"}}},
 	}
 	for i, part := range s.Setup {
 		u.WriteFiles = append(u.WriteFiles, file{fmt.Sprintf("%s/%03d-%s", partsPath, i, part.Name), part.Script, "0755"})

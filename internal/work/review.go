@@ -67,7 +67,7 @@ func (w *Work) reviewOf(before *State, files Files, e *estate.Estate, edit bool)
 	}
 	for i, t := range wanted {
 		if up, ok := uploads[t.Name]; ok && t.Kind == change.Image {
-			wanted[i].Spec.Format, wanted[i].Spec.GB = up.Format, up.GB()
+			wanted[i].Spec.Format, wanted[i].Spec.GB, wanted[i].Spec.Bytes = up.Format, up.GB(), up.Size
 		}
 	}
 	if err := gatewaysFree(e, wanted); err != nil {

@@ -44,7 +44,7 @@ func (p *Printer) resources(r *work.Review, before *Phrasing) {
 		if c.Verb == change.Alter {
 			what = strings.Join(c.How, "; ")
 			if c.Restart {
-				what += "; it starts anew"
+				what += "; it is stopped and started again for that"
 			}
 		}
 		rows = append(rows, []string{string(c.Verb), string(c.Resource.Kind), c.Resource.Name, what})
@@ -188,7 +188,7 @@ func (p *Printer) costs(r *work.Review) {
 	if step := costStep(r.Before, r.After); step != "" && r.Before.Month() != 0 {
 		text += ", " + strings.TrimPrefix(strings.Replace(step, " a month", "", 1), r.After.Currency+" ") + " than now"
 	}
-	p.Line("   %s", text)
+	p.Line("   %s; %s an hour", text, hourly(r.After.Hour()))
 	var parts []string
 	for _, q := range r.After.Used.Against(r.Limits) {
 		parts = append(parts, fmt.Sprintf("%d of %d %s", q.Used, q.Limit, q.What))

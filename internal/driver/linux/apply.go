@@ -88,6 +88,11 @@ func (s *Site) record(ctx context.Context, t change.Resource) (change.Resource, 
 				return err
 			}
 		}
+		if old, ok := change.Find(list, t.Kind, t.Name); ok && t.Kind == change.Machine {
+			if err := s.leave(old, t); err != nil {
+				return err
+			}
+		}
 		switch {
 		case t.Kind == change.Bastion:
 			return s.joinMachine(t.Name, addrsOf([]change.Resource{t})[t.Name], false)

@@ -5,9 +5,12 @@ import (
 	"fmt"
 	"net/netip"
 	"os"
+	"slices"
 
 	"github.com/vishvananda/netlink"
 	"golang.org/x/sys/unix"
+
+	"ironbark/internal/change"
 )
 
 // guestMAC is the address of each guest's network card. Each has a link of its own, so they may all
@@ -163,6 +166,28 @@ func (s *Site) partGuest(machine string, addrs []netip.Addr) error {
 		_ = s.eachRefusing(addrs, netlink.RouteDel) // that one is not there is as it should be
 	}
 	return s.withLink(machine, netlink.LinkDel)
+}
+
+// leave takes away by what a machine had addresses that it has no more. A light machine begins anew with the others.
+func (s *Site) leave(old, t change.Resource) error {
+	had, has := addrsOf([]change.Resource{old})[t.Name], addrsOf([]change.Resource{t})[t.Name]
+	gone := slices.DeleteFunc(slices.Clone(had), func(a netip.Addr) bool { return slices.Contains(has, a) })
+	switch {
+	case len(gone) == 0:
+		return nil
+	case !isGuest(old):
+		s.stopListening(t.Name)
+		return s.partMachine(t.Name)
+	case !exists(s.prefix + ".off"):
+		return nil
+	}
+	_ = s.eachRefusing(gone, netlink.RouteDel) // that one is not there is as it should be
+	return s.withLink(t.Name, func(l netlink.Link) error {
+		for _, a := range gone {
+			_ = netlink.RouteDel(&netlink.Route{LinkIndex: l.Attrs().Index, Dst: ipNet(netip.PrefixFrom(a, a.BitLen()))})
+		}
+		return nil
+	})
 }
 
 // tap opens the guest's end of its link. Whoever has it is the guest's network card.
