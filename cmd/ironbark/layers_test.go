@@ -20,7 +20,7 @@ var layers = [][]string{
 	{"internal/confine", "internal/clientnet", "internal/unixsocket", "internal/desktop", "internal/seed", "internal/qemu"},
 	{"internal/flow/span", "internal/sentence", "internal/journal", "internal/sshkey", "internal/store", "internal/picture", "internal/imagefile", "internal/driver/sim/guest", "internal/seen", "internal/parallel", "internal/quickjson"},
 	{"internal/estate"},
-	{"internal/flow", "internal/cost"},
+	{"internal/flow", "internal/cost", "internal/backup"},
 	{"internal/exposure", "internal/change", "internal/tinyguest"},
 	{"internal/tinyimage", "internal/debimage", "cmd/tiny-guest"},
 	{"internal/opening", "internal/findings", "internal/bastion"},

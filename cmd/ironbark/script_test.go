@@ -30,6 +30,9 @@ func TestMain(m *testing.M) {
 		panic(err)
 	}
 	program = filepath.Join(dir, "ironbark")
+	if err := os.Setenv("XDG_STATE_HOME", dir); err != nil { // scripts have a home of their own
+		panic(err)
+	}
 	build := exec.Command("go", "build", "-trimpath", "-o", program, ".")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	if os.Getenv("IRONBARK_TEST_RACE") != "" { // the program watches itself for races, and exits with 66 after one
@@ -56,7 +59,7 @@ func TestScripts(t *testing.T) {
 		Setup: func(e *testscript.Env) error {
 			for key, value := range map[string]string{
 				"PATH":           filepath.Dir(program) + string(os.PathListSeparator) + os.Getenv("PATH"),
-				"IRONBARK_CLOCK": "2026-11-23T09:00:00Z", "COLUMNS": "100", "USER": "mara", "HOME": e.WorkDir, "SSHD": sshd(),
+				"IRONBARK_CLOCK": "2026-11-23T09:00:00Z", "COLUMNS": "100", "USER": "mara", "HOME": e.WorkDir, "XDG_STATE_HOME": filepath.Join(e.WorkDir, ".state"), "SSHD": sshd(),
 			} {
 				e.Setenv(key, value)
 			}

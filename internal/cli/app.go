@@ -22,6 +22,7 @@ import (
 	"ironbark/internal/cli/view"
 	"ironbark/internal/driver"
 	"ironbark/internal/driver/sim"
+	"ironbark/internal/ledger/sqlite"
 	"ironbark/internal/seen"
 	"ironbark/internal/sentence"
 	"ironbark/internal/site"
@@ -45,13 +46,15 @@ type app struct {
 	print    *view.Printer
 	clock    driver.Clock
 
-	sim *sim.Site // the stand-in cloud, for the commands that play with it
+	sim    *sim.Site      // the stand-in cloud, for the commands that play with it
+	ledger *sqlite.Ledger // of the estate that is open, for backups
 
 	estateDir string
 	person    string
 	json      bool
 	review    *view.ReviewDoc // for the document of what an edit came to
 	drain     time.Duration   // how long connections by fronts may take to end
+	demo      bool            // the estate is not one of the person's own
 }
 
 // errNo is the answer no: everything is told already, and the exit status is 3.

@@ -39,6 +39,7 @@ func (a *app) newCommand() *cobra.Command {
 			if err := newFolder(dir, place, args[0], person); err != nil {
 				return err
 			}
+			a.remember(dir)
 			a.print.Line("%s/estate.yaml   the nouns: one network, and you (%s) in the group ops", dir, person)
 			a.print.Line("%s/estate.rules  the sentences: none yet, so nothing is reachable", dir)
 			a.print.Note("next: cd %s; ironbark add machine web, which asks for what it needs", dir)

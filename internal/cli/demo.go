@@ -155,7 +155,7 @@ func placeOf(args []string) int {
 // it prints on one stream, and returns its exit status.
 func (a *app) tellStory(base string, i int, s story) int {
 	one := &app{
-		drain: work.DrainTime,
+		drain: work.DrainTime, demo: true,
 		in:    strings.NewReader(""), clock: a.clock,
 		print: &view.Printer{Out: a.print.Out, Err: a.print.Out, Width: a.print.Width, ErrWidth: a.print.Width, Colour: a.print.Colour},
 	}

@@ -63,14 +63,10 @@ func (a *app) addKeyCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			first, err := old.Estate()
-			if err != nil {
-				return err
-			}
 			if err := a.edit(ctx, w, old, files, "added key "+name, opt); err != nil || opt.draft || a.json {
 				return err
 			}
-			if len(first.Machines) == 0 {
+			if first, err := old.Estate(); err == nil && len(first.Machines) == 0 {
 				a.print.Note("next: ironbark add machine NAME --key %s", name)
 			}
 			return nil

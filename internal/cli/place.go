@@ -50,7 +50,8 @@ func (a *app) siteOf(folder work.Folder) (*site.Site, error) {
 	if err != nil {
 		return nil, err
 	}
-	return site.New(sqlite.New(dir, options), d, a.clock), nil
+	a.ledger = sqlite.New(dir, options)
+	return site.New(a.ledger, d, a.clock), nil
 }
 
 // simulated reports whether a clock plays.

@@ -52,7 +52,7 @@ func (a *app) root() *cobra.Command {
 			root.AddCommand(c)
 		}
 	}
-	add("begin", a.newCommand(), a.demoCommand())
+	add("begin", a.newCommand(), a.demoCommand(), a.estatesCommand(), a.backupCommand(), a.restoreCommand())
 	add("nouns", a.addCommand(), a.changeCommand(), a.removeCommand(), a.adoptCommand(), a.keyCommand())
 	for v := sentence.VerbAllow; v <= sentence.VerbAlways; v++ {
 		add("say", a.stateCommand(v))

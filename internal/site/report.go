@@ -339,6 +339,11 @@ func alterations(st *ledger.State, o *driver.Observation, now time.Time) map[int
 			out[one.ID] = why
 		}
 	}
+	for id, one := range held {
+		if one.Ended.IsZero() && !one.Waits() && now.Before(one.End()) && id > o.Highest && out[id] == "" {
+			out[id] = "this site never let it pass: it is another one than that of the record, or begins anew"
+		}
+	}
 	for _, r := range o.Plan.Rules {
 		if r.Kind != flow.Opening || !flow.Active(r.Until, now) || out[r.Opening] != "" {
 			continue

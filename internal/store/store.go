@@ -407,3 +407,15 @@ func WriteMeta(ctx context.Context, tx *sql.Tx, meta any) error {
 	}
 	return err
 }
+
+// Copy writes the store as it stands at one moment into a new file, which is closed to others. Others may write to the
+// store meanwhile.
+func (s *DB) Copy(ctx context.Context, to string) error {
+	if f, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600); err != nil { // SQLite would let others read it
+		return err
+	} else if err := f.Close(); err != nil {
+		return err
+	}
+	_, err := s.db.ExecContext(ctx, `VACUUM INTO ?`, to)
+	return s.explain(err)
+}

@@ -136,6 +136,15 @@ func (s *Site) open(ctx context.Context, write bool) (*store.DB, error) {
 
 func (s *Site) path() string { return filepath.Join(s.dir, Name) }
 
+// Copy writes the stand-in cloud as it stands at one moment into a new file. The error is store.ErrAbsent where there is none yet.
+func (s *Site) Copy(ctx context.Context, to string) error {
+	db, err := s.open(ctx, false)
+	if err != nil {
+		return err
+	}
+	return db.Copy(ctx, to)
+}
+
 // read reads something in one transaction. Where there is no state yet, nothing is read.
 func (s *Site) read(ctx context.Context, f func(tx *sql.Tx) error) error {
 	db, err := s.open(ctx, false)

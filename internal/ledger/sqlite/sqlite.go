@@ -108,6 +108,15 @@ func (l *Ledger) open(ctx context.Context, write bool) (*store.DB, error) {
 	return db, nil
 }
 
+// Copy writes the ledger as it stands at one moment into a new file. The error is store.ErrAbsent where there is none yet.
+func (l *Ledger) Copy(ctx context.Context, to string) error {
+	db, err := l.open(ctx, false)
+	if err != nil {
+		return err
+	}
+	return db.Copy(ctx, to)
+}
+
 // MakeDir makes the folder of an estate's state, closed to others, and keeps it out of
 // version control.
 func MakeDir(dir string) error {
