@@ -192,7 +192,7 @@ func (a *app) tellBackup(doc backupDoc) {
 			keys++
 		}
 	}
-	words = append(words, "estate.yaml", view.Count(rules, "file") + " of rules")
+	words = append(words, "estate.yaml", view.Count(rules, "file")+" of rules")
 	if scripts > 0 {
 		words = append(words, view.Count(scripts, "setup script"))
 	}

@@ -156,7 +156,7 @@ func placeOf(args []string) int {
 func (a *app) tellStory(base string, i int, s story) int {
 	one := &app{
 		drain: work.DrainTime, demo: true,
-		in:    strings.NewReader(""), clock: a.clock,
+		in: strings.NewReader(""), clock: a.clock,
 		print: &view.Printer{Out: a.print.Out, Err: a.print.Out, Width: a.print.Width, ErrWidth: a.print.Width, Colour: a.print.Colour},
 	}
 	args := slices.Clone(s.args)
