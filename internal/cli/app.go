@@ -67,7 +67,10 @@ var errFailed = errors.New("failed")
 var errUnconfirmed = errors.New("not confirmed")
 
 // usageError is a mistake in a command's words.
-type usageError struct{ err error }
+type usageError struct {
+	err     error
+	command string // the one that does not take them; "": there is no such command
+}
 
 func (u *usageError) Error() string { return u.err.Error() }
 func (u *usageError) Unwrap() error { return u.err }
@@ -76,9 +79,14 @@ func (u *usageError) Unwrap() error { return u.err }
 func (u *usageError) ExitStatus() int { return exitWords }
 
 // Hint tells what to do.
-func (u *usageError) Hint() string { return "ironbark help tells the commands" }
+func (u *usageError) Hint() string {
+	if u.command == "" {
+		return "ironbark help tells the commands"
+	}
+	return "ironbark help " + u.command + " tells what it takes"
+}
 
-func usage(format string, args ...any) error { return &usageError{fmt.Errorf(format, args...)} }
+func usage(format string, args ...any) error { return &usageError{err: fmt.Errorf(format, args...)} }
 
 // wrong is a mistake in what words name: a thing or a file that is not there, an
 // answer that is refused.
@@ -113,7 +121,10 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	root.SetIn(in)
 	root.SetOut(out)
 	root.SetErr(errOut)
-	err = root.ExecuteContext(context.Background())
+	command, err := root.ExecuteContextC(context.Background())
+	if wrong, ok := errors.AsType[*usageError](err); ok && command != root {
+		wrong.command = strings.TrimPrefix(command.CommandPath(), "ironbark ")
+	}
 	status := a.status(err)
 	if a.print.Told != nil && a.print.Documents == 0 {
 		if err := a.print.JSON(a.result(err, status)); err != nil && status == exitDone {

@@ -37,8 +37,11 @@ func (a *app) root() *cobra.Command {
 	root.PersistentFlags().StringVar(&a.estateDir, "estate", "", "the estate's folder (default: the nearest one upward with an estate.yaml)")
 	root.PersistentFlags().StringVar(&a.person, "person", "", "who you are (default: the operating system's user name)")
 	root.PersistentFlags().BoolVar(&a.json, "json", false, "print one JSON document")
-	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error {
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		text, _, _ := strings.Cut(err.Error(), ": strconv.") // what a parser of Go says helps nobody
+		if near := nearOption(c, text); near != "" {
+			return usage("%s; did you mean “%s”?", text, near)
+		}
 		return usage("%s", text)
 	})
 	root.AddGroup(
@@ -70,6 +73,7 @@ func (a *app) root() *cobra.Command {
 		}
 		return found.Help()
 	}})
+	a.complete(root)
 	return root
 }
 

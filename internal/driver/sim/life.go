@@ -14,7 +14,6 @@ import (
 	"ironbark/internal/change"
 	"ironbark/internal/driver"
 	"ironbark/internal/driver/sim/guest"
-	"ironbark/internal/estate"
 	"ironbark/internal/flow"
 	"ironbark/internal/sentence"
 	"ironbark/internal/store"
@@ -173,7 +172,6 @@ func (s *Site) within(t change.Resource, body string) (*guest.Guest, error) {
 		}
 		g.Name = t.Name
 	}
-	g.Inside = t.InsideWords()
 	return g, nil
 }
 
@@ -209,12 +207,11 @@ func (s *Site) loadMachine(ctx context.Context, tx *sql.Tx, name string) (*machi
 	if err := in.letIn(); err != nil {
 		return nil, err
 	}
-	return in, store.Each(ctx, tx, `SELECT json_extract(spec, '$.device') AS device FROM resources WHERE kind = 'volume' AND json_extract(spec, '$.machine') = ? AND device <> '`+estate.SystemDevice+`' ORDER BY 1`, func(scan func(...any) error) error {
-		var device string
-		err := scan(&device)
-		in.guest.Volumes = append(in.guest.Volumes, device)
-		return err
-	}, name)
+	if in.guest.Around, err = s.around(ctx, tx, in.resource); err != nil {
+		return nil, err
+	}
+	in.guest.Reach = s.reach(in)
+	return in, nil
 }
 
 // save writes a machine's life and inside.
@@ -251,11 +248,14 @@ func (s *Site) boot(in *machineState, now time.Time, setup bool, runs setups) er
 		fmt.Fprintf(b, "[%8.2f] %s\n", after.Seconds(), fmt.Sprintf(format, args...))
 	}
 	stamp(0, "machine %s starts, image %s, size %s", in.resource.Name, in.resource.Spec.Image, in.resource.Spec.Size)
-	for _, a := range in.guest.Inside {
+	for _, a := range in.resource.InsideWords() {
 		stamp(300*time.Millisecond, "network: %s", a)
 	}
-	for i, v := range in.guest.Volumes {
-		stamp(time.Duration(350+10*i)*time.Millisecond, "disk %s is there", v)
+	for i, v := range in.guest.Around.Volumes {
+		stamp(time.Duration(350+10*i)*time.Millisecond, "disk %s is there", v.Device)
+	}
+	for _, why := range in.guest.Remount() {
+		stamp(450*time.Millisecond, "mount: %s", why)
 	}
 	if l.Stuck {
 		stamp(500*time.Millisecond, "mounting /srv failed: the disk does not answer")
@@ -337,16 +337,14 @@ func (s *Site) initialise(ctx context.Context, tx *sql.Tx, c change.Change, runs
 	t := c.Resource
 	switch {
 	case t.Kind == change.Snapshot && c.Verb == change.Make:
-		from := t.Spec.Machine
-		if from == "" {
-			row := tx.QueryRowContext(ctx, `SELECT name FROM resources WHERE kind = 'machine' AND json_extract(spec, '$.boot') = ?`, t.Spec.Volume)
-			if err := row.Scan(&from); errors.Is(err, sql.ErrNoRows) {
-				from = volumeOf(t.Spec.Volume)
-			} else if err != nil {
-				return err
-			}
+		if there, err := inside(ctx, tx, snapshotOf(t.Name)); err != nil || there != nil {
+			return err
 		}
-		return copyInside(ctx, tx, snapshotOf(t.Name), from)
+		g, err := copyOf(ctx, tx, t)
+		if err != nil || g == nil {
+			return err
+		}
+		return keepInside(ctx, tx, snapshotOf(t.Name), g)
 	case t.Kind == change.Volume && c.Verb == change.Make:
 		return copyInside(ctx, tx, volumeOf(t.Name), snapshotOf(cmp.Or(t.Spec.From, t.Spec.Image)))
 	case t.Kind != change.Machine:
@@ -378,18 +376,22 @@ func (s *Site) initialise(ctx context.Context, tx *sql.Tx, c change.Change, runs
 		return err
 	}
 	in := &machineState{resource: t, power: powerState{Fresh: true}}
-	var body string // what was in the machine that it starts from, if it was one
 	from := snapshotOf(t.Spec.Image)
 	if t.Spec.Boot != "" {
 		from = volumeOf(t.Spec.Boot)
 	}
-	err := tx.QueryRowContext(ctx, `SELECT guest FROM machines WHERE name = ?`, from).Scan(&body)
-	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+	var err error
+	if in.guest, err = inside(ctx, tx, from); err != nil { // what was in the machine that it starts from, if it was one
 		return err
 	}
-	if in.guest, err = s.within(t, body); err != nil {
+	if in.guest == nil || in.guest.Disks[dataDisk] != nil { // nothing ever started from it
+		in.guest = s.fresh(t)
+	}
+	in.guest.Name = t.Name
+	if in.guest.Around, err = s.around(ctx, tx, t); err != nil {
 		return err
 	}
+	in.guest.Reach = s.reach(in)
 	in.guest.Remove(authorizedKeys) // of whatever it starts from
 	for _, name := range t.Spec.Keys() {
 		var public string
@@ -414,8 +416,8 @@ func copyInside(ctx context.Context, tx *sql.Tx, to, from string) error {
 	return err
 }
 
-// forget takes the inside of a removed resource away. That of a machine which booted from a volume stays on the volume.
-func forget(ctx context.Context, tx *sql.Tx, t change.Resource) error {
+// forget takes the inside of a removed resource away. What volumes hold stays: also a system that a machine booted from one.
+func (s *Site) forget(ctx context.Context, tx *sql.Tx, t change.Resource) error {
 	name := t.Name
 	switch t.Kind {
 	case change.Snapshot:
@@ -423,6 +425,9 @@ func forget(ctx context.Context, tx *sql.Tx, t change.Resource) error {
 	case change.Volume:
 		name = volumeOf(t.Name)
 	case change.Machine:
+		if err := s.leaveDisks(ctx, tx, t.Name); err != nil {
+			return err
+		}
 		if t.Spec.Boot != "" {
 			_, err := tx.ExecContext(ctx, `UPDATE OR REPLACE machines SET name = ?, log = '' WHERE name = ?`, volumeOf(t.Spec.Boot), t.Name)
 			return err

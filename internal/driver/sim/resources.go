@@ -56,6 +56,11 @@ func (s *Site) remove(ctx context.Context, tx *sql.Tx, t change.Resource) (bool,
 	if err != nil {
 		return false, err
 	}
+	if old.Kind == change.Volume {
+		if err := s.detach(ctx, tx, old); err != nil {
+			return false, err
+		}
+	}
 	if old.Boots() {
 		var machine string
 		row := tx.QueryRowContext(ctx, `SELECT name FROM resources WHERE kind = 'machine' AND json_extract(spec, '$.boot') = ?`, old.Name)
@@ -66,7 +71,7 @@ func (s *Site) remove(ctx context.Context, tx *sql.Tx, t change.Resource) (bool,
 		}
 	}
 	_, err = tx.ExecContext(ctx, `DELETE FROM resources WHERE kind = ? AND name = ?`, t.Kind, t.Name)
-	return true, errors.Join(err, forget(ctx, tx, old))
+	return true, errors.Join(err, s.forget(ctx, tx, old))
 }
 
 // nothingInside refuses to take a subnet away in which something stands.
@@ -108,6 +113,15 @@ func (s *Site) put(ctx context.Context, tx *sql.Tx, c change.Change, runs setups
 	}
 	if err := s.initialise(ctx, tx, c, runs); err != nil {
 		return t, err
+	}
+	if t.Kind == change.Volume {
+		old, err := findResource(ctx, tx, change.Volume, t.Name)
+		if err == nil {
+			err = s.attach(ctx, tx, old, t)
+		}
+		if err != nil {
+			return t, err
+		}
 	}
 	_, err = tx.ExecContext(ctx, `INSERT OR REPLACE INTO resources VALUES (?, ?, ?, ?)`, t.Kind, t.Name, string(spec), string(gave))
 	return t, err

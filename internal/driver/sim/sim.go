@@ -19,6 +19,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"ironbark/internal/change"
@@ -61,6 +62,7 @@ type Site struct {
 	steps  int // of this driver
 	writes int // of this driver and of the ledger
 
+	hops     atomic.Int32 // from one machine to another that are under way
 	watching watcher
 }
 

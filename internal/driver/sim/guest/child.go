@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"runtime/debug"
+	"sync"
 	"syscall"
 	"time"
 
@@ -20,8 +21,8 @@ import (
 // A shell runs in a process of its own, which is this program again under another
 // name. Before it runs a word of a script it gives up all that it could reach:
 //
-//	parent ──job (descriptor 3, which stays open as a lifeline)──▶ child
-//	         ◀──what changed inside the machine (descriptor 4)────
+//	parent ──job, and replies (descriptor 3, which is a lifeline, too)──▶ child
+//	         ◀──what it asks of the network, and at the end what changed (descriptor 4)────
 //	         ──standard input, ◀──standard output
 //
 // The child has an empty environment, limits on memory and processor time, and a
@@ -45,16 +46,10 @@ const (
 // job is what a child is asked to do.
 type job struct {
 	Guest  *Guest `json:"guest"`
-	Extra  extra  `json:"extra"`
+	Around Around `json:"around"`
 	User   string `json:"user"`
 	Name   string `json:"name"`
 	Script string `json:"script"`
-}
-
-// extra is what a guest is told of the site around it.
-type extra struct {
-	Volumes []string `json:"volumes"`
-	Inside  []string `json:"inside"`
 }
 
 // outcome is what came of it.
@@ -64,6 +59,15 @@ type outcome struct {
 	Slept time.Duration `json:"slept"`
 	Power string        `json:"power"`
 }
+
+// message is what a child writes: what it asks of the network, and at its end what came of it.
+type message struct {
+	Ask  *Request `json:"ask,omitempty"`
+	Done *outcome `json:"done,omitempty"`
+}
+
+// mostAsked is how often a child may ask.
+const mostAsked = 100
 
 // killed is the exit status of a shell that was ended from outside, as shells count it.
 const killed = 128 + int(unix.SIGKILL)
@@ -82,13 +86,29 @@ func child() int {
 	if err := dec.Decode(&j); err != nil {
 		return 125
 	}
+	replies := make(chan Reply)
 	go func() { // the parent keeps its end open for as long as it lives
-		_, _ = asked.Read(make([]byte, 1))
-		os.Exit(killed)
+		for {
+			var r Reply
+			if dec.Decode(&r) != nil {
+				os.Exit(killed)
+			}
+			replies <- r
+		}
 	}()
+	tell := json.NewEncoder(answer)
+	var one sync.Mutex
 	debug.SetMaxStack(maxStack)
 	g := j.Guest
-	g.Volumes, g.Inside = j.Extra.Volumes, j.Extra.Inside
+	g.Around = j.Around
+	g.Reach = func(_ context.Context, r Request) Reply {
+		one.Lock()
+		defer one.Unlock()
+		if err := tell.Encode(message{Ask: &r}); err != nil {
+			return Reply{Exit: 1}
+		}
+		return <-replies
+	}
 	before := g.clone()
 	run, err := g.prepare(j.User, j.Name, j.Script, os.Stdin, os.Stdout)
 	if err == nil {
@@ -101,7 +121,8 @@ func child() int {
 	exit := run(context.Background())
 	g.mu.Lock() // what still runs in the background changes nothing any more
 	out := outcome{Exit: exit, Delta: diff(before, g), Slept: g.Slept, Power: g.Power}
-	if err := json.NewEncoder(answer).Encode(out); err != nil {
+	one.Lock()
+	if err := tell.Encode(message{Done: &out}); err != nil {
 		return 125
 	}
 	return 0
@@ -144,7 +165,7 @@ func (g *Guest) spawn(ctx context.Context, j job, in io.Reader, out io.Writer) o
 }
 
 func (g *Guest) runChild(ctx context.Context, j job, in io.Reader, out io.Writer) (o outcome, err error) {
-	j.Guest, j.Extra = g, extra{g.Volumes, g.Inside}
+	j.Guest, j.Around = g, g.Around
 	asked, tell, err := os.Pipe()
 	if err != nil {
 		return o, err
@@ -177,8 +198,9 @@ func (g *Guest) runChild(ctx context.Context, j job, in io.Reader, out io.Writer
 		}
 		_ = stdin.Close()
 	}()
-	sent := json.NewEncoder(tell).Encode(j)
-	failed := json.NewDecoder(io.LimitReader(answer, maxJob)).Decode(&o)
+	say := json.NewEncoder(tell)
+	sent := say.Encode(j)
+	o, failed := g.hear(ctx, json.NewDecoder(io.LimitReader(answer, maxJob)), say)
 	ended := c.Wait()
 	switch {
 	case bounded.left <= 0:
@@ -187,6 +209,26 @@ func (g *Guest) runChild(ctx context.Context, j job, in io.Reader, out io.Writer
 		return outcome{}, describe(ended)
 	}
 	return o, errors.Join(sent, failed)
+}
+
+// hear answers what a child asks, until it tells what came of its job.
+func (g *Guest) hear(ctx context.Context, from *json.Decoder, say *json.Encoder) (outcome, error) {
+	for asked := 0; ; asked++ {
+		var m message
+		if err := from.Decode(&m); err != nil {
+			return outcome{}, err
+		}
+		if m.Done != nil {
+			return *m.Done, nil
+		}
+		reply := Reply{Exit: 1, Err: "the network is unreachable\n"}
+		if g.Reach != nil && m.Ask != nil && asked < mostAsked {
+			reply = g.Reach(ctx, *m.Ask)
+		}
+		if err := say.Encode(reply); err != nil {
+			return outcome{}, err
+		}
+	}
 }
 
 // describe tells in the words of a shell what ended a process.

@@ -8,13 +8,14 @@ import (
 // Delta is what changed inside a machine, so that what two sessions wrote at once
 // can both be kept: a change takes in files and words one by one, and never the whole.
 type Delta struct {
-	Files    contents `json:"files,omitempty"` // written
-	Gone     []string `json:"gone,omitempty"`  // files that were removed
-	Dirs     words    `json:"dirs,omitzero"`
-	Packages words    `json:"packages,omitzero"`
-	Stopped  words    `json:"stopped,omitzero"`
-	Enabled  words    `json:"enabled,omitzero"`
-	Users    words    `json:"users,omitzero"`
+	Files    contents         `json:"files,omitempty"` // written
+	Gone     []string         `json:"gone,omitempty"`  // files that were removed
+	Dirs     words            `json:"dirs,omitzero"`
+	Packages words            `json:"packages,omitzero"`
+	Stopped  words            `json:"stopped,omitzero"`
+	Enabled  words            `json:"enabled,omitzero"`
+	Users    words            `json:"users,omitzero"`
+	Disks    map[string]*Disk `json:"disks,omitempty"` // as they are now
 }
 
 // words is how a list of words changed.
@@ -67,6 +68,14 @@ func diff(a, b *Guest) Delta {
 		}
 	}
 	slices.Sort(d.Gone)
+	for device, disk := range b.Disks {
+		if was := a.Disks[device]; was == nil || was.FS != disk.FS || was.At != disk.At || !maps.Equal(was.Files, disk.Files) || !slices.Equal(was.Dirs, disk.Dirs) {
+			if d.Disks == nil {
+				d.Disks = map[string]*Disk{}
+			}
+			d.Disks[device] = disk
+		}
+	}
 	return d
 }
 
@@ -80,10 +89,16 @@ func (g *Guest) Apply(d Delta) error {
 	}
 	maps.Copy(n.Files, d.Files)
 	n.Dirs = d.Dirs.on(n.Dirs)
-	if held(n.Files, n.Dirs) > MaxFiles {
+	for device, disk := range d.Disks {
+		if n.Disks == nil {
+			n.Disks = map[string]*Disk{}
+		}
+		n.Disks[device] = disk.clone()
+	}
+	if n.held() > MaxFiles {
 		return ErrFull
 	}
-	g.Files, g.Dirs = n.Files, n.Dirs
+	g.Files, g.Dirs, g.Disks = n.Files, n.Dirs, n.Disks
 	g.Packages, g.Stopped, g.Enabled, g.Users = d.Packages.on(g.Packages), d.Stopped.on(g.Stopped), d.Enabled.on(g.Enabled), d.Users.on(g.Users)
 	return nil
 }
@@ -92,12 +107,27 @@ func (g *Guest) Apply(d Delta) error {
 func (g *Guest) clone() *Guest {
 	n := &Guest{
 		Name: g.Name, Files: maps.Clone(g.Files), Dirs: slices.Clone(g.Dirs), Packages: slices.Clone(g.Packages),
-		Stopped: slices.Clone(g.Stopped), Enabled: slices.Clone(g.Enabled), Users: slices.Clone(g.Users), Volumes: g.Volumes, Inside: g.Inside,
+		Stopped: slices.Clone(g.Stopped), Enabled: slices.Clone(g.Enabled), Users: slices.Clone(g.Users), Around: g.Around,
+	}
+	for device, d := range g.Disks {
+		if n.Disks == nil {
+			n.Disks = map[string]*Disk{}
+		}
+		n.Disks[device] = d.clone()
 	}
 	if n.Files == nil {
 		n.Files = map[string]string{}
 	}
 	return n
+}
+
+// held is how much a machine holds: its files, and those on disks that are not mounted.
+func (g *Guest) held() int {
+	total := held(g.Files, g.Dirs)
+	for _, d := range g.Disks {
+		total += held(d.Files, d.Dirs)
+	}
+	return total
 }
 
 // held is how much files and folders come to, names counted.

@@ -31,9 +31,10 @@ var systemDirs = []string{"/", "/etc", "/root", "/home", "/home/" + User, "/tmp"
 // system are the files that every machine has.
 func (g *Guest) system() map[string]string {
 	return map[string]string{
-		"/etc/hostname":   g.Name + "\n",
-		"/etc/hosts":      "127.0.0.1 localhost\n127.0.1.1 " + g.Name + "\n",
-		"/etc/os-release": "NAME=\"Saltmarsh Linux\"\nID=saltmarsh\nVERSION_ID=1\n",
+		"/etc/hostname":    g.Name + "\n",
+		"/etc/hosts":       "127.0.0.1 localhost\n127.0.1.1 " + g.Name + "\n",
+		"/etc/resolv.conf": g.resolvConf(),
+		"/etc/os-release":  "NAME=\"Saltmarsh Linux\"\nID=saltmarsh\nVERSION_ID=1\n",
 	}
 }
 
@@ -60,7 +61,7 @@ func (g *Guest) isDir(name string) bool {
 
 // Write puts a file in place. The error tells that its folder is not there, or that the disk is full.
 func (g *Guest) Write(name, text string) error {
-	total := held(g.Files, g.Dirs) + len(name) + len(text) + entrySize
+	total := g.held() + len(name) + len(text) + entrySize
 	if old, ok := g.Files[name]; ok {
 		total -= len(name) + len(old) + entrySize
 	}
@@ -86,7 +87,7 @@ var ErrFull = fmt.Errorf("no space left on device (the stand-in keeps %d MB a ma
 
 // Mkdir makes a folder and those above it. The error says that the disk is full.
 func (g *Guest) Mkdir(name string) error {
-	total := held(g.Files, g.Dirs)
+	total := g.held()
 	for ; !g.isDir(name); name = path.Dir(name) {
 		if total += len(name) + entrySize; total > MaxFiles {
 			return &fs.PathError{Op: "mkdir", Path: name, Err: ErrFull}

@@ -42,8 +42,11 @@ type Guest struct {
 	Stopped  []string `json:"stopped,omitempty"` // services of its packages that do not run
 	Enabled  []string `json:"enabled,omitempty"` // further services that do
 	Users    []string `json:"users,omitempty"`   // besides the first one
-	Volumes  []string `json:"-"`                 // devices of attached volumes
-	Inside   []string `json:"-"`                 // addresses
+	// Disks are what attached volumes hold, by device.
+	Disks map[string]*Disk `json:"disks,omitempty"`
+
+	Around Around                                     `json:"-"`
+	Reach  func(ctx context.Context, r Request) Reply `json:"-"` // nil: it reaches nothing
 
 	mu sync.Mutex // held by each program and file access: a shell runs several at once
 

@@ -42,10 +42,10 @@ var programs = map[string]func(c call) int{
 	"hostname": func(c call) int { fmt.Fprintln(c.out, c.g.Name); return 0 },
 	"whoami":   func(c call) int { fmt.Fprintln(c.out, c.user); return 0 },
 	"uname":    func(c call) int { fmt.Fprintln(c.out, "Linux"); return 0 },
-	"chmod":    accept, "chown": accept, "sync": accept, "ln": accept, "mount": accept, "umount": accept, "sysctl": accept, "clear": accept,
-	"mkfs.ext4": func(c call) int { return needDevice(c) },
-	"apt-get":   apt, "apt": apt, "systemctl": systemctl, "useradd": useradd, "adduser": useradd, "id": id,
-	"ip": ip, "ss": ss, "lsblk": lsblk, "reboot": power("reboot"), "poweroff": power("poweroff"),
+	"chmod":    accept, "chown": accept, "sync": accept, "ln": accept, "mount": mountCommand, "umount": umountCommand, "df": df, "sysctl": accept, "clear": accept,
+	"mkfs.ext4": mkfs, "ping": ping, "ssh": ssh, "curl": curl,
+	"apt-get": apt, "apt": apt, "systemctl": systemctl, "useradd": useradd, "adduser": useradd, "id": id,
+	"ip": ipCommand, "ss": ss, "lsblk": lsblk, "reboot": power("reboot"), "poweroff": power("poweroff"),
 }
 
 func (g *Guest) exec(ctx context.Context, args []string) error {
@@ -242,15 +242,6 @@ func sleep(c call) int {
 	return 0
 }
 
-func needDevice(c call) int {
-	for _, w := range c.words() {
-		if !slices.Contains(c.g.Volumes, strings.TrimPrefix(w, "/dev/")) {
-			return c.fail(1, "mkfs: %s: no such device", w)
-		}
-	}
-	return 0
-}
-
 func apt(c call) int {
 	w := c.words()
 	if len(w) == 0 {
@@ -349,26 +340,11 @@ func id(c call) int {
 	return 0
 }
 
-func ip(c call) int {
-	for _, a := range c.g.Inside {
-		fmt.Fprintln(c.out, a)
-	}
-	return 0
-}
-
 func ss(c call) int {
 	for _, l := range c.g.Listens() {
 		if l != "ping" {
 			fmt.Fprintln(c.out, l)
 		}
-	}
-	return 0
-}
-
-func lsblk(c call) int {
-	fmt.Fprintln(c.out, "vda  system")
-	for _, v := range c.g.Volumes {
-		fmt.Fprintln(c.out, v+"  volume")
 	}
 	return 0
 }
