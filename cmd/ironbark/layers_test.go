@@ -18,6 +18,7 @@ import (
 // it in this list; those of one line do not import one another.
 var layers = [][]string{
 	{"internal/confine", "internal/clientnet", "internal/unixsocket", "internal/desktop", "internal/seed", "internal/qemu"},
+	{"internal/wire"},
 	{"internal/flow/span", "internal/sentence", "internal/journal", "internal/sshkey", "internal/store", "internal/picture", "internal/imagefile", "internal/driver/sim/guest", "internal/seen", "internal/parallel", "internal/quickjson"},
 	{"internal/estate"},
 	{"internal/flow", "internal/cost", "internal/backup"},

@@ -39,8 +39,16 @@ func Desired(e *estate.Estate, has []Resource, sizes map[string]int, least func(
 			put(Subnet, s.Name, subnetSpec(n, s))
 		}
 	}
+	ports := linePorts(e, has)
 	for _, l := range e.Lines {
-		put(Line, l.Name, Spec{Network: l.Network, Ranges: l.Range})
+		s := Spec{Network: l.Network, Ranges: l.Range}
+		for _, p := range l.Peers {
+			if s.Peers == nil {
+				s.Peers, s.Port = map[string]Peer{}, ports[l.Name]
+			}
+			s.Peers[p.Name] = Peer{p.Key, p.Addrs}
+		}
+		put(Line, l.Name, s)
 	}
 	for _, a := range e.Addresses {
 		s := Spec{V6: a.V6, Auto4: !a.V6 && !a.Fixed.IsValid(), Auto6: a.V6 && !a.Fixed.IsValid()}
@@ -111,6 +119,34 @@ func Desired(e *estate.Estate, has []Resource, sizes map[string]int, least func(
 func system(e *estate.Estate, v estate.Volume, have map[string]Resource) string {
 	image, _ := e.SystemOf(v, func(snapshot string) string { return have[string(Snapshot)+" "+snapshot].Spec.Image })
 	return image
+}
+
+// firstPort is the first port at which lines are heard (the one that WireGuard's documents use).
+const firstPort = 51820
+
+// linePorts tells on which port each line with peers is heard: as it says, as before, or the lowest that is free.
+func linePorts(e *estate.Estate, has []Resource) map[string]int {
+	ports, taken := map[string]int{}, map[int]bool{}
+	give := func(name string, port int) {
+		if port > 0 && !taken[port] && ports[name] == 0 {
+			ports[name], taken[port] = port, true
+		}
+	}
+	for _, l := range e.Lines {
+		give(l.Name, l.Port)
+	}
+	for _, l := range e.Lines {
+		if old, ok := Find(has, Line, l.Name); ok && l.Port == 0 {
+			give(l.Name, old.Spec.Port)
+		}
+	}
+	next := firstPort
+	for _, l := range e.Lines {
+		for ; ports[l.Name] == 0 && len(l.Peers) > 0; next++ {
+			give(l.Name, next)
+		}
+	}
+	return ports
 }
 
 func subnetSpec(n estate.Network, s estate.Subnet) Spec {

@@ -17,6 +17,7 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"net/netip"
 	"reflect"
 	"slices"
@@ -118,6 +119,15 @@ type Spec struct {
 	Bytes    int64        `json:"bytes,omitempty"` // an image's file
 	Digest   string       `json:"sha256,omitempty"`
 	How      string       `json:"how,omitempty"` // a snapshot of what was in use was made consistent
+
+	Peers map[string]Peer `json:"peers,omitempty"` // of a line
+	Port  int             `json:"port,omitempty"`  // UDP, on which a line with peers is heard
+}
+
+// Peer is a computer at the other end of a line.
+type Peer struct {
+	Key   string       `json:"key"`
+	Addrs []netip.Addr `json:"addresses"`
 }
 
 // Setup is one part of a machine's first boot: a shipped recipe, or a script.
@@ -262,6 +272,8 @@ func (t Resource) Describe() string {
 	add("on "+s.Link+" as "+prefixes(s.Own), s.Link != "")
 	add("routed by the host", t.Kind == Uplink && s.Link == "")
 	add("in "+s.Network, s.Network != "")
+	add("peers "+peers(s.Peers), len(s.Peers) > 0)
+	add(fmt.Sprintf("heard on udp/%d", s.Port), s.Port > 0)
 	add("outside", s.Outside)
 	add("joins "+strings.Join(s.Joins, ", "), len(s.Joins) > 0)
 	add("for "+s.For, s.For != "" && t.Kind != Machine) // of a machine it is where its public address leads
@@ -330,6 +342,10 @@ func addrs(list []netip.Addr) string {
 	return strings.Join(words, " and ")
 }
 
+func peers(m map[string]Peer) string {
+	return strings.Join(slices.Sorted(maps.Keys(m)), ", ")
+}
+
 func tags(m map[string]string) string {
 	var words []string
 	for k, v := range m {
@@ -344,6 +360,10 @@ func differs(a, b Spec) (list []string) {
 	before, after := fields(a), fields(b)
 	for _, key := range fieldOrder {
 		x, y := before[key], after[key]
+		if key == "peers" && x != y { // names say enough, and keys do not
+			list = append(list, fmt.Sprintf("peers %s → %s", cmp.Or(peers(a.Peers), "none"), cmp.Or(peers(b.Peers), "none")))
+			continue
+		}
 		if key == "setup" && x != y { // scripts are not told word by word
 			list = append(list, setupDiffers(a.Setup, b.Setup))
 			continue
@@ -400,7 +420,7 @@ func fields(s Spec) map[string]string {
 var fieldOrder = []string{
 	"public", "network", "ranges", "outside", "joins", "for", "image", "boot", "size", "key", "tags", "subnets", "inside",
 	"password", "auto4", "auto6", "fixed", "reserved", "from", "sessions", "ipv6", "dns", "gateway", "static", "allocate", "gb", "kind", "machine",
-	"volume", "device", "interface", "addresses", "setup", "console", "file", "format", "sha256",
+	"volume", "device", "interface", "addresses", "setup", "console", "file", "format", "sha256", "peers", "port",
 }
 
 var fieldWords = map[string]string{
@@ -408,7 +428,7 @@ var fieldWords = map[string]string{
 	"size": "size", "key": "key", "tags": "tags", "subnets": "at", "inside": "inside addresses", "password": "password",
 	"auto4": "public IPv4 address", "auto6": "public IPv6 address", "fixed": "public address", "from": "from", "sessions": "sessions",
 	"reserved": "reserved address", "ipv6": "IPv6", "dns": "DNS", "gateway": "gateway", "static": "fixed addresses", "allocate": "allocates",
-	"gb": "GB", "kind": "disk", "machine": "attached to", "volume": "volume", "interface": "interface", "addresses": "addresses", "device": "device", "console": "console", "file": "file", "format": "format", "sha256": "SHA-256",
+	"gb": "GB", "kind": "disk", "machine": "attached to", "volume": "volume", "interface": "interface", "addresses": "addresses", "device": "device", "console": "console", "peers": "peers", "port": "port", "file": "file", "format": "format", "sha256": "SHA-256",
 }
 
 // StandsIn reports whether a resource cannot be without another: a machine without its

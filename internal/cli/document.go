@@ -190,7 +190,7 @@ func (a *app) result(err error, status int) resultDoc {
 
 // documents are the types of the documents, by the names by which schema tells them.
 var documents = map[string]reflect.Type{
-	"acknowledge": reflect.TypeFor[acknowledgedDoc](), "answer": reflect.TypeFor[view.AnswerDoc](), "front": reflect.TypeFor[view.FrontDoc](), "backup": reflect.TypeFor[backupDoc](), "estates": reflect.TypeFor[view.EstatesDoc](), "bastion": reflect.TypeFor[bastionDoc](), "boot-log": reflect.TypeFor[bootLogDoc](), "closed": reflect.TypeFor[closedDoc](),
+	"acknowledge": reflect.TypeFor[acknowledgedDoc](), "answer": reflect.TypeFor[view.AnswerDoc](), "line": reflect.TypeFor[view.LineDoc](), "peer": reflect.TypeFor[peerDoc](), "front": reflect.TypeFor[view.FrontDoc](), "backup": reflect.TypeFor[backupDoc](), "estates": reflect.TypeFor[view.EstatesDoc](), "bastion": reflect.TypeFor[bastionDoc](), "boot-log": reflect.TypeFor[bootLogDoc](), "closed": reflect.TypeFor[closedDoc](),
 	"could": reflect.TypeFor[couldDoc](), "cost": reflect.TypeFor[view.CostDoc](), "drift": reflect.TypeFor[view.DriftDoc](), "expectations": reflect.TypeFor[expectationsDoc](), "faults": reflect.TypeFor[faultsDoc](), "findings": reflect.TypeFor[findingsDoc](), "forwarding": reflect.TypeFor[view.ForwardingDoc](),
 	"gateway":  reflect.TypeFor[gatewayDoc](),
 	"loopback": reflect.TypeFor[loopbackDoc](), "journal": reflect.TypeFor[journalDoc](), "machine": reflect.TypeFor[view.MachineDoc](), "map": reflect.TypeFor[view.MapDoc](), "offer": reflect.TypeFor[view.OfferDoc](),

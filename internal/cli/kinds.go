@@ -31,7 +31,8 @@ type nounInput struct {
 	at, space, ranges, joins, groups, keys, dns, gateway, allocation []string
 	ports, tags, address, sources, inside, setup                     []string
 	outside, dhcp                                                    bool
-	sessions, count                                                  int
+	endpoint                                                         string
+	sessions, count, udp                                             int
 	given                                                            func(flag string) bool // whether an option was given
 }
 
@@ -140,10 +141,14 @@ var nouns = []noun{
 		flags: func(c *cobra.Command, in *nounInput, _ bool) {
 			c.Flags().StringVar(&in.network, "network", "", "the network that it leads to")
 			c.Flags().StringSliceVar(&in.ranges, "range", nil, "the prefixes at its other end")
+			c.Flags().StringVar(&in.endpoint, "endpoint", "", "HOST or HOST:PORT by which its peers call (default: the uplink's own address)")
+			c.Flags().IntVar(&in.udp, "port", 0, "the UDP port at which its tunnel is heard (default: a free one from 51820 on)")
 		},
 		fields: func(in *nounInput) (e entry, err error) {
 			e.word("network", in.network)
 			e.list("range", in.ranges, true)
+			e.word("endpoint", in.endpoint)
+			e.bare("port", fmt.Sprint(in.udp), in.given("port"))
 			return e, nil
 		},
 	},

@@ -32,6 +32,8 @@ func (a *app) nextAfterAdding(ctx context.Context, w *work.Work, kind string, na
 		a.print.NoteWrap("next: ", fmt.Sprintf("ironbark add machine NAME --at %s", name))
 	case "front":
 		a.print.NoteWrap("next: ", fmt.Sprintf("ironbark spread %s https over TARGET on https from everywhere tested by http /, or ironbark forward %s PORT to MACHINE on SERVICE", name, name))
+	case "line":
+		a.print.NoteWrap("next: ", fmt.Sprintf("ironbark add peer NAME --line %s", name))
 	case "image":
 		a.print.NoteWrap("next: ", fmt.Sprintf("ironbark add machine NAME --image %s", name))
 	case "person":

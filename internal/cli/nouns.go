@@ -27,7 +27,7 @@ func (a *app) addCommand() *cobra.Command {
 			return unknownKind(c, args[0])
 		},
 	}
-	add.AddCommand(a.addKeyCommand())
+	add.AddCommand(a.addKeyCommand(), a.addPeerCommand())
 	for _, n := range nouns {
 		if n.kind == "bastion" {
 			add.AddCommand(a.addBastionCommand(n))

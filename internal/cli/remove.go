@@ -48,7 +48,7 @@ func (a *app) removeCommand() *cobra.Command {
 	remove.Flags().BoolVar(&everything, "everything", false, "all that is on the site, and all sentences")
 	remove.Flags().StringVar(&name, "name", "", "the estate's name, as the answer to --everything")
 	remove.Flags().BoolVar(&volumes, "with-volumes", false, "volumes attached to the machines go too, with their data")
-	sections := map[string]string{"key": "keys", "subnet": ""}
+	sections := map[string]string{"key": "keys", "subnet": "", "peer": ""}
 	for _, n := range nouns {
 		if n.kind != "subnet" {
 			sections[n.kind] = n.path(nil)[0]
@@ -89,6 +89,8 @@ func (a *app) removeNounCommand(kind, section string) *cobra.Command {
 				rm.Fronts = args
 			case "bastion":
 				rm.Bastions = args
+			case "peer":
+				rm.Peers = args
 			default:
 				files, err := removeEntries(old, e, kind, section, args)
 				if err != nil {

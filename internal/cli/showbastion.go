@@ -33,8 +33,11 @@ type routeDoc struct {
 
 // showResource shows one resource that is no machine.
 func (a *app) showResource(ctx context.Context, w *work.Work, st *work.State, t change.Resource) error {
-	if t.Kind == change.Front {
+	switch t.Kind {
+	case change.Front:
 		return a.showFront(ctx, w, st, t)
+	case change.Line:
+		return a.showLine(ctx, w, st, t)
 	}
 	if t.Kind != change.Bastion {
 		if a.json {

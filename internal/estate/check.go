@@ -261,6 +261,7 @@ func (r *reader) checkNouns() {
 	for _, l := range e.Lines {
 		r.noun(l.At, l.Network, KindNetwork)
 	}
+	r.checkPeers()
 	for _, m := range e.Machines {
 		r.checkMachine(m)
 	}
@@ -280,6 +281,67 @@ func (r *reader) checkNouns() {
 	r.checkStores()
 	r.checkAddressesOnce()
 	r.checkInside()
+}
+
+// checkPeers holds the addresses and keys of peers to one holder each, inside their lines. The first address of each range is
+// the line's own.
+func (r *reader) checkPeers() {
+	keys, holders, ports := map[string]string{}, map[netip.Addr]string{}, map[int]string{}
+	for _, l := range r.estate.Lines {
+		if other := ports[l.Port]; other != "" && l.Port > 0 {
+			r.fail(l.At, fmt.Sprintf("lines %s and %s are heard on one port, %d", other, l.Name, l.Port), "take another port")
+		}
+		ports[l.Port] = l.Name
+		for _, p := range l.Peers {
+			if other := keys[p.Key]; other != "" {
+				r.fail(p.At, fmt.Sprintf("peers %s and %s have one key", other, p.Name), "each has a key of its own: add peer makes it")
+			}
+			keys[p.Key] = p.Name
+			for _, a := range p.Addrs {
+				i := slices.IndexFunc(l.Range, func(r netip.Prefix) bool { return r.Contains(a) })
+				switch {
+				case i < 0:
+					r.fail(p.At, fmt.Sprintf("peer %s: %s lies outside of line %s", p.Name, a, l.Name), "")
+				case a == l.Range[i].Addr().Next() || a == l.Range[i].Addr():
+					r.fail(p.At, fmt.Sprintf("peer %s: %s is the line's own", p.Name, a), "take a later one")
+				case holders[a] != "":
+					r.fail(p.At, fmt.Sprintf("peer %s: %s is peer %s already", p.Name, a, holders[a]), "take another address")
+				}
+				holders[a] = p.Name
+			}
+		}
+	}
+}
+
+// LineOf finds the line of a peer.
+func (e *Estate) LineOf(peer string) (Line, bool) {
+	i := slices.IndexFunc(e.Lines, func(l Line) bool {
+		return slices.ContainsFunc(l.Peers, func(p Peer) bool { return p.Name == peer })
+	})
+	if i < 0 {
+		return Line{}, false
+	}
+	return e.Lines[i], true
+}
+
+// FreePeerAddrs are the lowest addresses of a line that no peer has, one of each family.
+func (e *Estate) FreePeerAddrs(l Line) (list []netip.Addr) {
+	taken := map[netip.Addr]bool{}
+	for _, p := range l.Peers {
+		for _, a := range p.Addrs {
+			taken[a] = true
+		}
+	}
+	had := map[bool]bool{}
+	for _, r := range l.Range {
+		for a := r.Addr().Next().Next(); r.Contains(a) && !had[a.Is4()]; a = a.Next() {
+			if !taken[a] {
+				list = append(list, a)
+				had[a.Is4()] = true
+			}
+		}
+	}
+	return list
 }
 
 func (r *reader) checkMachine(m Machine) {

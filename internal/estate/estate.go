@@ -133,10 +133,21 @@ type Uplink struct {
 
 // Line is a private line from another place to one network.
 type Line struct {
-	Name    string
-	Network string
-	Range   []netip.Prefix
-	At      sentence.Pos
+	Name     string
+	Network  string
+	Range    []netip.Prefix
+	Port     int    // UDP, on which its tunnel is heard; 0: the site chooses
+	Endpoint string // HOST or HOST:PORT by which peers call; "": the uplink's own address
+	Peers    []Peer
+	At       sentence.Pos
+}
+
+// Peer is a computer at the other end of a line. Its name is that of a source, too: its addresses.
+type Peer struct {
+	Name  string
+	Key   string // its public key (WireGuard), in base64
+	Addrs []netip.Addr
+	At    sentence.Pos
 }
 
 // Machine is a virtual machine.
@@ -341,6 +352,12 @@ func (e *Estate) NamesOf(kind string) (names []string) {
 	case "person":
 		for _, p := range e.People {
 			names = append(names, p.Name)
+		}
+	case "peer":
+		for _, l := range e.Lines {
+			for _, p := range l.Peers {
+				names = append(names, p.Name)
+			}
 		}
 	case "service":
 		for _, s := range e.Services {

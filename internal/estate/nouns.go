@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -174,8 +175,48 @@ func (r *reader) line(name string, at sentence.Pos, n *yaml.Node) {
 	r.fields(n, "line "+name, map[string]field{
 		"network": func(v *yaml.Node) { l.Network = r.name(v, "network") },
 		"range":   func(v *yaml.Node) { l.Range = r.prefixes(v, "range") },
+		"port": func(v *yaml.Node) {
+			text, _ := r.text(v, "port")
+			port, err := strconv.Atoi(text)
+			if err != nil || port < 1024 || port > 65535 {
+				r.failAt(v, fmt.Sprintf("port is a number from 1024 to 65535, not “%s”", text), "without it the site chooses one from 51820 on")
+			}
+			l.Port = port
+		},
+		"endpoint": func(v *yaml.Node) {
+			if l.Endpoint, _ = r.text(v, "endpoint"); !hostPort.MatchString(l.Endpoint) {
+				r.failAt(v, fmt.Sprintf("“%s” is neither HOST nor HOST:PORT", l.Endpoint), "an IPv6 address with a port stands in brackets: [2001:db8::1]:51820")
+			}
+		},
+		"peers": func(v *yaml.Node) {
+			r.named(v, "peers", func(peer string, at sentence.Pos, n *yaml.Node) { l.Peers = append(l.Peers, r.peer(peer, at, n)) })
+		},
 	}, "network", "range")
 	r.estate.Lines = append(r.estate.Lines, l)
+}
+
+var hostPort = regexp.MustCompile(`^(\[[0-9a-fA-F:.]+\]|[A-Za-z0-9.-]+)(:[0-9]{1,5})?$|^[0-9a-fA-F:]+$`)
+
+// peer reads a peer of a line. Its addresses are a source of its name.
+func (r *reader) peer(name string, at sentence.Pos, n *yaml.Node) Peer {
+	p := Peer{Name: name, At: at}
+	r.fields(n, "peer "+name, map[string]field{
+		"key": func(v *yaml.Node) {
+			p.Key, _ = r.text(v, "key")
+			if raw, err := base64.StdEncoding.DecodeString(p.Key); err != nil || len(raw) != 32 {
+				r.failAt(v, "this is no WireGuard key", "it is 44 letters of base64, the last of them =: the peer's public key")
+			}
+		},
+		"address": func(v *yaml.Node) { p.Addrs = r.addrs(v, "address") },
+	}, "key", "address")
+	words := make([]string, len(p.Addrs))
+	for i, a := range p.Addrs {
+		words[i] = a.String()
+	}
+	if set, err := sentence.ParseSource(strings.Join(words, ", ")); err == nil {
+		r.estate.Sources = append(r.estate.Sources, Source{Name: name, At: at, Ranges: set.List})
+	}
+	return p
 }
 
 func (r *reader) uplink(n *yaml.Node) {

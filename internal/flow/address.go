@@ -113,6 +113,9 @@ func AddrsAt(a netip.Addr) Addrs {
 	return span.Of(span.Run[Point]{Lo: p, Hi: p})
 }
 
+// PrefixSet is the set of the addresses of some prefixes.
+func PrefixSet(list ...netip.Prefix) Addrs { return prefixSet(list...) }
+
 func prefixSet(list ...netip.Prefix) Addrs {
 	runs := make([]Run, len(list))
 	for i, p := range list {

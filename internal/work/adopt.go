@@ -101,6 +101,14 @@ func entryOf(t change.Resource) (path []string, fields []estate.Field, err error
 	case change.Line:
 		word("network", s.Network)
 		list("range", texts(s.Ranges))
+		var peers []estate.Field
+		for _, name := range slices.Sorted(maps.Keys(s.Peers)) {
+			p := s.Peers[name]
+			peers = append(peers, estate.Field{Key: name, Value: estate.Mapping(estate.Field{Key: "key", Value: estate.Word(p.Key)}, estate.Field{Key: "address", Value: estate.List(texts(p.Addrs)...)})})
+		}
+		if len(peers) > 0 {
+			fields = append(fields, estate.Field{Key: "peers", Value: estate.Mapping(peers...)})
+		}
 		return []string{"lines"}, fields, nil
 	case change.Machine:
 		return []string{"machines"}, machineFields(s), nil

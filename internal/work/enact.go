@@ -196,7 +196,7 @@ func (x *enacting) finish(ctx context.Context, partly bool) error {
 			return err
 		}
 		plan := flow.Compile(x.r.Estate, change.Assigned(report.Resources))
-		list := endings(&State{Report: report}, &State{Estate: x.r.Estate, Plan: plan}, x.r.Changes, x.w.Clock.Now())
+		list := endings(&State{Report: report, Estate: x.r.before.Estate}, &State{Estate: x.r.Estate, Plan: plan}, x.r.Changes, x.w.Clock.Now())
 		for _, end := range list {
 			x.of++
 			if err := x.end(ctx, end); err != nil {

@@ -14,6 +14,7 @@ type Removal struct {
 	Machines    []string
 	Fronts      []string
 	Bastions    []string
+	Peers       []string
 	WithVolumes bool // volumes attached to the machines go too, with their data
 }
 
@@ -42,6 +43,16 @@ func (w *Work) Remove(files Files, rm Removal, c cost.Catalogue) (Removed, error
 			}
 			gone[name] = true
 		}
+	}
+	for _, name := range rm.Peers {
+		line, ok := e.LineOf(name)
+		if !ok {
+			return Removed{}, &sentence.Error{Problem: fmt.Sprintf("there is no peer “%s”", name)}
+		}
+		if out.Files, err = out.Files.RemoveNoun([]string{"lines", line.Name, "peers"}, name); err != nil {
+			return Removed{}, err
+		}
+		gone[name] = true
 	}
 	for _, v := range e.Volumes {
 		switch {

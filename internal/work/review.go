@@ -11,6 +11,7 @@ import (
 	"ironbark/internal/estate"
 	"ironbark/internal/exposure"
 	"ironbark/internal/findings"
+	"ironbark/internal/flow"
 	"ironbark/internal/opening"
 	"ironbark/internal/rights"
 	"ironbark/internal/sentence"
@@ -185,10 +186,16 @@ func endings(before, after *State, changes []change.Change, now time.Time) (list
 			removed[c.Resource.Name] = true
 		}
 	}
+	peers := peersGone(before.Estate, after.Estate)
 	for _, o := range Active(before.Report.Openings, now) {
 		there := o.Without(func(m string) bool { return removed[m] })
+		there, without := withoutPeers(there, peers)
 		kept, lost := opening.Covered(there, after.Estate, after.Plan)
 		switch {
+		case without && len(there.Parts) == 0:
+			list = append(list, Ending{Opening: o, Why: "its peer is removed"})
+		case without && len(lost) == 0:
+			list = append(list, Ending{Opening: kept, Why: "peers of it are removed", Narrowed: true})
 		case len(there.Parts) == 0:
 			list = append(list, Ending{Opening: o, Why: "its machine is removed"})
 		case !after.Estate.PersonKnown(o.Person):
@@ -202,6 +209,47 @@ func endings(before, after *State, changes []change.Change, now time.Time) (list
 		}
 	}
 	return list
+}
+
+// gonePeer are the addresses of a peer that is to be removed, and those of its line.
+type gonePeer struct{ own, line flow.Addrs }
+
+// peersGone lists the peers that an estate has no more, or with another key: whoever has their addresses next is somebody else.
+func peersGone(before, after *estate.Estate) (list []gonePeer) {
+	stays := map[string]bool{}
+	for _, l := range after.Lines {
+		for _, p := range l.Peers {
+			for _, a := range p.Addrs {
+				stays[p.Key+" "+a.String()] = true
+			}
+		}
+	}
+	for _, l := range before.Lines {
+		line := flow.PrefixSet(l.Range...)
+		for _, p := range l.Peers {
+			for _, a := range p.Addrs {
+				if !stays[p.Key+" "+a.String()] {
+					list = append(list, gonePeer{flow.AddrSet(a), line})
+				}
+			}
+		}
+	}
+	return list
+}
+
+// withoutPeers takes the addresses of peers out of an opening, but for parts that are for all of their lines.
+func withoutPeers(o opening.Opening, gone []gonePeer) (opening.Opening, bool) {
+	without := false
+	parts := slices.Clone(o.Parts)
+	for i := range parts {
+		for _, g := range gone {
+			if parts[i].From.Overlaps(g.own) && !parts[i].From.Covers(g.line) {
+				parts[i].From, without = parts[i].From.Subtract(g.own), true
+			}
+		}
+	}
+	o.Parts = slices.DeleteFunc(parts, func(p opening.Part) bool { return p.From.IsEmpty() })
+	return o, without
 }
 
 // uncovered is why an opening ends, or part of it, when its permit is gone.

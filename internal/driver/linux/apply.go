@@ -58,6 +58,8 @@ func (s *Site) Apply(ctx context.Context, c change.Change, content io.Reader) (t
 		err = s.provideGuest(ctx, c)
 	case t.Kind == change.Volume:
 		err = errors.Join(s.folders(), s.provideVolume(ctx, t, before))
+	case t.Kind == change.Line:
+		err = s.provideLine(ctx, t)
 	}
 	return t, err
 }
@@ -94,6 +96,8 @@ func (s *Site) record(ctx context.Context, t change.Resource) (change.Resource, 
 			}
 		}
 		switch {
+		case t.Kind == change.Line:
+			return s.recordLine(m, t)
 		case t.Kind == change.Bastion:
 			return s.joinMachine(t.Name, addrsOf([]change.Resource{t})[t.Name], false)
 		case isGuest(t):
@@ -128,6 +132,10 @@ func (s *Site) take(ctx context.Context, t change.Resource, before []change.Reso
 			return err
 		}
 		s.forgetMarks(t.Name)
+	case t.Kind == change.Line:
+		if err := s.takeLine(ctx, t); err != nil {
+			return err
+		}
 	case t.Kind == change.Volume:
 		if m, there := change.Find(before, change.Machine, t.Spec.Machine); there && t.Boots() {
 			return fmt.Errorf("machine %s boots from it", m.Name)

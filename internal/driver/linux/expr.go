@@ -63,8 +63,8 @@ func payloadIs(offset uint32, data []byte) []expr.Any {
 	return append(payload(offset, uint32(len(data)), 0), &expr.Cmp{Op: expr.CmpOpEq, Register: register(0), Data: data})
 }
 
-func transportIs(offset uint32, b byte) []expr.Any {
-	return []expr.Any{&expr.Payload{DestRegister: register(0), Base: expr.PayloadBaseTransportHeader, Offset: offset, Len: 1}, &expr.Cmp{Op: expr.CmpOpEq, Register: register(0), Data: []byte{b}}}
+func transportIs(offset uint32, b ...byte) []expr.Any {
+	return []expr.Any{&expr.Payload{DestRegister: register(0), Base: expr.PayloadBaseTransportHeader, Offset: offset, Len: uint32(len(b))}, &expr.Cmp{Op: expr.CmpOpEq, Register: register(0), Data: b}}
 }
 
 func lookup(s *nftables.Set, reg uint32, invert bool) []expr.Any {

@@ -19,6 +19,7 @@ const (
 	groupOutward = 0x1b03 // to a machine that does
 	groupProbe   = 0x1b04 // from the namespace that sends what is to be tried
 	groupOff     = 0x1b05 // to the namespace that answers for guests that are off
+	groupLine    = 0x1b06 // to the peers of a line
 )
 
 // tableName is that of the one table in the router's namespace.
@@ -131,6 +132,7 @@ func (b *batch) add(s *nftables.Set, elements []nftables.SetElement) {
 type link struct {
 	index int
 	addrs []netip.Addr
+	port  uint16 // UDP, on which a line is heard; 0: it is a machine's link
 }
 
 // install replaces everything by a table, at one moment.
@@ -178,6 +180,13 @@ func install(c *nftables.Conn, t *Table, links []link, open []opened, now time.T
 		rule(input, isFamily(f), metaIs(expr.MetaKeyL4PROTO, []byte{f.icmp}), verdict(expr.VerdictAccept)) // neighbours, and the gateway's own answers
 	}
 	rule(input, ctIs(expr.CtKeyDIRECTION, []byte{1}), ctState(expr.CtStateBitESTABLISHED), verdict(expr.VerdictAccept)) // answers to what tries members of a spread
+	for _, l := range links {                                                                                           // lines are heard from outside; who is no peer gets no answer
+		for _, group := range []uint32{groupUplink, groupProbe} {
+			if l.port > 0 {
+				rule(input, metaIs(expr.MetaKeyIIFGROUP, native(group)), metaIs(expr.MetaKeyL4PROTO, []byte{unix.IPPROTO_UDP}), transportIs(2, byte(l.port>>8), byte(l.port)), verdict(expr.VerdictAccept))
+			}
+		}
+	}
 	rule(judge, ctState(expr.CtStateBitINVALID), verdict(expr.VerdictDrop))
 	// What is not the beginning of a connection begins none.
 	rule(judge, metaIs(expr.MetaKeyL4PROTO, []byte{unix.IPPROTO_TCP}), ctState(expr.CtStateBitNEW), notBareSYN(), verdict(expr.VerdictDrop))
@@ -205,7 +214,7 @@ func install(c *nftables.Conn, t *Table, links []link, open []opened, now time.T
 			}
 		}
 		rule(source, isFamily(f), metaIs(expr.MetaKeyIIFGROUP, native(groupUplink)), payload(f.src, f.size, 0), lookup(s.outside, 0, true), verdict(expr.VerdictDrop))
-		for _, group := range []uint32{groupMachine, groupOutward} {
+		for _, group := range []uint32{groupMachine, groupOutward, groupLine} {
 			rule(source, isFamily(f), metaIs(expr.MetaKeyIIFGROUP, native(group)), loadMeta(expr.MetaKeyIIF, 0), payload(f.src, f.size, 1), lookup(s.links, 0, true), verdict(expr.VerdictDrop))
 		}
 		// What a machine calls outside is not judged.
@@ -301,7 +310,7 @@ func contents(f family, t *Table, links []link) map[string][]nftables.SetElement
 			}
 			put("links", nftables.SetElement{Key: append(native(uint32(l.index)), a.AsSlice()...)})
 			for _, o := range l.addrs {
-				if o.Is4() == f.v4 {
+				if o.Is4() == f.v4 && l.port == 0 {
 					put("self", nftables.SetElement{Key: append(a.AsSlice(), o.AsSlice()...)})
 				}
 			}

@@ -196,14 +196,19 @@ func (s *Site) stopListening(machine string) {
 	if pid == 0 {
 		return
 	}
+	endProcess(pid)
+	_ = os.Remove(s.pidFile(machine))
+}
+
+// endProcess ends a process, and waits until it is gone.
+func endProcess(pid int) {
 	_ = unix.Kill(pid, unix.SIGKILL)
 	for range 400 {
 		_, _ = unix.Wait4(pid, nil, unix.WNOHANG, nil) // if this process has started it
 		stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
 		if _, rest, _ := strings.Cut(string(stat), ") "); err != nil || strings.HasPrefix(rest, "Z") { // its sockets are closed by then
-			break
+			return
 		}
 		time.Sleep(5 * time.Millisecond)
 	}
-	_ = os.Remove(s.pidFile(machine))
 }

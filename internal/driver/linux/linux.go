@@ -255,6 +255,11 @@ func (s *Site) put(ctx context.Context, tx *sql.Tx, m *meta, plan *flow.Plan) er
 	if err != nil {
 		return err
 	}
+	tunnels, err := s.lineLinks(m)
+	if err != nil {
+		return err
+	}
+	links = append(links, tunnels...)
 	c, done, err := s.conn()
 	if err != nil {
 		return err

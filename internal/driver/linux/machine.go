@@ -189,7 +189,7 @@ func (s *Site) links(addrs map[string][]netip.Addr) (list []link, err error) {
 			if err != nil {
 				return fmt.Errorf("the link to machine %s: %w", machine, err)
 			}
-			list = append(list, link{l.Attrs().Index, own})
+			list = append(list, link{index: l.Attrs().Index, addrs: own})
 		}
 		return nil
 	})

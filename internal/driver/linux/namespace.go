@@ -420,6 +420,10 @@ func (s *Site) RemoveEverything() error {
 		return err
 	}
 	var errs []error
+	lines, _ := filepath.Glob(s.lineFile("*", "pid"))
+	for _, path := range lines {
+		s.stopLine(strings.TrimSuffix(filepath.Base(path), ".pid"))
+	}
 	if exists(s.prefix) {
 		errs = append(errs, within(s.prefix, func() error {
 			_, err := cutUplink()

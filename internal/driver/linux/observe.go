@@ -71,6 +71,9 @@ func (s *Site) there(list []change.Resource) []change.Resource {
 		case t.Kind == change.Machine || t.Kind == change.Bastion:
 			return !exists(s.prefix + "-" + t.Name)
 		}
+		if pid, _ := s.lineProcess(t.Name); t.Kind == change.Line && len(t.Spec.Peers) > 0 && pid == 0 {
+			return true
+		}
 		return t.Kind == change.Uplink && !s.hasUplink()
 	})
 }

@@ -92,6 +92,11 @@ func (s *Site) readBack(plan *flow.Plan, passing []driver.Passage, m *meta) (*fl
 	if err != nil {
 		return nil, err
 	}
+	tunnels, err := s.lineLinks(m)
+	if err != nil {
+		return nil, err
+	}
+	links = append(links, tunnels...)
 	t := NewTable(plan, s.running)
 	read := &reading{namespace: s.prefix}
 	for _, f := range families {

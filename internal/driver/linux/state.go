@@ -52,19 +52,20 @@ UPDATE passing SET until = (SELECT coalesce(max(CAST((julianday(json_extract(q.v
 
 // layout is which sets a table has and how their keys are made up. One that a program of another
 // layout installed is not written to: it is put in place anew, whole.
-const layout = 2
+const layout = 3
 
 // meta is what the site keeps about itself.
 type meta struct {
-	Mark       int64           `json:"mark"`
-	Generation uint32          `json:"generation"` // of the packet filter, when it was last written or found whole
-	Layout     int             `json:"layout"`     // of the table's sets; see [layout]
-	Rules      string          `json:"rules"`      // a digest of its chains and rules, when it was last written
-	Number     uint32          `json:"number"`     // of boxes of openings; see [opened]
-	Latest     time.Time       `json:"latest,omitzero"`
-	Since      time.Time       `json:"since,omitzero"` // when it began to count
-	Read       time.Time       `json:"read,omitzero"`  // when the counters were last read
-	Identity   driver.Identity `json:"identity"`
+	Mark       int64                 `json:"mark"`
+	Lines      map[string]*lineState `json:"lines,omitempty"` // with peers, by name
+	Generation uint32                `json:"generation"`      // of the packet filter, when it was last written or found whole
+	Layout     int                   `json:"layout"`          // of the table's sets; see [layout]
+	Rules      string                `json:"rules"`           // a digest of its chains and rules, when it was last written
+	Number     uint32                `json:"number"`          // of boxes of openings; see [opened]
+	Latest     time.Time             `json:"latest,omitzero"`
+	Since      time.Time             `json:"since,omitzero"` // when it began to count
+	Read       time.Time             `json:"read,omitzero"`  // when the counters were last read
+	Identity   driver.Identity       `json:"identity"`
 }
 
 func readResources(ctx context.Context, tx *sql.Tx) (list []change.Resource, err error) {

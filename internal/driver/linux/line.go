@@ -1,0 +1,391 @@
+package linux
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/netip"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/vishvananda/netlink"
+	"golang.org/x/sys/unix"
+
+	"ironbark/internal/change"
+	"ironbark/internal/driver"
+	"ironbark/internal/store"
+	"ironbark/internal/wire"
+)
+
+// A line with peers is a WireGuard tunnel: a tunnel link (tun) in the router's namespace, and a process of this program under
+// another name, as a user without privileges, that carries packets between it and the peers. The packet filter takes
+// from the link only what comes from its peers' addresses, and those addresses from no other link. The process outlives whoever started
+// it; when it ends, nobody gets in by the line.
+
+var _ driver.LineKeeper = (*Site)(nil)
+
+// lineName is what such a process is called.
+const lineName = "ironbark-line"
+
+// The descriptors of a line's process besides its input, which is its configuration, and its output.
+const (
+	tunnelFile = 3
+	statusFile = 4
+)
+
+func init() {
+	if len(os.Args) == 3 && os.Args[0] == lineName {
+		if err := serveLine(); err != nil {
+			fmt.Println(err)
+			os.Exit(1)
+		}
+		os.Exit(0)
+	}
+}
+
+func serveLine() error {
+	_ = os.Chdir("/")
+	var d wire.Device
+	if err := json.NewDecoder(os.Stdin).Decode(&d); err != nil {
+		return err
+	}
+	_ = os.Stdin.Close()
+	return wire.Serve(d, tunnelFile, os.NewFile(statusFile, "status"), func() {
+		fmt.Println(lineReady)
+		_ = os.Stdout.Close()
+	})
+}
+
+// lineReady is what a line's process says once it carries packets.
+const lineReady = "ready"
+
+// lineState is what the site keeps of a line.
+type lineState struct {
+	Private string                 `json:"private"`
+	Port    int                    `json:"port"`
+	Peers   map[string]change.Peer `json:"peers"`
+}
+
+// tunnelOf names the router's link of a line: 15 characters at most.
+func tunnelOf(line string) string {
+	sum := sha256.Sum256([]byte(line))
+	return "l" + hex.EncodeToString(sum[:6])
+}
+
+func (s *Site) lineFile(line, what string) string {
+	return filepath.Join(s.dir, "lines", line+"."+what)
+}
+
+// recordLine keeps a line's peers, makes its key, and its link with its addresses and the ways to its peers.
+func (s *Site) recordLine(m *meta, t change.Resource) error {
+	if len(t.Spec.Peers) == 0 {
+		return nil // it is words alone
+	}
+	l := m.Lines[t.Name]
+	if l == nil {
+		key, err := wire.NewKey()
+		if err != nil {
+			return err
+		}
+		l = &lineState{Private: key.String()}
+	}
+	gone := peersGone(l.Peers, t.Spec.Peers)
+	l.Port, l.Peers = t.Spec.Port, t.Spec.Peers
+	if m.Lines == nil {
+		m.Lines = map[string]*lineState{}
+	}
+	m.Lines[t.Name] = l
+	return within(s.prefix, func() error {
+		name := tunnelOf(t.Name)
+		if _, err := netlink.LinkByName(name); errors.As(err, &netlink.LinkNotFoundError{}) {
+			attrs := netlink.NewLinkAttrs()
+			attrs.Name, attrs.Group = name, groupLine
+			tun := &netlink.Tuntap{LinkAttrs: attrs, Mode: netlink.TUNTAP_MODE_TUN, Flags: unix.IFF_NO_PI | unix.IFF_VNET_HDR | unix.IFF_ONE_QUEUE}
+			if err := netlink.LinkAdd(tun); err != nil {
+				return fmt.Errorf("the link of line %s: %w", t.Name, err)
+			}
+			if err := inGroup(name, groupLine); err != nil {
+				return err
+			}
+		}
+		link, err := netlink.LinkByName(name)
+		if err != nil {
+			return err
+		}
+		if err := netlink.LinkSetMTU(link, lineMTU); err != nil {
+			return err
+		}
+		var own []netip.Prefix
+		for _, r := range t.Spec.Ranges {
+			a := r.Addr().Next()
+			own = append(own, netip.PrefixFrom(a, a.BitLen()))
+		}
+		if err := address(name, own...); err != nil {
+			return err
+		}
+		for _, a := range gone {
+			_ = netlink.RouteDel(&netlink.Route{LinkIndex: link.Attrs().Index, Dst: ipNet(netip.PrefixFrom(a, a.BitLen()))}) // it may not be there
+			endSessionsOf(a)
+		}
+		for _, p := range t.Spec.Peers {
+			for _, a := range p.Addrs {
+				if err := route(name, netip.PrefixFrom(a, a.BitLen()), netip.Addr{}); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
+}
+
+// lineMTU is how large packets in a tunnel may be (RFC 4459, and what WireGuard takes of 1500: 80 bytes over IPv6).
+const lineMTU = 1420
+
+// peersGone are the addresses that nobody has any more, or somebody with another key.
+func peersGone(before, now map[string]change.Peer) (list []netip.Addr) {
+	keys := map[netip.Addr]string{}
+	for _, p := range now {
+		for _, a := range p.Addrs {
+			keys[a] = p.Key
+		}
+	}
+	for _, p := range before {
+		for _, a := range p.Addrs {
+			if keys[a] != p.Key {
+				list = append(list, a)
+			}
+		}
+	}
+	return list
+}
+
+// endSessionsOf forgets the connections of an address: what still comes of them is the beginning of none, and is refused. The
+// thread is in the router's namespace.
+func endSessionsOf(a netip.Addr) {
+	family := netlink.InetFamily(unix.AF_INET)
+	if a.Is6() {
+		family = unix.AF_INET6
+	}
+	filter := &netlink.ConntrackFilter{}
+	if filter.AddIP(netlink.ConntrackOrigSrcIP, a.AsSlice()) == nil {
+		_, _ = netlink.ConntrackDeleteFilters(netlink.ConntrackTable, family, filter)
+	}
+}
+
+// provideLine starts the process of a line that has peers, or starts it anew where it was started for others.
+func (s *Site) provideLine(ctx context.Context, t change.Resource) error {
+	if len(t.Spec.Peers) == 0 {
+		return s.takeLine(ctx, t)
+	}
+	var l *lineState
+	err := s.read(ctx, func(tx *sql.Tx) error {
+		var m meta
+		err := store.ReadMeta(ctx, tx, &m)
+		l = m.Lines[t.Name]
+		return err
+	})
+	if err == nil && l == nil {
+		err = fmt.Errorf("line %s has no key", t.Name)
+	}
+	if err != nil {
+		return err
+	}
+	release, err := s.lockGuest(ctx, "line-"+tunnelOf(t.Name))
+	if err != nil {
+		return err
+	}
+	defer release()
+	d := wire.Device{Port: l.Port}
+	if d.Private, err = wire.ParseKey(l.Private); err != nil {
+		return err
+	}
+	for _, p := range l.Peers {
+		key, err := wire.ParseKey(p.Key)
+		if err != nil {
+			return err
+		}
+		d.Peers = append(d.Peers, wire.Peer{Public: key, Addrs: p.Addrs})
+	}
+	slices.SortFunc(d.Peers, func(a, b wire.Peer) int { return bytes.Compare(a.Public[:], b.Public[:]) })
+	told, err := json.Marshal(d)
+	if err != nil {
+		return err
+	}
+	sum := sha256.Sum256(told)
+	shape := hex.EncodeToString(sum[:8])
+	if pid, has := s.lineProcess(t.Name); pid > 0 && has == shape {
+		return nil
+	}
+	s.stopLine(t.Name)
+	if err := os.MkdirAll(filepath.Dir(s.lineFile(t.Name, "pid")), 0o700); err != nil {
+		return err
+	}
+	status, err := os.OpenFile(s.lineFile(t.Name, "status"), os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	defer status.Close()
+	tunnel, err := s.tunnel(t.Name)
+	if err != nil {
+		return err
+	}
+	defer tunnel.Close()
+	return within(s.prefix, func() error {
+		c := exec.Command("/proc/self/exe")
+		c.Args, c.Env = []string{lineName, s.prefix + "/" + t.Name, shape}, []string{}
+		c.Stdin, c.ExtraFiles = bytes.NewReader(told), []*os.File{tunnel, status}
+		c.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Credential: &syscall.Credential{Uid: nobody, Gid: nobody}}
+		out, err := c.StdoutPipe()
+		if err != nil {
+			return err
+		}
+		if err := c.Start(); err != nil {
+			return err
+		}
+		said := make([]byte, 512)
+		n, err := out.Read(said)
+		if text := strings.TrimSpace(string(said[:n])); err != nil || text != lineReady {
+			return errors.Join(fmt.Errorf("line %s carries nothing: %s", t.Name, text), err, c.Wait())
+		}
+		pid := c.Process.Pid
+		return errors.Join(os.WriteFile(s.lineFile(t.Name, "pid"), []byte(strconv.Itoa(pid)), 0o600), c.Process.Release())
+	})
+}
+
+// tunnel opens the process's end of a line's link.
+func (s *Site) tunnel(line string) (f *os.File, err error) {
+	err = within(s.prefix, func() error {
+		fd, err := unix.Open("/dev/net/tun", unix.O_RDWR|unix.O_CLOEXEC, 0)
+		if err != nil {
+			return fmt.Errorf("/dev/net/tun: %w", err)
+		}
+		request, err := unix.NewIfreq(tunnelOf(line))
+		if err != nil {
+			return err
+		}
+		request.SetUint16(unix.IFF_TUN | unix.IFF_NO_PI | unix.IFF_VNET_HDR)
+		for range 100 { // the process of before lets go of it a moment after its end
+			if err = unix.IoctlIfreq(fd, unix.TUNSETIFF, request); !errors.Is(err, unix.EBUSY) {
+				break
+			}
+			time.Sleep(20 * time.Millisecond)
+		}
+		if err != nil {
+			return errors.Join(fmt.Errorf("the link of line %s: %w", line, err), unix.Close(fd))
+		}
+		f = os.NewFile(uintptr(fd), "tunnel")
+		return nil
+	})
+	return f, err
+}
+
+// lineProcess is that of a line, which is known by its name, and for what it was started; 0 for none.
+func (s *Site) lineProcess(line string) (pid int, shape string) {
+	text, err := os.ReadFile(s.lineFile(line, "pid"))
+	if err != nil {
+		return 0, ""
+	}
+	if pid, err = strconv.Atoi(string(text)); err != nil {
+		return 0, ""
+	}
+	words, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
+	args := strings.Split(strings.TrimRight(string(words), "\x00"), "\x00")
+	if err != nil || len(args) != 3 || args[0] != lineName || args[1] != s.prefix+"/"+line {
+		return 0, ""
+	}
+	return pid, args[2]
+}
+
+// stopLine ends a line's process, and waits until it is gone.
+func (s *Site) stopLine(line string) {
+	if pid, _ := s.lineProcess(line); pid > 0 {
+		endProcess(pid)
+	}
+	_ = os.Remove(s.lineFile(line, "pid"))
+}
+
+// takeLine takes away what a line is on this host.
+func (s *Site) takeLine(ctx context.Context, t change.Resource) error {
+	s.stopLine(t.Name)
+	_ = os.Remove(s.lineFile(t.Name, "status"))
+	return s.change(ctx, func(_ *sql.Tx, m *meta) error {
+		l := m.Lines[t.Name]
+		delete(m.Lines, t.Name)
+		if l == nil || !exists(s.prefix) {
+			return nil
+		}
+		return within(s.prefix, func() error {
+			for _, a := range peersGone(l.Peers, nil) {
+				endSessionsOf(a)
+			}
+			link, err := netlink.LinkByName(tunnelOf(t.Name))
+			if errors.As(err, &netlink.LinkNotFoundError{}) {
+				return nil
+			}
+			if err != nil {
+				return err
+			}
+			return netlink.LinkDel(link)
+		})
+	})
+}
+
+// lineLinks are the links of lines, and what may come by them.
+func (s *Site) lineLinks(m *meta) (list []link, err error) {
+	err = within(s.prefix, func() error {
+		for name, l := range m.Lines {
+			found, err := netlink.LinkByName(tunnelOf(name))
+			if errors.As(err, &netlink.LinkNotFoundError{}) {
+				continue
+			}
+			if err != nil {
+				return fmt.Errorf("the link of line %s: %w", name, err)
+			}
+			one := link{index: found.Attrs().Index, port: uint16(l.Port)}
+			for _, p := range l.Peers {
+				one.addrs = append(one.addrs, p.Addrs...)
+			}
+			list = append(list, one)
+		}
+		return nil
+	})
+	slices.SortFunc(list, func(a, b link) int { return int(a.port) - int(b.port) })
+	return list, err
+}
+
+// Line tells how a line is doing.
+func (s *Site) Line(ctx context.Context, name string) (l driver.Line, err error) {
+	var kept *lineState
+	err = s.read(ctx, func(tx *sql.Tx) error {
+		var m meta
+		err := store.ReadMeta(ctx, tx, &m)
+		kept = m.Lines[name]
+		return err
+	})
+	if err != nil || kept == nil {
+		return l, errors.Join(err, driver.ErrNoLine)
+	}
+	key, err := wire.ParseKey(kept.Private)
+	if err != nil {
+		return l, err
+	}
+	pid, _ := s.lineProcess(name)
+	l = driver.Line{Key: key.Public().String(), Port: kept.Port, Serves: pid > 0, Peers: map[string]driver.LinePeer{}}
+	state := wire.ReadState(s.lineFile(name, "status"))
+	for peer, p := range kept.Peers {
+		one := state[p.Key]
+		l.Peers[peer] = driver.LinePeer{Heard: one.Handshake, From: one.From, Received: one.Received, Sent: one.Sent}
+	}
+	return l, nil
+}

@@ -1,0 +1,29 @@
+package site
+
+import (
+	"context"
+
+	"ironbark/internal/driver"
+)
+
+// ErrNoTunnels says that a place makes no tunnels of lines.
+var ErrNoTunnels error = noTunnels{}
+
+type noTunnels struct{}
+
+func (noTunnels) Error() string { return "this site makes no tunnels of lines" }
+
+// ExitStatus is that of what a place cannot do.
+func (noTunnels) ExitStatus() int { return 2 }
+
+// Hint tells which can.
+func (noTunnels) Hint() string { return "a Linux host does: site: linux" }
+
+// Line tells how a line is doing. The error is [ErrNoTunnels], or driver.ErrNoLine.
+func (s *Site) Line(ctx context.Context, name string) (driver.Line, error) {
+	k, ok := s.driver.(driver.LineKeeper)
+	if !ok {
+		return driver.Line{}, ErrNoTunnels
+	}
+	return k.Line(ctx, name)
+}
