@@ -46,14 +46,12 @@ const (
 
 func init() {
 	if len(os.Args) == 3 && os.Args[0] == lineName {
-		if err := serveLine(); err != nil {
-			fmt.Println(err)
-			os.Exit(1)
-		}
-		os.Exit(0)
+		fmt.Println(serveLine())
+		os.Exit(1)
 	}
 }
 
+// serveLine is the whole life of a line's process. It returns only with an error.
 func serveLine() error {
 	_ = os.Chdir("/")
 	var d wire.Device
