@@ -199,6 +199,7 @@ var optionOffers = map[string]offering{
 	"device": fixed("vdb", "vdc", "vdd", "vde"), "gb": fixed("10", "20", "50", "100"), "disk": fixed("10", "20", "50", "100"), "sessions": fixed("10", "20", "50"), "count": fixed("2", "3", "5"),
 	"outward": fixed("100", "500", "1000"), "drain": pauses, "grace": pauses, "every": pauses, "idle": lengths, "longest": lengths, "end": free,
 	"range": free, "space": free, "inside": free, "dns": free, "gateway": free, "allocate": free, "port": fixed("tcp/", "udp/"), "interface": interfaces, "own": free, "listen": free, "metrics": free,
+	"line": named("line"), "endpoint": free, "address": free,
 	"from": wanted(sentence.WantSource), "size": free, "image": free, "to": free,
 
 	"enact --to": moments, "review --to": moments, "map --to": files, "why --to": files, "restore --to": folders, "key write --to": files, "reach --to": wanted(sentence.WantTarget),
@@ -220,7 +221,7 @@ var examples = map[string]string{
 	"adopt": "adopt\n  ironbark adopt machine gauge-3\n  ironbark adopt --all", "approve": "approve 4", "close": "close 1\n  ironbark close gauge-web-1\n  ironbark close --all",
 	"demo": "demo\n  ironbark demo --dir ~/demo", "enact": "enact\n  ironbark enact --to 2h", "review": "review\n  ironbark review --must-match", "findings": "findings\n  ironbark findings --fail-at serious",
 	"openings": "openings\n  ironbark openings --all --since 7d\n  ironbark openings --could", "quota": "quota", "schema": "schema\n  ironbark schema review", "status": "status", "version": "version",
-	"show offer": "show offer", "sim console": "sim console off", "sim stun": "sim stun", "site check": "site check", "site restore": "site restore", "site watch": "site watch --every 10s",
+	"remove peer": "remove peer mara-laptop", "show offer": "show offer", "sim console": "sim console off", "sim stun": "sim stun", "site check": "site check", "site restore": "site restore", "site watch": "site watch --every 10s",
 }
 
 // complete gives each command of a tree an example and something to offer, where it has none.

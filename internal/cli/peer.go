@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net"
 	"net/netip"
 	"os"
@@ -100,15 +101,22 @@ func (a *app) addPeer(ctx context.Context, w *work.Work, name string, in *newPee
 		return err
 	}
 	var private, public wire.Key
+	begun := filepath.Join(w.Folder.Dir, work.StateDir, peersDir, name+".key")
 	if in.public != "" {
 		if public, err = wire.ParseKey(in.public); err != nil {
 			return usage("--public: %v", err)
 		}
 	} else {
-		if private, err = wire.NewKey(); err != nil {
+		if private, err = peerKey(begun); err != nil {
 			return err
 		}
 		public = private.Public()
+		opt.before = func() (func() error, error) {
+			return func() error { return os.Remove(begun) }, keepPeerKey(begun, private)
+		}
+	}
+	if had, ok := e.LineOf(name); ok && had.Name == line.Name && in.public == "" && slices.ContainsFunc(had.Peers, func(p estate.Peer) bool { return p.Name == name && p.Key == public.String() }) {
+		return a.writePeer(ctx, w, name, in, private, begun) // it was broken off before the file was written
 	}
 	words := make([]string, len(addrs))
 	for i, addr := range addrs {
@@ -128,7 +136,30 @@ func (a *app) addPeer(ctx context.Context, w *work.Work, name string, in *newPee
 	if err := a.edit(ctx, w, old, files, "added peer "+name, opt); err != nil || opt.draft {
 		return err
 	}
-	return a.writePeer(ctx, w, name, in, private, peerDoc{Peer: name, Line: line.Name, Addresses: words, Key: public.String(), File: in.to})
+	return a.writePeer(ctx, w, name, in, private, begun)
+}
+
+// peerKey is the key that was made for a peer whose file was not written yet, or a new one.
+func peerKey(begun string) (wire.Key, error) {
+	data, err := os.ReadFile(begun)
+	if errors.Is(err, fs.ErrNotExist) {
+		return wire.NewKey()
+	}
+	if err != nil {
+		return wire.Key{}, err
+	}
+	return wire.ParseKey(string(data))
+}
+
+// keepPeerKey keeps a peer's key until its file is written, so that a command that is broken off can be given again.
+func keepPeerKey(begun string, key wire.Key) error {
+	if err := os.MkdirAll(filepath.Dir(begun), 0o700); err != nil {
+		return &work.Unwritable{Path: begun, Why: err}
+	}
+	if err := work.WriteFile(begun, []byte(key.String()+"\n"), 0o600); err != nil {
+		return &work.Unwritable{Path: begun, Why: err}
+	}
+	return nil
 }
 
 func orNone(names []string) string {
@@ -183,14 +214,14 @@ func endpointOf(e *estate.Estate, line estate.Line, port int) (text string, gues
 }
 
 // writePeer writes the configuration of a peer.
-func (a *app) writePeer(ctx context.Context, w *work.Work, name string, in *newPeer, private wire.Key, doc peerDoc) error {
+func (a *app) writePeer(ctx context.Context, w *work.Work, name string, in *newPeer, private wire.Key, begun string) error {
 	st, err := w.Installed(ctx)
 	if err != nil {
 		return err
 	}
 	line, ok := st.Estate.LineOf(name)
 	if !ok {
-		return wrong("line %s is not there, so nobody knows its key", doc.Line)
+		return wrong("peer %s is not there, so nobody knows the key of its line: ironbark enact, and the same again", name)
 	}
 	state, err := w.Site.Line(ctx, line.Name)
 	if err != nil {
@@ -207,10 +238,14 @@ func (a *app) writePeer(ctx context.Context, w *work.Work, name string, in *newP
 			config.Allowed = append(config.Allowed, p)
 		}
 	}
+	doc := peerDoc{Peer: name, Line: line.Name, File: in.to}
 	for _, p := range line.Peers {
 		if p.Name == name {
-			config.Addrs = p.Addrs
+			config.Addrs, doc.Key = p.Addrs, p.Key
 		}
+	}
+	for _, addr := range config.Addrs {
+		doc.Addresses = append(doc.Addresses, addr.String())
 	}
 	if in.public == "" {
 		config.Private = private.String()
@@ -222,7 +257,10 @@ func (a *app) writePeer(ctx context.Context, w *work.Work, name string, in *newP
 		return &work.Unwritable{Path: in.to, Why: err}
 	}
 	if err := sshkey.WriteNew(in.to, []byte(config.String())); err != nil {
-		return errors.Join(&work.Unwritable{Path: in.to, Why: err}, fmt.Errorf("its key is lost with it: ironbark remove peer %s, and add it again", name))
+		return errors.Join(&work.Unwritable{Path: in.to, Why: err}, errors.New("the same command goes on from here"))
+	}
+	if err := os.Remove(begun); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
 	}
 	if a.json {
 		return a.print.JSON(doc)
