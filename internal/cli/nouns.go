@@ -222,11 +222,9 @@ func (a *app) changeNounCommand(n noun) *cobra.Command {
 			case !slices.Contains(e.NamesOf(n.kind), args[0]):
 				return unknownName(n.kind, args[0], e.NamesOf(n.kind))
 			}
-			files := old
-			for _, name := range names {
-				if files, err = a.changed(w, files, e, n, in, name); err != nil {
-					return err
-				}
+			files, err := a.changed(w, old, e, n, in, names)
+			if err != nil {
+				return err
 			}
 			if err := a.passwords(w, in.password, names, opt); err != nil {
 				return err
@@ -247,7 +245,8 @@ func (a *app) changeNounCommand(n noun) *cobra.Command {
 	return opt.flags(c)
 }
 
-func (a *app) changed(w *work.Work, old work.Files, e *estate.Estate, n noun, in *nounInput, name string) (work.Files, error) {
+func (a *app) changed(w *work.Work, old work.Files, e *estate.Estate, n noun, in *nounInput, names []string) (work.Files, error) {
+	name := names[0]
 	if n.kind == "address" {
 		return moveAddress(old, e, name, in.to)
 	}
@@ -273,6 +272,9 @@ func (a *app) changed(w *work.Work, old work.Files, e *estate.Estate, n noun, in
 		return files.Alter(n.path(in), []estate.Field{{Key: name, Value: fields[0].Value}})
 	}
 	set, drop := fields.split()
+	if len(names) > 1 {
+		return files.AlterEach(n.path(in)[0], names, set, drop...)
+	}
 	return files.Alter(append(n.path(in), name), set, drop...)
 }
 

@@ -294,9 +294,19 @@ func same(with, without *yaml.Node, path []string) bool {
 		return slices.EqualFunc(with.Content, without.Content, func(a, b *yaml.Node) bool { return same(a, b, nil) })
 	}
 	matched := 0
+	find := func(key string) *yaml.Node { return child(without, key) }
+	if without.Kind == yaml.MappingNode && len(without.Content) > 64 { // looking each up one after the other would take long
+		index := make(map[string]*yaml.Node, len(without.Content)/2)
+		for i := 0; i+1 < len(without.Content); i += 2 {
+			if _, twice := index[without.Content[i].Value]; !twice {
+				index[without.Content[i].Value] = without.Content[i+1]
+			}
+		}
+		find = func(key string) *yaml.Node { return index[key] }
+	}
 	for i := 0; i+1 < len(with.Content); i += 2 {
 		key, value := with.Content[i].Value, with.Content[i+1]
-		other := child(without, key)
+		other := find(key)
 		switch {
 		case len(path) > 0 && key == path[0] && len(path) == 1:
 			if other != nil {

@@ -168,6 +168,15 @@ func (fs Files) RemoveAll() (Files, error) {
 	return fs, nil
 }
 
+// AlterEach returns the files with fields of several entries of a section of estate.yaml set, and others taken out.
+func (fs Files) AlterEach(section string, names []string, fields []estate.Field, drop ...string) (Files, error) {
+	data, err := estate.SetEach(fs.Get(estate.FileName), section, names, fields, drop)
+	if err != nil {
+		return nil, &sentence.Error{At: sentence.Pos{File: estate.FileName}, Problem: err.Error()}
+	}
+	return fs.With(estate.FileName, data), nil
+}
+
 // Alter returns the files with fields of an entry of estate.yaml set. One whose
 // value is nil is taken out.
 func (fs Files) Alter(path []string, fields []estate.Field, drop ...string) (Files, error) {
