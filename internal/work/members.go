@@ -82,6 +82,9 @@ func (w *Work) Members(ctx context.Context, st *State, front string) ([]Member, 
 func (m *Member) judge(ctx context.Context, place driver.MemberTester, is driver.Machine, outs []driver.Out) {
 	at := slices.IndexFunc(outs, driver.Out{Front: m.Front, Service: m.Service, Machine: m.Machine}.Same)
 	m.State, m.Since = MemberIn, is.Ready
+	if m.Since.IsZero() {
+		m.Since = is.Since
+	}
 	switch {
 	case is.State != driver.Running:
 		m.State, m.Since, m.Why = MemberOff, is.Since, "it is "+string(is.State)
