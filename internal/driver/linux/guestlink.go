@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"os"
 	"slices"
+	"time"
 
 	"github.com/vishvananda/netlink"
 	"golang.org/x/sys/unix"
@@ -191,21 +192,33 @@ func (s *Site) leave(old, t change.Resource) error {
 }
 
 // tap opens the guest's end of its link. Whoever has it is the guest's network card.
-func (s *Site) tap(machine string) (f *os.File, err error) {
+func (s *Site) tap(machine string) (*os.File, error) {
+	return s.openLink(linkOf(machine), unix.IFF_TAP)
+}
+
+// openLink opens the other end of a link of the router's of a kind: IFF_TAP or IFF_TUN. Whoever had it before lets go of it
+// a moment after its end.
+func (s *Site) openLink(name string, kind uint16) (f *os.File, err error) {
 	err = within(s.prefix, func() error {
 		fd, err := unix.Open("/dev/net/tun", unix.O_RDWR|unix.O_CLOEXEC, 0)
 		if err != nil {
 			return fmt.Errorf("/dev/net/tun: %w", err)
 		}
-		request, err := unix.NewIfreq(linkOf(machine))
+		request, err := unix.NewIfreq(name)
 		if err != nil {
-			return err
+			return errors.Join(err, unix.Close(fd))
 		}
-		request.SetUint16(unix.IFF_TAP | unix.IFF_NO_PI | unix.IFF_VNET_HDR)
-		if err := unix.IoctlIfreq(fd, unix.TUNSETIFF, request); err != nil {
-			return errors.Join(fmt.Errorf("the link of machine %s: %w", machine, err), unix.Close(fd))
+		request.SetUint16(kind | unix.IFF_NO_PI | unix.IFF_VNET_HDR)
+		for range 100 {
+			if err = unix.IoctlIfreq(fd, unix.TUNSETIFF, request); !errors.Is(err, unix.EBUSY) {
+				break
+			}
+			time.Sleep(20 * time.Millisecond)
 		}
-		f = os.NewFile(uintptr(fd), "tap")
+		if err != nil {
+			return errors.Join(fmt.Errorf("the link %s: %w", name, err), unix.Close(fd))
+		}
+		f = os.NewFile(uintptr(fd), name)
 		return nil
 	})
 	return f, err

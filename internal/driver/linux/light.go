@@ -165,10 +165,15 @@ func (s *Site) startListening(t change.Resource) error {
 	})
 }
 
-// process is that of a machine, which is known by its name, and the services at which it
-// answers; 0 for none.
+// process is that of a machine, and the services at which it answers; 0 for none.
 func (s *Site) process(machine string) (pid int, services string) {
-	text, err := os.ReadFile(s.pidFile(machine))
+	return runsAs(s.pidFile(machine), lightName, machine)
+}
+
+// runsAs finds the process whose number a file has, if it still is one of this program under a name, for something: 0 where it
+// is not. The rest are the words that it was started with besides.
+func runsAs(file, name, what string) (pid int, rest string) {
+	text, err := os.ReadFile(file)
 	if err != nil {
 		return 0, ""
 	}
@@ -177,7 +182,7 @@ func (s *Site) process(machine string) (pid int, services string) {
 	}
 	line, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
 	args := strings.Split(strings.TrimRight(string(line), "\x00"), "\x00")
-	if err != nil || len(args) < 2 || args[0] != lightName || args[1] != machine {
+	if err != nil || len(args) < 2 || args[0] != name || args[1] != what {
 		return 0, ""
 	}
 	return pid, strings.Join(args[2:], " ")

@@ -17,7 +17,6 @@ import (
 	"strconv"
 	"strings"
 	"syscall"
-	"time"
 
 	"github.com/vishvananda/netlink"
 	"golang.org/x/sys/unix"
@@ -234,7 +233,7 @@ func (s *Site) provideLine(ctx context.Context, t change.Resource) error {
 		return err
 	}
 	defer status.Close()
-	tunnel, err := s.tunnel(t.Name)
+	tunnel, err := s.openLink(tunnelOf(t.Name), unix.IFF_TUN)
 	if err != nil {
 		return err
 	}
@@ -261,48 +260,9 @@ func (s *Site) provideLine(ctx context.Context, t change.Resource) error {
 	})
 }
 
-// tunnel opens the process's end of a line's link.
-func (s *Site) tunnel(line string) (f *os.File, err error) {
-	err = within(s.prefix, func() error {
-		fd, err := unix.Open("/dev/net/tun", unix.O_RDWR|unix.O_CLOEXEC, 0)
-		if err != nil {
-			return fmt.Errorf("/dev/net/tun: %w", err)
-		}
-		request, err := unix.NewIfreq(tunnelOf(line))
-		if err != nil {
-			return err
-		}
-		request.SetUint16(unix.IFF_TUN | unix.IFF_NO_PI | unix.IFF_VNET_HDR)
-		for range 100 { // the process of before lets go of it a moment after its end
-			if err = unix.IoctlIfreq(fd, unix.TUNSETIFF, request); !errors.Is(err, unix.EBUSY) {
-				break
-			}
-			time.Sleep(20 * time.Millisecond)
-		}
-		if err != nil {
-			return errors.Join(fmt.Errorf("the link of line %s: %w", line, err), unix.Close(fd))
-		}
-		f = os.NewFile(uintptr(fd), "tunnel")
-		return nil
-	})
-	return f, err
-}
-
-// lineProcess is that of a line, which is known by its name, and for what it was started; 0 for none.
+// lineProcess is that of a line, and for what it was started; 0 for none.
 func (s *Site) lineProcess(line string) (pid int, shape string) {
-	text, err := os.ReadFile(s.lineFile(line, "pid"))
-	if err != nil {
-		return 0, ""
-	}
-	if pid, err = strconv.Atoi(string(text)); err != nil {
-		return 0, ""
-	}
-	words, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
-	args := strings.Split(strings.TrimRight(string(words), "\x00"), "\x00")
-	if err != nil || len(args) != 3 || args[0] != lineName || args[1] != s.prefix+"/"+line {
-		return 0, ""
-	}
-	return pid, args[2]
+	return runsAs(s.lineFile(line, "pid"), lineName, s.prefix+"/"+line)
 }
 
 // stopLine ends a line's process, and waits until it is gone.
