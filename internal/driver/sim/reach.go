@@ -180,10 +180,10 @@ func (s *Site) hop(ctx context.Context, r guest.Request, from, to netip.Addr) gu
 	if err != nil {
 		return failed("ssh: %v", err)
 	}
-	var out bytes.Buffer
-	session.Stdout, session.Stderr = &limitedBuffer{&out}, &limitedBuffer{&out}
+	var out, errs limitedBuffer // the two are written to at the same time
+	session.Stdout, session.Stderr = &out, &errs
 	err = session.Run(r.Line)
-	reply := guest.Reply{Out: out.String()}
+	reply := guest.Reply{Out: out.b.String(), Err: errs.b.String()}
 	if exit, ok := errors.AsType[*ssh.ExitError](err); ok {
 		reply.Exit = exit.ExitStatus()
 	} else if err != nil {
@@ -195,7 +195,7 @@ func (s *Site) hop(ctx context.Context, r guest.Request, from, to netip.Addr) gu
 // mostReply is how much a reply from the network may be, in bytes.
 const mostReply = 1 << 20
 
-type limitedBuffer struct{ b *bytes.Buffer }
+type limitedBuffer struct{ b bytes.Buffer }
 
 func (l *limitedBuffer) Write(p []byte) (int, error) {
 	l.b.Write(p[:min(len(p), max(mostReply-l.b.Len(), 0))])
