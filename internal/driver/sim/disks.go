@@ -108,11 +108,7 @@ func (s *Site) withDisks(ctx context.Context, tx *sql.Tx, machine string, alter 
 	if err := alter(g); err != nil {
 		return err
 	}
-	body, err := json.Marshal(g)
-	if err == nil {
-		_, err = tx.ExecContext(ctx, `UPDATE machines SET guest = ? WHERE name = ?`, string(body), machine)
-	}
-	return err
+	return keepInside(ctx, tx, machine, g)
 }
 
 // systemOf is what is on a machine's system disk, apart from its volumes.
