@@ -172,26 +172,13 @@ func (w *Work) Drain(ctx context.Context, machines []string, why string, upTo ti
 		return restore, err
 	}
 	now := w.Clock.Now()
-	var drained []driver.Out
-	fronts := map[netip.Addr]bool{}
-	for _, d := range st.Plan.Doors {
-		for _, m := range d.To.Machines {
-			name := st.Plan.Machines[m].Name
-			if !slices.Contains(machines, name) || st.Report.Machines[name].State != driver.Running {
-				continue
-			}
-			drained = append(drained, driver.Out{Front: d.Front, Service: d.Service, Machine: name, Since: now, Why: why, Draining: true})
-			for _, f := range st.Plan.Fronts {
-				if f.Name == d.Front {
-					fronts[f.Public.Addr4], fronts[f.Public.Addr6] = true, true
-				}
-			}
-		}
-	}
+	drained := runningBehindFronts(st, machines)
 	if len(drained) == 0 {
 		return restore, nil
 	}
-	delete(fronts, netip.Addr{})
+	for i := range drained {
+		drained[i].Since, drained[i].Why, drained[i].Draining = now, why, true
+	}
 	outs, err := place.Outs(ctx)
 	if err != nil {
 		return restore, err
@@ -201,11 +188,43 @@ func (w *Work) Drain(ctx context.Context, machines []string, why string, upTo ti
 		return restore, err
 	}
 	restore = func(ctx context.Context) error { return w.undrain(ctx, place, machines) }
-	told := false
-	for end := now.Add(upTo); ; {
+	return restore, w.awaitEnd(ctx, machines, frontAddrs(st.Plan, drained), now.Add(upTo), func(left int) {
+		tell(fmt.Sprintf("no new connections by fronts; up to %s for the %d that are there to end", sentence.DurationOf(upTo), left))
+	})
+}
+
+// runningBehindFronts are the places behind fronts of those of the machines that run.
+func runningBehindFronts(st *State, machines []string) (list []driver.Out) {
+	for _, d := range st.Plan.Doors {
+		for _, m := range d.To.Machines {
+			name := st.Plan.Machines[m].Name
+			if slices.Contains(machines, name) && st.Report.Machines[name].State == driver.Running {
+				list = append(list, driver.Out{Front: d.Front, Service: d.Service, Machine: name})
+			}
+		}
+	}
+	return list
+}
+
+// frontAddrs are the public addresses of the fronts that lead to members.
+func frontAddrs(plan *flow.Plan, members []driver.Out) map[netip.Addr]bool {
+	addrs := map[netip.Addr]bool{}
+	for _, f := range plan.Fronts {
+		if slices.ContainsFunc(members, func(o driver.Out) bool { return o.Front == f.Name }) {
+			addrs[f.Public.Addr4], addrs[f.Public.Addr6] = true, true
+		}
+	}
+	delete(addrs, netip.Addr{})
+	return addrs
+}
+
+// awaitEnd waits until the sessions of machines by fronts have ended, or until a moment; tell hears once how many there are.
+// Where nobody knows the sessions it does not wait.
+func (w *Work) awaitEnd(ctx context.Context, machines []string, fronts map[netip.Addr]bool, end time.Time, tell func(left int)) error {
+	for told := false; ; told = true {
 		sessions, known, err := w.Site.Sessions(ctx)
 		if err != nil || !known {
-			return restore, err
+			return err
 		}
 		left := 0
 		for _, s := range sessions {
@@ -214,14 +233,13 @@ func (w *Work) Drain(ctx context.Context, machines []string, why string, upTo ti
 			}
 		}
 		if left == 0 || !w.Clock.Now().Before(end) {
-			return restore, nil
+			return nil
 		}
 		if !told {
-			told = true
-			tell(fmt.Sprintf("no new connections by fronts; up to %s for the %d that are there to end", sentence.DurationOf(upTo), left))
+			tell(left)
 		}
 		if err := w.Clock.Sleep(ctx, drainLook); err != nil {
-			return restore, err
+			return err
 		}
 	}
 }
