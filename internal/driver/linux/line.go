@@ -97,7 +97,7 @@ func (s *Site) recordLine(m *meta, t change.Resource) error {
 		}
 		l = &lineState{Private: key.String()}
 	}
-	gone := peersGone(l.Peers, t.Spec.Peers)
+	gone := addrsGone(l.Peers, t.Spec.Peers)
 	l.Port, l.Peers = t.Spec.Port, t.Spec.Peers
 	if m.Lines == nil {
 		m.Lines = map[string]*lineState{}
@@ -149,8 +149,8 @@ func (s *Site) recordLine(m *meta, t change.Resource) error {
 // lineMTU is how large packets in a tunnel may be (RFC 4459, and what WireGuard takes of 1500: 80 bytes over IPv6).
 const lineMTU = 1420
 
-// peersGone are the addresses that nobody has any more, or somebody with another key.
-func peersGone(before, now map[string]change.Peer) (list []netip.Addr) {
+// addrsGone are the addresses that nobody has any more, or somebody with another key.
+func addrsGone(before, now map[string]change.Peer) (list []netip.Addr) {
 	keys := map[netip.Addr]string{}
 	for _, p := range now {
 		for _, a := range p.Addrs {
@@ -203,18 +203,10 @@ func (s *Site) provideLine(ctx context.Context, t change.Resource) error {
 		return err
 	}
 	defer release()
-	d := wire.Device{Port: l.Port}
-	if d.Private, err = wire.ParseKey(l.Private); err != nil {
+	d, err := deviceOf(l)
+	if err != nil {
 		return err
 	}
-	for _, p := range l.Peers {
-		key, err := wire.ParseKey(p.Key)
-		if err != nil {
-			return err
-		}
-		d.Peers = append(d.Peers, wire.Peer{Public: key, Addrs: p.Addrs})
-	}
-	slices.SortFunc(d.Peers, func(a, b wire.Peer) int { return bytes.Compare(a.Public[:], b.Public[:]) })
 	told, err := json.Marshal(d)
 	if err != nil {
 		return err
@@ -224,23 +216,45 @@ func (s *Site) provideLine(ctx context.Context, t change.Resource) error {
 	if pid, has := s.lineProcess(t.Name); pid > 0 && has == shape {
 		return nil
 	}
-	s.stopLine(t.Name)
-	if err := os.MkdirAll(filepath.Dir(s.lineFile(t.Name, "pid")), 0o700); err != nil {
+	return s.startLine(t.Name, told, shape)
+}
+
+// deviceOf is what a line's process is told, in the same order each time.
+func deviceOf(l *lineState) (d wire.Device, err error) {
+	d.Port = l.Port
+	if d.Private, err = wire.ParseKey(l.Private); err != nil {
+		return d, err
+	}
+	for _, p := range l.Peers {
+		key, err := wire.ParseKey(p.Key)
+		if err != nil {
+			return d, err
+		}
+		d.Peers = append(d.Peers, wire.Peer{Public: key, Addrs: p.Addrs})
+	}
+	slices.SortFunc(d.Peers, func(a, b wire.Peer) int { return bytes.Compare(a.Public[:], b.Public[:]) })
+	return d, nil
+}
+
+// startLine starts a line's process with what it is told, in the place of the one that runs, and returns once it carries packets.
+func (s *Site) startLine(line string, told []byte, shape string) error {
+	s.stopLine(line)
+	if err := os.MkdirAll(filepath.Dir(s.lineFile(line, "pid")), 0o700); err != nil {
 		return err
 	}
-	status, err := os.OpenFile(s.lineFile(t.Name, "status"), os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o600)
+	status, err := os.OpenFile(s.lineFile(line, "status"), os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o600)
 	if err != nil {
 		return err
 	}
 	defer status.Close()
-	tunnel, err := s.openLink(tunnelOf(t.Name), unix.IFF_TUN)
+	tunnel, err := s.openLink(tunnelOf(line), unix.IFF_TUN)
 	if err != nil {
 		return err
 	}
 	defer tunnel.Close()
 	return within(s.prefix, func() error {
 		c := exec.Command("/proc/self/exe")
-		c.Args, c.Env = []string{lineName, s.prefix + "/" + t.Name, shape}, []string{}
+		c.Args, c.Env = []string{lineName, s.prefix + "/" + line, shape}, []string{}
 		c.Stdin, c.ExtraFiles = bytes.NewReader(told), []*os.File{tunnel, status}
 		c.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Credential: &syscall.Credential{Uid: nobody, Gid: nobody}}
 		out, err := c.StdoutPipe()
@@ -253,10 +267,10 @@ func (s *Site) provideLine(ctx context.Context, t change.Resource) error {
 		said := make([]byte, 512)
 		n, err := out.Read(said)
 		if text := strings.TrimSpace(string(said[:n])); err != nil || text != lineReady {
-			return errors.Join(fmt.Errorf("line %s carries nothing: %s", t.Name, text), err, c.Wait())
+			return errors.Join(fmt.Errorf("line %s carries nothing: %s", line, text), err, c.Wait())
 		}
 		pid := c.Process.Pid
-		return errors.Join(os.WriteFile(s.lineFile(t.Name, "pid"), []byte(strconv.Itoa(pid)), 0o600), c.Process.Release())
+		return errors.Join(os.WriteFile(s.lineFile(line, "pid"), []byte(strconv.Itoa(pid)), 0o600), c.Process.Release())
 	})
 }
 
@@ -284,7 +298,7 @@ func (s *Site) takeLine(ctx context.Context, t change.Resource) error {
 			return nil
 		}
 		return within(s.prefix, func() error {
-			for _, a := range peersGone(l.Peers, nil) {
+			for _, a := range addrsGone(l.Peers, nil) {
 				endSessionsOf(a)
 			}
 			link, err := netlink.LinkByName(tunnelOf(t.Name))
