@@ -39,7 +39,8 @@ func Desired(e *estate.Estate, has []Resource, sizes map[string]int, least func(
 			put(Subnet, s.Name, subnetSpec(n, s))
 		}
 	}
-	ports := linePorts(e, has)
+	have := byID(has)
+	ports := linePorts(e, have)
 	for _, l := range e.Lines {
 		s := Spec{Network: l.Network, Ranges: l.Range}
 		for _, p := range l.Peers {
@@ -57,7 +58,6 @@ func Desired(e *estate.Estate, has []Resource, sizes map[string]int, least func(
 		}
 		put(Address, a.Name, s)
 	}
-	have := byID(has)
 	for _, i := range e.Images {
 		s := Spec{File: i.File}
 		if old := have[string(Image)+" "+i.Name]; old.Spec.File == i.File { // what was read of it when it was uploaded
@@ -125,7 +125,7 @@ func system(e *estate.Estate, v estate.Volume, have map[string]Resource) string 
 const firstPort = 51820
 
 // linePorts tells on which port each line with peers is heard: as it says, as before, or the lowest that is free.
-func linePorts(e *estate.Estate, has []Resource) map[string]int {
+func linePorts(e *estate.Estate, have map[string]Resource) map[string]int {
 	ports, taken := map[string]int{}, map[int]bool{}
 	give := func(name string, port int) {
 		if port > 0 && !taken[port] && ports[name] == 0 {
@@ -136,8 +136,8 @@ func linePorts(e *estate.Estate, has []Resource) map[string]int {
 		give(l.Name, l.Port)
 	}
 	for _, l := range e.Lines {
-		if old, ok := Find(has, Line, l.Name); ok && l.Port == 0 {
-			give(l.Name, old.Spec.Port)
+		if l.Port == 0 {
+			give(l.Name, have[string(Line)+" "+l.Name].Spec.Port)
 		}
 	}
 	next := firstPort

@@ -87,7 +87,7 @@ func (a *app) addPeer(ctx context.Context, w *work.Work, name string, in *newPee
 		return unknownName("line", in.line, e.NamesOf("line"))
 	}
 	line := e.Lines[i]
-	if _, _, err := endpointOf(e, line, 0); err != nil {
+	if _, err := endpointOf(e, line, 0); err != nil {
 		return err
 	}
 	if in.to == "" {
@@ -188,14 +188,13 @@ func peerAddrs(e *estate.Estate, line estate.Line, asked []string) (list []netip
 }
 
 // endpointOf is where the peers of a line call.
-func endpointOf(e *estate.Estate, line estate.Line, port int) (text string, guessed bool, err error) {
+func endpointOf(e *estate.Estate, line estate.Line, port int) (string, error) {
 	host, at := line.Endpoint, strconv.Itoa(port)
 	if h, p, err := net.SplitHostPort(line.Endpoint); err == nil {
 		host, at = h, p
 	}
 	host = strings.Trim(host, "[]")
 	if host == "" && e.Uplink != nil {
-		guessed = true
 		switch {
 		case len(e.Uplink.Addresses) > 0:
 			host = e.Uplink.Addresses[0].Addr().String()
@@ -208,9 +207,9 @@ func endpointOf(e *estate.Estate, line estate.Line, port int) (text string, gues
 		}
 	}
 	if host == "" {
-		return "", false, wrong("nobody knows where the peers of line %s would call: ironbark add uplink joins the site to its host's network, or change line %s --endpoint HOST", line.Name, line.Name)
+		return "", wrong("nobody knows where the peers of line %s would call: ironbark add uplink joins the site to its host's network, or change line %s --endpoint HOST", line.Name, line.Name)
 	}
-	return net.JoinHostPort(host, at), guessed, nil
+	return net.JoinHostPort(host, at), nil
 }
 
 // writePeer writes the configuration of a peer.
@@ -250,7 +249,7 @@ func (a *app) writePeer(ctx context.Context, w *work.Work, name string, in *newP
 	if in.public == "" {
 		config.Private = private.String()
 	}
-	if config.Endpoint, _, err = endpointOf(st.Estate, line, state.Port); err != nil {
+	if config.Endpoint, err = endpointOf(st.Estate, line, state.Port); err != nil {
 		return err
 	}
 	if err := os.MkdirAll(filepath.Dir(in.to), 0o700); err != nil {
