@@ -197,7 +197,11 @@ func (a *app) tellBackup(doc backupDoc) {
 		words = append(words, view.Count(scripts, "setup script"))
 	}
 	if m.Ledger != "" {
-		words = append(words, fmt.Sprintf("the record, %s of the journal", map[bool]string{true: "1 entry", false: fmt.Sprintf("%d entries", m.Head.Seq)}[m.Head.Seq == 1]))
+		entries := fmt.Sprintf("%d entries", m.Head.Seq)
+		if m.Head.Seq == 1 {
+			entries = "1 entry"
+		}
+		words = append(words, fmt.Sprintf("the record, %s of the journal", entries))
 	} else {
 		words = append(words, "no record: nothing was enacted")
 	}

@@ -46,16 +46,18 @@ func (a *app) changeKnown(add, drop []string) error {
 	if err != nil {
 		return err
 	}
-	list := readKnown(path)
-	before := slices.Clone(list)
-	for _, dir := range add {
-		if abs, err := filepath.Abs(dir); err == nil && !strings.Contains(abs, "\n") && !slices.Contains(list, abs) {
-			list = append(list, abs)
+	changed := func() (list []string, differs bool) {
+		had := readKnown(path)
+		list = slices.DeleteFunc(slices.Clone(had), func(dir string) bool { return slices.Contains(drop, dir) })
+		for _, dir := range add {
+			if abs, err := filepath.Abs(dir); err == nil && !strings.Contains(abs, "\n") && !slices.Contains(list, abs) {
+				list = append(list, abs)
+			}
 		}
+		return list, !slices.Equal(had, list)
 	}
-	list = slices.DeleteFunc(list, func(dir string) bool { return slices.Contains(drop, dir) })
-	if slices.Equal(before, list) {
-		return nil
+	if _, differs := changed(); !differs {
+		return nil // without a lock: so it mostly is
 	}
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return err
@@ -68,10 +70,9 @@ func (a *app) changeKnown(add, drop []string) error {
 	if err := unix.Flock(int(lock.Fd()), unix.LOCK_EX); err != nil {
 		return err
 	}
-	for _, dir := range readKnown(path) { // what others added meanwhile
-		if !slices.Contains(list, dir) && !slices.Contains(drop, dir) {
-			list = append(list, dir)
-		}
+	list, differs := changed() // others may have written meanwhile
+	if !differs {
+		return nil
 	}
 	slices.Sort(list)
 	return work.WriteFile(path, []byte(strings.Join(list, "\n")+"\n"), 0o600)

@@ -21,10 +21,8 @@ func (a *app) lacking(w *work.Work, files work.Files, e *estate.Estate, name str
 	if !a.terminal || a.json {
 		return files, l.tell()
 	}
-	if in.image != "" || in.boot != "" {
-		if in.size != "" && len(in.at) > 0 { // whoever says all that is needed is asked nothing
-			return files, nil
-		}
+	if (in.image != "" || in.boot != "") && in.size != "" && len(in.at) > 0 { // whoever says all that is needed is asked nothing
+		return files, nil
 	}
 	for _, ask := range []func() error{l.image, l.size, l.at, l.address} {
 		if err := ask(); err != nil {
