@@ -54,7 +54,7 @@ func (w *Work) ReviewEdit(ctx context.Context, e Edit) (*Review, error) {
 	r, err := w.review(before, files, true)
 	if err != nil {
 		if _, bad := errors.AsType[sentence.Errors](err); bad && !e.Old.Equal(before.Report.Files) {
-			if _, whole := e.New.Estate(); whole == nil { // in the files it is right
+			if _, whole := w.review(before, e.New, false); whole == nil { // in the files it is right
 				return nil, &HingesError{[]string{err.Error()}}
 			}
 		}
