@@ -24,7 +24,6 @@ import (
 	"time"
 
 	"ironbark/internal/estate"
-	"ironbark/internal/journal"
 )
 
 // Format is the version of the archives that this package writes and reads.
@@ -43,16 +42,22 @@ const manifestName = "manifest.json"
 
 // Manifest tells what is in an archive.
 type Manifest struct {
-	Format  int          `json:"format"`
-	Estate  string       `json:"estate"`
-	Site    string       `json:"site"`
-	Ledger  string       `json:"ledger"` // its id; "" where nothing was ever enacted
-	Head    journal.Head `json:"head"`   // the last entry of its journal
-	Made    time.Time    `json:"made"`
-	Program string       `json:"program"` // the version of Ironbark
-	Keys    bool         `json:"keys"`    // private halves are in it
-	Place   bool         `json:"place"`   // the stand-in cloud is in it
-	Files   []File       `json:"files"`
+	Format  int       `json:"format"`
+	Estate  string    `json:"estate"`
+	Site    string    `json:"site"`
+	Ledger  string    `json:"ledger"` // its id; "" where nothing was ever enacted
+	Head    Head      `json:"head"`   // the last entry of its journal
+	Made    time.Time `json:"made"`
+	Program string    `json:"program"` // the version of Ironbark
+	Keys    bool      `json:"keys"`    // private halves are in it
+	Place   bool      `json:"place"`   // the stand-in cloud is in it
+	Files   []File    `json:"files"`
+}
+
+// Head is the last entry of a journal, as an archive writes it.
+type Head struct {
+	Seq  int64  `json:"seq"`
+	Hash string `json:"hash"`
 }
 
 // File is one file of an archive.

@@ -91,9 +91,11 @@ func (a *app) backup(ctx context.Context, w *work.Work, file string, keys, place
 	if sources, err = withCopy(ctx, sources, a.ledger, scratch, sqlite.Name); err != nil {
 		return err
 	}
-	if m.Ledger, m.Head, err = a.ledger.Head(ctx); err != nil {
+	ledger, head, err := a.ledger.Head(ctx)
+	if err != nil {
 		return err
 	}
+	m.Ledger, m.Head = ledger, backup.Head(head)
 	if keys {
 		list, err := os.ReadDir(filepath.Join(w.Folder.Dir, work.StateDir, "keys"))
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
