@@ -203,7 +203,7 @@ func claimedTwice(list []view.Estate) (told []view.TwiceClaimed) {
 					if y.What.Bits() > narrow.Bits() {
 						narrow = y.What
 					}
-					told = append(told, view.TwiceClaimed{What: narrow, First: a.Name, FirstBy: x.By, Second: b.Name, SecondBy: y.By})
+					told = append(told, view.TwiceClaimed{What: narrow, First: a.Name, FirstAt: a.Folder, FirstBy: x.By, Second: b.Name, SecondAt: b.Folder, SecondBy: y.By})
 				}
 			}
 		}

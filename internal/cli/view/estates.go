@@ -29,9 +29,9 @@ type Claim struct {
 
 // TwiceClaimed is an address or a range that two estates claim.
 type TwiceClaimed struct {
-	What             netip.Prefix
-	First, FirstBy   string
-	Second, SecondBy string
+	What                       netip.Prefix
+	First, FirstAt, FirstBy    string // its name, its folder, and what of it claims it
+	Second, SecondAt, SecondBy string
 }
 
 func (t TwiceClaimed) what() string {
@@ -39,6 +39,14 @@ func (t TwiceClaimed) what() string {
 		return t.What.Addr().String()
 	}
 	return t.What.String()
+}
+
+// names are those of the two, or their folders where the names are the same.
+func (t TwiceClaimed) names() (first, second string) {
+	if t.First == t.Second {
+		return t.FirstAt, t.SecondAt
+	}
+	return t.First, t.Second
 }
 
 // nearest is the limit that is nearest.
@@ -95,7 +103,8 @@ func (p *Printer) Estates(list []Estate, claims []TwiceClaimed) {
 	p.Head("Claimed by two")
 	rows = nil
 	for _, c := range claims {
-		rows = append(rows, []string{c.what(), c.First + ", " + c.FirstBy, c.Second + ", " + c.SecondBy})
+		first, second := c.names()
+		rows = append(rows, []string{c.what(), first + ", " + c.FirstBy, second + ", " + c.SecondBy})
 	}
 	p.TableIn("  ", []string{"ADDRESSES", "BY", "AND BY"}, rows)
 	p.Wrap("  ", "each stand-in cloud is a world of its own; on one host, and where lines join them, one of the two has to go")
@@ -129,6 +138,7 @@ type estateQuota struct {
 type claimDoc struct {
 	Addresses string   `json:"addresses"`
 	Estates   []string `json:"estates"`
+	Folders   []string `json:"folders"` // theirs
 	By        []string `json:"by"`
 }
 
@@ -148,7 +158,7 @@ func EstatesJSON(list []Estate, claims []TwiceClaimed) EstatesDoc {
 		doc.Estates = append(doc.Estates, one)
 	}
 	for _, c := range claims {
-		doc.Claimed = append(doc.Claimed, claimDoc{c.what(), []string{c.First, c.Second}, []string{c.FirstBy, c.SecondBy}})
+		doc.Claimed = append(doc.Claimed, claimDoc{c.what(), []string{c.First, c.Second}, []string{c.FirstAt, c.SecondAt}, []string{c.FirstBy, c.SecondBy}})
 	}
 	return doc
 }
