@@ -35,7 +35,7 @@ func (a *app) powerCommand(do driver.PowerVerb, short, long string) *cobra.Comma
 	act := driver.Power{Do: do, Grace: defaultGrace}
 	var yes bool
 	c := &cobra.Command{
-		Use: string(do) + " MACHINE…", Short: short, Long: long + " They are named as in sentences: names,\npatterns in quotes ('gauge-*'), TAG=VALUE, subnets, all, and except.",
+		Use: string(do) + " MACHINE…", Short: short, Long: long + "\nThey are named as in sentences: names, patterns in quotes ('gauge-*'), TAG=VALUE, subnets, all, and except.",
 		Example: "  ironbark " + string(do) + " gauge-web-1\n  ironbark " + string(do) + " role=web except gauge-web-2", ValidArgsFunction: a.completeNouns("machine"),
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
 			names, err := machinesNamed(ctx, w, args)
@@ -57,7 +57,7 @@ func (a *app) powerCommand(do driver.PowerVerb, short, long string) *cobra.Comma
 	}
 	if do != driver.Start {
 		a.drainFlag(c)
-		c.Flags().DurationVar(&act.Grace, "grace", defaultGrace, "how long a clean stop may take before a hard one")
+		c.Flags().Var((*lasting)(&act.Grace), "grace", "how long a clean stop may take before a hard one")
 		c.Flags().BoolVar(&yes, "yes", false, "do several machines without asking")
 	}
 	if do == driver.Restart {
@@ -122,9 +122,29 @@ func (a *app) power(ctx context.Context, w *work.Work, names []string, act drive
 	return a.settle(ctx, w, names, act.Grace)
 }
 
+// lasting is the value of an option that says how long something lasts: never less than nothing.
+type lasting time.Duration
+
+func (l *lasting) String() string { return time.Duration(*l).String() }
+
+// Type is what help calls such a value.
+func (l *lasting) Type() string { return "duration" }
+
+// Set reads a value as [time.ParseDuration] does.
+func (l *lasting) Set(text string) error {
+	d, err := time.ParseDuration(text)
+	if err == nil && d < 0 {
+		err = errors.New("it cannot be less than nothing")
+	}
+	if err == nil {
+		*l = lasting(d)
+	}
+	return err
+}
+
 // drainFlag is the option that says how long what goes on by fronts may take to end.
 func (a *app) drainFlag(c *cobra.Command) {
-	c.Flags().DurationVar(&a.drain, "drain", a.drain, "how long connections by fronts may take to end before it is done; 0: they are cut")
+	c.Flags().Var((*lasting)(&a.drain), "drain", "how long connections by fronts may take to end before it is done; 0: they are cut")
 }
 
 // drained lets machines that are to go get no new connections by fronts, and waits for those that they have. restore
