@@ -301,8 +301,13 @@ func (j *judge) judgePermits() {
 		j.refusal.Reasons = append(j.refusal.Reasons, near...)
 		return
 	}
-	mend := fmt.Sprintf("permit %s to open %s to %s from %s up to %s", j.Person, j.Words.Services, j.Words.To, j.Words.From, sentence.DurationOf(length))
+	mend := fmt.Sprintf("permit %s to open %s to %s from %s up to %s", j.Person, j.Words.Services, j.Words.To, j.Words.From, upTo(length))
 	j.refuse(mend, "no permit lets %s open anything", j.Person)
+}
+
+// upTo is the shortest permit that covers a length: openings end at whole seconds, and begin at any moment.
+func upTo(length time.Duration) sentence.Duration {
+	return sentence.DurationOf(length + time.Second - 1)
 }
 
 // lacks tells in what a permit falls short of the request.
@@ -324,7 +329,7 @@ func (j *judge) lacks(m sentence.Permit, length time.Duration) (list []string) {
 		if longest < m.UpTo.Length() {
 			limit = " by the estate's limits"
 		}
-		list = append(list, fmt.Sprintf("it is up to %s%s, and this is %s", sentence.DurationOf(longest), limit, sentence.DurationOf(length+time.Second-1)))
+		list = append(list, fmt.Sprintf("it is up to %s%s, and this is %s", sentence.DurationOf(longest), limit, upTo(length)))
 	}
 	if j.o.Emergency && !m.Emergency {
 		list = append(list, "it is not for emergencies")

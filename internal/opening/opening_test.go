@@ -74,6 +74,25 @@ func TestEveryRefusalTellsItsReasons(t *testing.T) {
 	}
 }
 
+// TestTheMendOfARefusalIsEnough says the permit that a refusal offers, at a moment between two seconds.
+func TestTheMendOfARefusalIsEnough(t *testing.T) {
+	at := oracle.Epoch.Add(400 * time.Millisecond)
+	ask := func(rules ...string) error {
+		s, err := sentence.ParseArgs([]string{`open ssh to web-1 from 198.51.100.7 for 1h because "x"`}, at)
+		require.NoError(t, err)
+		w := oracle.WorldOf(nouns, rules...)
+		_, err = opening.Judge(opening.Request{
+			Person: "tom", Words: s.(sentence.Open), Now: at, Estate: w.Estate, Plan: w.Plan(), Running: func(string) bool { return true },
+		})
+		return err
+	}
+	refusal, ok := errors.AsType[*opening.RefusalError](ask(rules...))
+	require.True(t, ok)
+	require.Len(t, refusal.Reasons, 1)
+	assert.Equal(t, "permit tom to open ssh to web-1 from 198.51.100.7 up to 1h", refusal.Reasons[0].Mend)
+	require.NoError(t, ask(refusal.Reasons[0].Mend))
+}
+
 func TestAGrantFreezesAndExtends(t *testing.T) {
 	w := oracle.WorldOf(nouns, rules...)
 	g, err := request(t, w, "mara", `open ssh to web-1 from office for 90m because "keys"`)
