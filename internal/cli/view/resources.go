@@ -51,10 +51,6 @@ func thingState(t change.Resource, st *work.State) string {
 	var words []string
 	add := func(text string) { words = append(words, text) }
 	switch t.Kind {
-	case change.Machine:
-		if m := st.Report.Machines[t.Name]; m.State != "" {
-			add(string(m.State))
-		}
 	case change.Address:
 		if holder := holderOf(t.Name, st); holder != "" {
 			add(publicOf(t) + " leads to " + holder)
