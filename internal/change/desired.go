@@ -34,7 +34,7 @@ func Desired(e *estate.Estate, has []Resource, sizes map[string]int, least func(
 		put(Key, k.Name, Spec{Public: k.Public})
 	}
 	for _, n := range e.Networks {
-		put(Network, n.Name, Spec{Ranges: n.Space, Outside: n.Outside, Joins: n.Joins, DNS: n.DNS})
+		put(Network, n.Name, Spec{Ranges: n.Space, Outside: n.Outside, Outward: outward(n), Joins: n.Joins, DNS: n.DNS})
 		for _, s := range n.Subnets {
 			put(Subnet, s.Name, subnetSpec(n, s))
 		}
@@ -196,6 +196,14 @@ func primary(e *estate.Estate, m estate.Machine) string {
 		if n, _ := e.Network(s.Network); n.Outside && estate.HasFamily(s.Range, true) {
 			return name
 		}
+	}
+	return ""
+}
+
+// outward tells what a network chooses, where it is not what networks have that say nothing.
+func outward(n estate.Network) string {
+	if n.Outside && !n.OpenOutward {
+		return estate.OutwardClosed
 	}
 	return ""
 }

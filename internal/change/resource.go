@@ -84,6 +84,7 @@ type Spec struct {
 	Ranges   []netip.Prefix          `json:"ranges,omitempty"`    // a network's space; a subnet's or line's range; what an uplink may give
 	Own      []netip.Prefix          `json:"addresses,omitempty"` // of an uplink
 	Outside  bool                    `json:"outside,omitempty"`
+	Outward  string                  `json:"outward,omitempty"` // of a network that is outside: "closed", or "" for open
 	Joins    []string                `json:"joins,omitempty"`
 	For      string                  `json:"for,omitempty"`
 	Image    string                  `json:"image,omitempty"` // of a volume, and of a snapshot of one: the system that it holds
@@ -275,6 +276,7 @@ func (t Resource) Describe() string {
 	add("peers "+peers(s.Peers), len(s.Peers) > 0)
 	add(fmt.Sprintf("heard on udp/%d", s.Port), s.Port > 0)
 	add("outside", s.Outside)
+	add("outward closed", s.Outward != "")
 	add("joins "+strings.Join(s.Joins, ", "), len(s.Joins) > 0)
 	add("for "+s.For, s.For != "" && t.Kind != Machine) // of a machine it is where its public address leads
 	add("gateway "+addrs(s.Gateway), len(s.Gateway) > 0)
@@ -364,6 +366,10 @@ func differs(a, b Spec) (list []string) {
 			list = append(list, fmt.Sprintf("peers %s → %s", cmp.Or(peers(a.Peers), "none"), cmp.Or(peers(b.Peers), "none")))
 			continue
 		}
+		if key == "outward" && x != y {
+			list = append(list, fmt.Sprintf("outward %s → %s", cmp.Or(a.Outward, estate.OutwardOpen), cmp.Or(b.Outward, estate.OutwardOpen)))
+			continue
+		}
 		if key == "setup" && x != y { // scripts are not told word by word
 			list = append(list, setupDiffers(a.Setup, b.Setup))
 			continue
@@ -418,7 +424,7 @@ func fields(s Spec) map[string]string {
 }
 
 var fieldOrder = []string{
-	"public", "network", "ranges", "outside", "joins", "for", "image", "boot", "size", "key", "tags", "subnets", "inside",
+	"public", "network", "ranges", "outside", "outward", "joins", "for", "image", "boot", "size", "key", "tags", "subnets", "inside",
 	"password", "auto4", "auto6", "fixed", "reserved", "from", "sessions", "ipv6", "dns", "gateway", "static", "allocate", "gb", "kind", "machine",
 	"volume", "device", "interface", "addresses", "setup", "console", "file", "format", "sha256", "peers", "port",
 }

@@ -96,8 +96,14 @@ func candidates(e *estate.Estate, want sentence.Want) (list []string) {
 			list = append(list, l.Name)
 		}
 		machines()
-	case sentence.WantTarget:
+	case sentence.WantTarget, sentence.WantDestination:
 		machines()
+		if want.Kind == sentence.WantDestination {
+			list = append(list, "internet")
+			for _, s := range e.Sources {
+				list = append(list, s.Name)
+			}
+		}
 		for _, f := range e.Fronts {
 			list = append(list, f.Name)
 		}

@@ -30,6 +30,7 @@ type nounInput struct {
 	file, family, to, public, ownKey                                 string
 	at, space, ranges, joins, groups, keys, dns, gateway, allocation []string
 	ports, tags, address, sources, inside, setup                     []string
+	outward                                                          string
 	outside, dhcp                                                    bool
 	endpoint                                                         string
 	sessions, count, udp                                             int
@@ -104,13 +105,18 @@ var nouns = []noun{
 		kind: "network", short: "a network", example: "estuary --space 10.60.0.0/16 --outside", change: "estuary --dns 10.60.1.2", path: top("networks"),
 		flags: func(c *cobra.Command, in *nounInput, _ bool) {
 			c.Flags().StringSliceVar(&in.space, "space", nil, "its address space: prefixes of one or both families")
-			c.Flags().BoolVar(&in.outside, "outside", false, "machines may call out, and doors from outside can exist")
+			c.Flags().BoolVar(&in.outside, "outside", false, "machines can call outside, and doors from outside can exist")
+			c.Flags().StringVar(&in.outward, "outward", "", "what machines may call outside: open (all that no sentence denies), or closed (only what sentences allow)")
 			c.Flags().StringSliceVar(&in.joins, "joins", nil, "networks that it reaches and that reach it")
 			c.Flags().StringSliceVar(&in.dns, "dns", nil, "the servers that its machines ask for names")
 		},
 		fields: func(in *nounInput) (e entry, err error) {
 			e.list("space", in.space, true)
 			e.bare("outside", fmt.Sprint(in.outside), in.given("outside"))
+			if in.outward != "" && in.outward != estate.OutwardOpen && in.outward != estate.OutwardClosed {
+				return e, usage("--outward is open or closed, not “%s”", in.outward)
+			}
+			e.word("outward", in.outward)
 			e.list("joins", in.joins, true)
 			e.list("dns", in.dns, true)
 			return e, nil

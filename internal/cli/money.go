@@ -11,16 +11,16 @@ import (
 )
 
 func (a *app) costCommand() *cobra.Command {
-	var outward int
+	var transfer int
 	var by string
 	c := &cobra.Command{
 		Use: "cost", Short: "Tell what the estate costs, by machine and by tag, now and after the pending edits", Args: noArgs,
 		Long: "Tell what the estate costs an hour and a month (730 hours), item by item and by tag, now and after the edits that\n" +
-			"are pending. --outward GB tells what so much transfer to the internet a month would cost, tier by tier.",
-		Example: "  ironbark cost\n  ironbark cost --by role\n  ironbark cost --outward 500",
+			"are pending. --transfer GB tells what so much transfer to the internet a month would cost, tier by tier.",
+		Example: "  ironbark cost\n  ironbark cost --by role\n  ironbark cost --transfer 500",
 		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
-			if outward < 0 {
-				return usage("--outward is a number of GB, not %d", outward)
+			if transfer < 0 {
+				return usage("--transfer is a number of GB, not %d", transfer)
 			}
 			r, err := reviewed(ctx, w)
 			if err != nil {
@@ -33,13 +33,13 @@ func (a *app) costCommand() *cobra.Command {
 				}
 			}
 			if a.json {
-				return a.print.JSON(view.CostJSON(r.Before, r.After, prices, outward))
+				return a.print.JSON(view.CostJSON(r.Before, r.After, prices, transfer))
 			}
-			a.print.Cost(r.Before, r.After, prices, outward, by)
+			a.print.Cost(r.Before, r.After, prices, transfer, by)
 			return nil
 		}),
 	}
-	c.Flags().IntVar(&outward, "outward", 0, "GB of transfer to the internet a month")
+	c.Flags().IntVar(&transfer, "transfer", 0, "GB of transfer to the internet a month")
 	c.Flags().StringVar(&by, "by", "", "only by this tag")
 	return c
 }

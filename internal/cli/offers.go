@@ -197,7 +197,7 @@ var optionOffers = map[string]offering{
 	"fail-at": fixed("note", "caution", "serious"), "site": fixed(estate.Sim, estate.Linux), "suite": fixed("bookworm", "trixie"), "with": free,
 	"own-key": files, "key": files, "public": files, "public-key": files, "file": files, "kernel": files, "log": files, "proof": folders, "desktop-file": files, "dir": folders,
 	"device": fixed("vdb", "vdc", "vdd", "vde"), "gb": fixed("10", "20", "50", "100"), "disk": fixed("10", "20", "50", "100"), "sessions": fixed("10", "20", "50"), "count": fixed("2", "3", "5"),
-	"outward": fixed("100", "500", "1000"), "drain": pauses, "grace": pauses, "every": pauses, "idle": lengths, "longest": lengths, "end": free,
+	"transfer": fixed("100", "500", "1000"), "outward": fixed(estate.OutwardOpen, estate.OutwardClosed), "drain": pauses, "grace": pauses, "every": pauses, "idle": lengths, "longest": lengths, "end": free,
 	"range": free, "space": free, "inside": free, "dns": free, "gateway": free, "allocate": free, "port": fixed("tcp/", "udp/"), "interface": interfaces, "own": free, "listen": free, "metrics": free,
 	"line": named("line"), "endpoint": free, "address": free,
 	"from": wanted(sentence.WantSource), "size": free, "image": free, "to": free,

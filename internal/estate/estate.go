@@ -101,13 +101,14 @@ type Key struct {
 
 // Network is an address space whose machines reach one another.
 type Network struct {
-	Name    string
-	Space   []netip.Prefix
-	Outside bool     // it has a gateway: machines may call out, and doors from outside can exist
-	Joins   []string // networks whose machines reach its own, both ways; not transitive
-	DNS     []netip.Addr
-	Subnets []Subnet
-	At      sentence.Pos
+	Name        string
+	Space       []netip.Prefix
+	Outside     bool     // it has a gateway: machines can call outside, and doors from outside can exist
+	OpenOutward bool     // its machines may call outside whatever no sentence denies; otherwise only what sentences allow
+	Joins       []string // networks whose machines reach its own, both ways; not transitive
+	DNS         []netip.Addr
+	Subnets     []Subnet
+	At          sentence.Pos
 }
 
 // Subnet is a part of a network's space in which machines stand.

@@ -126,9 +126,11 @@ func (r *reader) publicKey(n *yaml.Node) string {
 
 func (r *reader) network(name string, at sentence.Pos, n *yaml.Node) {
 	w := Network{Name: name, At: at}
+	outward := ""
 	r.fields(n, "network "+name, map[string]field{
 		"space":   func(v *yaml.Node) { w.Space = r.prefixes(v, "space") },
 		"outside": func(v *yaml.Node) { w.Outside = r.boolean(v, "outside") },
+		"outward": func(v *yaml.Node) { outward = r.outward(v) },
 		"joins":   func(v *yaml.Node) { w.Joins = r.names(v, "joins") },
 		"dns":     func(v *yaml.Node) { w.DNS = r.addrs(v, "dns") },
 		"subnets": func(v *yaml.Node) {
@@ -140,7 +142,27 @@ func (r *reader) network(name string, at sentence.Pos, n *yaml.Node) {
 	if len(w.Space) == 0 && n.Kind == yaml.MappingNode {
 		r.fail(at, fmt.Sprintf("network %s has no address space", name), "for example: space: [10.60.0.0/16]")
 	}
+	if outward == OutwardOpen && !w.Outside {
+		r.fail(at, fmt.Sprintf("network %s is “outward: open”, and has no way outside", name), "write “outside: true” too, or leave outward out")
+	}
+	w.OpenOutward = w.Outside && outward != OutwardClosed
 	r.estate.Networks = append(r.estate.Networks, w)
+}
+
+// What a network chooses of calls of its machines to addresses outside: all that no sentence denies, or only what
+// sentences allow.
+const (
+	OutwardOpen   = "open"
+	OutwardClosed = "closed"
+)
+
+func (r *reader) outward(n *yaml.Node) string {
+	text, ok := r.text(n, "outward")
+	if ok && text != OutwardOpen && text != OutwardClosed {
+		r.failAt(n, fmt.Sprintf("outward is open or closed, not “%s”", text), "closed: machines call outside only what sentences allow, such as: allow https from all to internet")
+		return OutwardClosed
+	}
+	return text
 }
 
 func (r *reader) subnet(network, name string, at sentence.Pos, n *yaml.Node) Subnet {

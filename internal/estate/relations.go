@@ -51,13 +51,15 @@ func (r *reader) relation(stated sentence.Stated, doors map[string]sentence.Pos)
 	switch s := stated.Sentence.(type) {
 	case sentence.Allow:
 		r.servicesKnown(s.Services)
-		r.notAdmin(s.Services)
-		r.sourceNames(s.From)
-		r.targetNames(s.To, false)
+		r.fromTo(s.From, s.To, false)
+		if !r.estate.CallsOutside(s.To) {
+			r.notAdmin(s.Services)
+		} else if s.Standing {
+			r.fail(s.To.List[0].At(), "what machines call outside needs no “standing”: nothing is administrative there", "leave it out")
+		}
 	case sentence.Deny:
 		r.servicesKnown(s.Services)
-		r.sourceNames(s.From)
-		r.targetNames(s.To, false)
+		r.fromTo(s.From, s.To, false)
 		r.notEmpty(stated.At, s.From, s.To)
 	case sentence.Forward:
 		r.forward(stated.At, s, doors)
@@ -76,13 +78,11 @@ func (r *reader) relation(stated sentence.Stated, doors map[string]sentence.Pos)
 		r.peopleKnown(s.Approvers)
 	case sentence.Never:
 		r.servicesKnown(s.Services)
-		r.sourceNames(s.From)
-		r.targetNames(s.To, true)
+		r.fromTo(s.From, s.To, true)
 		r.notEmpty(stated.At, s.From, s.To)
 	case sentence.Always:
 		r.servicesKnown(s.Services)
-		r.sourceNames(s.From)
-		r.targetNames(s.To, true)
+		r.fromTo(s.From, s.To, true)
 		r.notEmpty(stated.At, s.From, s.To)
 	case sentence.Open:
 		r.servicesKnown(s.Services)
@@ -94,6 +94,11 @@ func (r *reader) relation(stated sentence.Stated, doors map[string]sentence.Pos)
 			r.peopleKnown(s.For)
 			r.noun(s.Via.At, s.Via.Text, KindBastion)
 			r.targetNames(s.To, false)
+			return
+		}
+		if r.estate.AsksOutside(s) {
+			r.destination(s.To)
+			r.callers(s.From)
 			return
 		}
 		r.sourceNames(s.From, KindBastion)
@@ -183,6 +188,8 @@ func (r *reader) targetNames(s sentence.Set, fronts bool) {
 		case sentence.Named:
 			r.noun(a.At(), a.Text(), kinds...)
 		case sentence.All, sentence.Pattern, sentence.Tagged:
+		case sentence.Everywhere:
+			r.fail(a.At(), "“everywhere” is no target: machines are named", "every machine is “all”; what machines call outside is “internet”, in an allow, a deny or a guarantee")
 		default:
 			r.fail(a.At(), fmt.Sprintf("“%s” is no target: machines are named, by name, pattern, tag, subnet, network or all", a), "")
 		}
@@ -209,15 +216,25 @@ func (r *reader) question(s sentence.Set) {
 // a guarantee or a deny is never meant.
 func (r *reader) notEmpty(at sentence.Pos, from, to sentence.Set) {
 	e := r.estate
+	const hint = "a deny or a guarantee over nothing protects nothing"
+	if e.CallsOutside(to) {
+		if !e.sourceMayHold(to) {
+			r.fail(at, fmt.Sprintf("“to %s” stands for no address at all", to), hint)
+		}
+		if len(e.Targets(from)) == 0 {
+			r.fail(at, fmt.Sprintf("“from %s” stands for no machine at all", from), hint)
+		}
+		return
+	}
 	if !e.sourceMayHold(from) {
-		r.fail(at, fmt.Sprintf("“from %s” stands for no address at all", from), "a deny or a guarantee over nothing protects nothing")
+		r.fail(at, fmt.Sprintf("“from %s” stands for no address at all", from), hint)
 	}
 	fronts := slices.ContainsFunc(to.List, func(a sentence.Atom) bool {
 		n, _ := e.Lookup(a.Text())
 		return a.Kind() == sentence.Named && (n.Kind == KindFront || n.Kind == KindBastion) && !slices.ContainsFunc(to.Except, func(x sentence.Atom) bool { return x.Text() == a.Text() })
 	})
 	if !fronts && len(e.Targets(to)) == 0 {
-		r.fail(at, fmt.Sprintf("“to %s” stands for no machine at all", to), "a deny or a guarantee over nothing protects nothing")
+		r.fail(at, fmt.Sprintf("“to %s” stands for no machine at all", to), hint)
 	}
 }
 

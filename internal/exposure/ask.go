@@ -170,7 +170,10 @@ func (v *View) doorsAt(t Target) (doors []flow.Door) {
 // askDoors asks what passes a destination. Where a spread leads to several
 // machines, each is a part of its own.
 func (v *View) askDoors(t Target, doors []flow.Door, services flow.Services, from flow.Addrs) []Part {
-	var list []Part
+	list, from := v.askCalls(t, services, from)
+	if from.IsEmpty() {
+		return list
+	}
 	uses := map[flow.Service]flow.Addrs{} // who finds a door at a called service
 	var whole flow.Addrs                  // who finds a door at every service
 	for _, d := range doors {

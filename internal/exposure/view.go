@@ -39,6 +39,9 @@ type View struct {
 	ranked  []active // the longest-lasting first
 	classes []*class
 	classOf []int32 // by machine
+
+	callsOnce sync.Once
+	calls     *View // of what machines call outside
 }
 
 // active is a rule that holds. A wide one is from everywhere: no rule after it

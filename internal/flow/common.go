@@ -18,7 +18,8 @@ func Common(a, b *Plan) *Plan {
 	c.out.finish()
 	c.doors()
 	c.out.finishDoors()
-	c.rules()
+	c.rules(a, b)
+	c.outward()
 	return c.out
 }
 
@@ -163,8 +164,8 @@ func Earlier(a, b time.Time) time.Time {
 // that both plans have is its own intersection, and whatever else it shares with
 // a rule is in it already; so only the altered ones of either side are
 // intersected pair by pair: O(n + k²) for k altered rules.
-func (c *common) rules() {
-	for side, p := range []*Plan{c.a, c.b} {
+func (c *common) rules(a, b *Plan) {
+	for side, p := range []*Plan{a, b} {
 		for _, r := range p.Rules {
 			if r.Kind == Deny {
 				r.To = c.move(p, r.To, func(string) bool { return true })
@@ -175,28 +176,28 @@ func (c *common) rules() {
 		}
 	}
 	byText := map[string][]int{}
-	for i, r := range c.b.Rules {
+	for i, r := range b.Rules {
 		if r.Kind != Deny && r.Kind != Opening {
 			byText[r.Origin.Sentence] = append(byText[r.Origin.Sentence], i)
 		}
 	}
-	kept := make([]bool, len(c.b.Rules))
+	kept := make([]bool, len(b.Rules))
 	var altered []Rule
-	for _, r := range c.a.Rules {
+	for _, r := range a.Rules {
 		if r.Kind == Deny || r.Kind == Opening {
 			continue
 		}
-		i := slices.IndexFunc(byText[r.Origin.Sentence], func(i int) bool { return c.within(r, c.b.Rules[i]) })
+		i := slices.IndexFunc(byText[r.Origin.Sentence], func(i int) bool { return c.within(r, b.Rules[i]) })
 		if i < 0 {
 			altered = append(altered, r)
 			continue
 		}
 		i = byText[r.Origin.Sentence][i]
-		kept[i] = len(c.b.Rules[i].To.Machines) == len(r.To.Machines)
-		c.both(r, c.b.Rules[i])
+		kept[i] = len(b.Rules[i].To.Machines) == len(r.To.Machines)
+		c.both(r, b.Rules[i])
 	}
 	for _, r := range altered {
-		for i, o := range c.b.Rules {
+		for i, o := range b.Rules {
 			if o.Kind != Deny && o.Kind != Opening && !kept[i] {
 				c.both(r, o)
 			}

@@ -92,7 +92,7 @@ func (c *compiler) nouns(a Assigned) {
 	for _, n := range c.e.Networks {
 		list := joins[n.Name]
 		slices.Sort(list)
-		c.p.Networks = append(c.p.Networks, Network{Name: n.Name, Space: prefixSet(n.Space...), Outside: n.Outside, Joins: slices.Compact(list)})
+		c.p.Networks = append(c.p.Networks, Network{Name: n.Name, Space: prefixSet(n.Space...), Outside: n.Outside, OpenOutward: n.OpenOutward, Joins: slices.Compact(list)})
 	}
 	for _, l := range c.e.Lines {
 		c.p.Lines = append(c.p.Lines, Line{Name: l.Name, Network: l.Network, Range: prefixSet(l.Range...)})
@@ -161,12 +161,20 @@ func (c *compiler) sentence(st sentence.Stated) {
 	}
 	switch s := st.Sentence.(type) {
 	case sentence.Allow:
+		if c.e.CallsOutside(s.To) {
+			c.outwardRule(Allow, s.From, s.To, s.Services, s.Tail, origin)
+			return
+		}
 		kind := Allow
 		if s.Standing {
 			kind = Standing
 		}
 		add(kind, c.Source(s.From), s.To, s.Services, s.Tail)
 	case sentence.Deny:
+		if c.e.CallsOutside(s.To) {
+			c.outwardRule(Deny, s.From, s.To, s.Services, s.Tail, origin)
+			return
+		}
 		add(Deny, c.Source(s.From), s.To, s.Services, s.Tail)
 	case sentence.Route:
 		if i := slices.Index(c.gateways, s.Via.Text); i >= 0 {

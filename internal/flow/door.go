@@ -20,11 +20,12 @@ const (
 	DoorInside
 	DoorLine
 	DoorBastion
+	DoorOutward // by which a machine calls outside; only in a plan of calls
 )
 
 // String names the kind as answers do.
 func (k DoorKind) String() string {
-	return [...]string{"", "direct", "forward", "spread", "inside", "line", "bastion"}[min(k, 7)%7]
+	return [...]string{"", "direct", "forward", "spread", "inside", "line", "bastion", "outward"}[min(k, 8)%8]
 }
 
 // Door is one way to one machine: who may arrive through it at all, at which
@@ -64,6 +65,9 @@ func (d Door) Called() Services {
 // DoorsTo lists every door to a machine, direct ones first. Cost: the machine's
 // interfaces × lines, and the doors published to it.
 func (p *Plan) DoorsTo(m int32) []Door {
+	if p.outward {
+		return p.waysOut(m)
+	}
 	machine := p.Machines[m]
 	doors := make([]Door, 0, 4*len(machine.Interfaces)+2*len(p.doorways[m]))
 	direct4 := machine.Public.Wants4

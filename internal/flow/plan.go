@@ -34,12 +34,15 @@ type Plan struct {
 	Fronts   []Front
 	Gateways []Gateway
 	Doors    []Published
-	Rules    []Rule
+	Rules    []Rule // about what comes to machines
+	Outward  []Rule // about what machines call outside: see [Plan.Calls]
 
 	// derived by finish
 	own      Addrs // in no source: the estate's own public addresses, and Nowhere
 	roam     Addrs // the internet
 	outside  [2]Addrs
+	away     [2]Addrs // the internet by family
+	outward  bool     // the plan is one of calls outside
 	places   map[string]place
 	lines    map[string][]lineIn // by network
 	fronts   map[string]Front
@@ -70,10 +73,11 @@ func at(v4 bool) int {
 
 // Network is an address space.
 type Network struct {
-	Name    string
-	Space   Addrs
-	Outside bool
-	Joins   []string // both ways: each joined network lists the other
+	Name        string
+	Space       Addrs
+	Outside     bool
+	OpenOutward bool     // its machines may call outside whatever no rule denies
+	Joins       []string // both ways: each joined network lists the other
 }
 
 // Line is a private line into one network.
@@ -256,7 +260,7 @@ func (p *Plan) finishPlaces() {
 		taken = append(taken, l.Range.Runs()...)
 	}
 	p.roam = p.Everywhere().Subtract(span.Of(taken...))
-	p.outside = ByFamily(p.roam.Union(span.Of(outside...)))
+	p.outside, p.away = ByFamily(p.roam.Union(span.Of(outside...))), ByFamily(p.roam)
 	for _, n := range p.Networks {
 		reach := n.Space
 		for _, j := range n.Joins {
@@ -290,9 +294,11 @@ func (p *Plan) Turns(after time.Time) []time.Time {
 			list = append(list, t.UTC())
 		}
 	}
-	for _, r := range p.Rules {
-		add(r.Begin)
-		add(r.Until)
+	for _, list := range [][]Rule{p.Rules, p.Outward} {
+		for _, r := range list {
+			add(r.Begin)
+			add(r.Until)
+		}
 	}
 	for _, d := range p.Doors {
 		add(d.Until)

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"ironbark/internal/estate"
 	"ironbark/internal/parallel"
 )
 
@@ -27,6 +28,7 @@ type rowNoun struct {
 	Network    string         `json:"network,omitempty"`
 	Space      []string       `json:"space,omitempty"`
 	Outside    bool           `json:"outside,omitempty"`
+	Outward    string         `json:"outward,omitempty"` // of a network that is outside: closed, or nothing for open
 	Joins      []string       `json:"joins,omitempty"`
 	Interfaces []rowInterface `json:"interfaces,omitempty"`
 	Inside     []netip.Addr   `json:"inside,omitempty"`
@@ -69,7 +71,7 @@ func (p *Plan) Rows() []Row {
 		w.put("nowhere", "", AddrRuns(p.Nowhere))
 	}
 	for _, n := range p.Networks {
-		w.put("network", n.Name, rowNoun{Name: n.Name, Space: AddrRuns(n.Space), Outside: n.Outside, Joins: n.Joins})
+		w.put("network", n.Name, rowNoun{Name: n.Name, Space: AddrRuns(n.Space), Outside: n.Outside, Outward: outwardWord(n), Joins: n.Joins})
 	}
 	for _, l := range p.Lines {
 		w.put("line", l.Name, rowNoun{Name: l.Name, Network: l.Network, Space: AddrRuns(l.Range)})
@@ -98,19 +100,37 @@ func (p *Plan) Rows() []Row {
 			On: d.On.String(), Standing: d.Standing, Until: moment(d.Until), Sentence: d.Origin.Sentence, File: d.Origin.File, Line: d.Origin.Line,
 		})
 	}
+	for _, r := range p.Outward {
+		w.rule(outwardRow, w.ruleRow(r))
+	}
 	return w.sorted(p.Rules)
+}
+
+// outwardRow is the kind of row that an outward rule has.
+const outwardRow = "outward"
+
+// outwardWord is what a network's row says of calls outside. Rows that say nothing were written when all networks were open.
+func outwardWord(n Network) string {
+	if n.Outside && !n.OpenOutward {
+		return estate.OutwardClosed
+	}
+	return ""
 }
 
 // sorted puts rules, and returns all rows by key, each once.
 func (w *rowWriter) sorted(rules []Rule) []Row {
 	for _, r := range rules {
-		w.rule("rule", rowRule{
-			Kind: r.Kind.String(), From: AddrRuns(r.From), Group: w.group(r.To), Services: ServiceRuns(r.Services),
-			Begin: moment(r.Begin), Until: moment(r.Until), Opening: r.Opening, Sentence: r.Origin.Sentence, File: r.Origin.File, Line: r.Origin.Line,
-		})
+		w.rule("rule", w.ruleRow(r))
 	}
 	slices.SortFunc(w.rows, func(a, b Row) int { return cmp.Compare(a.Key, b.Key) })
 	return slices.CompactFunc(w.rows, func(a, b Row) bool { return a.Key == b.Key })
+}
+
+func (w *rowWriter) ruleRow(r Rule) rowRule {
+	return rowRule{
+		Kind: r.Kind.String(), From: AddrRuns(r.From), Group: w.group(r.To), Services: ServiceRuns(r.Services),
+		Begin: moment(r.Begin), Until: moment(r.Until), Opening: r.Opening, Sentence: r.Origin.Sentence, File: r.Origin.File, Line: r.Origin.Line,
+	}
 }
 
 func (r *rowNoun) public(pub Public) {
@@ -223,9 +243,11 @@ func FromRows(rows []Row) (*Plan, error) {
 	if err := r.rules(rows); err != nil {
 		return nil, err
 	}
-	slices.SortFunc(p.Rules, func(a, b Rule) int {
-		return cmp.Or(a.Origin.Compare(b.Origin), cmp.Compare(a.Opening, b.Opening))
-	})
+	for _, list := range [][]Rule{p.Rules, p.Outward} {
+		slices.SortFunc(list, func(a, b Rule) int {
+			return cmp.Or(a.Origin.Compare(b.Origin), cmp.Compare(a.Opening, b.Opening))
+		})
+	}
 	slices.SortFunc(p.Doors, func(a, b Published) int { return a.Origin.Compare(b.Origin) })
 	p.finishDoors()
 	return p, nil
@@ -240,7 +262,7 @@ func (r rowReader) noun(kind string, row Row) error {
 	if kind == "guard" || kind == "nowhere" {
 		return r.set(kind, row.Body)
 	}
-	if kind == "group" || kind == "rule" || kind == "door" {
+	if kind == "group" || kind == "rule" || kind == "door" || kind == outwardRow {
 		return nil
 	}
 	if kind == "machine" {
@@ -263,7 +285,7 @@ func (r rowReader) noun(kind string, row Row) error {
 	}
 	switch kind {
 	case "network":
-		r.p.Networks = append(r.p.Networks, Network{Name: n.Name, Space: space, Outside: n.Outside, Joins: n.Joins})
+		r.p.Networks = append(r.p.Networks, Network{Name: n.Name, Space: space, Outside: n.Outside, OpenOutward: n.Outside && n.Outward == "", Joins: n.Joins})
 	case "line":
 		r.p.Lines = append(r.p.Lines, Line{Name: n.Name, Network: n.Network, Range: space})
 	case "machine":
@@ -326,7 +348,8 @@ func (r rowReader) rules(rows []Row) error {
 		err  error
 	}
 	rows = slices.DeleteFunc(slices.Clone(rows), func(row Row) bool {
-		return !strings.HasPrefix(row.Key, "rule ") && !strings.HasPrefix(row.Key, "door ")
+		kind, _, _ := strings.Cut(row.Key, " ")
+		return kind != "rule" && kind != "door" && kind != outwardRow
 	})
 	list := make([]read, len(rows))
 	parallel.Parts(len(rows), func(from, to int) {
@@ -342,6 +365,8 @@ func (r rowReader) rules(rows []Row) error {
 			return fmt.Errorf("installed table row %q: %w", rows[i].Key, one.err)
 		case one.door != nil:
 			r.p.Doors = append(r.p.Doors, *one.door)
+		case strings.HasPrefix(rows[i].Key, outwardRow+" "):
+			r.p.Outward = append(r.p.Outward, one.rule)
 		default:
 			r.p.Rules = append(r.p.Rules, one.rule)
 		}
@@ -372,7 +397,7 @@ func (r rowReader) rule(row Row) (rule Rule, door *Published, err error) {
 	}
 	begin, until := readMoment(b.Begin), readMoment(b.Until)
 	origin := Origin{Sentence: b.Sentence, File: b.File, Line: b.Line}
-	if strings.HasPrefix(row.Key, "rule ") {
+	if !strings.HasPrefix(row.Key, "door ") {
 		for k := Deny; k <= Allow; k++ {
 			if k.String() == b.Kind {
 				return Rule{Kind: k, From: from, To: to, Services: services, Begin: begin, Until: until, Opening: b.Opening, Origin: origin}, nil, nil

@@ -38,6 +38,7 @@ networks:
   estuary:
     space: [10.60.0.0/16, "2001:db8:60::/48"]
     outside: %t
+    outward: %s
     subnets:
       landing: {range: [10.60.1.0/24, "2001:db8:60:1::/64"]}
       deepwater: {range: ["2001:db8:60:2::/64"]}
@@ -51,6 +52,7 @@ networks:
   shoal:
     space: [10.62.0.0/24, "2001:db8:62::/48"]
     outside: %t
+    outward: %s
     subnets:
       bank: {range: [10.62.0.0/25, "2001:db8:62:1::/64"]}
 lines:
@@ -64,6 +66,8 @@ var (
 	sources  = []string{"everywhere", "internet", "all", "office", "buoys", "headland", "estuary", "landing", "quay", "shoal", "m-1", "m-*", "role=web", "198.51.100.7", "198.51.100.0/24", "2001:db8::/32", "10.60.1.4-10.61.1.5", "2001:db8:60:1::/64", "everywhere", "internet", "estuary"}
 	targets  = []string{"all", "all", "m-1", "m-2", "m-*", "role=web", "role=db", "landing", "deepwater", "quay", "estuary", "harbour", "shoal"}
 	subnets  = []string{"landing", "deepwater", "quay", "bank", "[landing, quay]", "[deepwater, bank]"}
+	callers  = []string{"all", "all", "m-1", "m-2", "m-*", "role=web", "landing", "estuary", "shoal"}
+	away     = []string{"internet", "internet", "office", "buoys", "198.51.100.7", "198.51.100.0/24", "2001:db8:1000::/36", "192.0.2.0-203.0.113.255", "2001:db8:40::/44"}
 	called   = []string{"https", "tcp/8022", "tcp/5432", "udp/514", "tcp/23"}
 	tails    = []string{"", "", "", " until 2026-11-23T10:00:00Z", " until 2026-11-23T12:00:00Z", " until 2026-11-23T08:00:00Z"}
 )
@@ -80,8 +84,14 @@ func Draw(t *rapid.T) World {
 func DrawShifted(t *rapid.T, shift int) World {
 	pick := func(label string, list []string) string { return rapid.SampledFrom(list).Draw(t, label) }
 	outside := func() bool { return rapid.IntRange(0, 3).Draw(t, "outside") > 0 }
-	first := outside()
-	file := fmt.Sprintf(nouns, pick("admin", []string{"", ", wide", ", ping"}), first, outside(), pick("joins", []string{"", "estuary", "shoal"}), outside(), pick("line", []string{"estuary", "harbour"}))
+	outward := func(outside bool) string {
+		if !outside {
+			return "closed"
+		}
+		return pick("outward", []string{"open", "closed"})
+	}
+	first, third := outside(), outside()
+	file := fmt.Sprintf(nouns, pick("admin", []string{"", ", wide", ", ping"}), first, outward(first), outside(), pick("joins", []string{"", "estuary", "shoal"}), third, outward(third), pick("line", []string{"estuary", "harbour"}))
 	slip := rapid.IntRange(0, 8).Draw(t, "slip") // which machine has the reserved address; 0: the front; 7, 8: none
 	for i := range rapid.IntRange(2, 6).Draw(t, "machines") {
 		at := subnets[(i+shift)%len(subnets)]
@@ -146,7 +156,10 @@ func drawSentence(t *rapid.T, pick func(string, []string) string, set func(strin
 		}
 		return pick("tail", tails)
 	}
-	switch rapid.IntRange(0, 9).Draw(t, "verb") {
+	outward := func() string {
+		return pick("services", services) + " from " + set("callers", callers) + " to " + set("away", away) + pick("tail", tails)
+	}
+	switch rapid.IntRange(0, 12).Draw(t, "verb") {
 	case 0, 1:
 		return "deny " + middle() + pick("tail", tails)
 	case 2:
@@ -158,6 +171,10 @@ func drawSentence(t *rapid.T, pick func(string, []string) string, set func(strin
 		return "spread pier " + pick("called", called) + " over " + pick("target", targets) + " on " + pick("on", called) + pick("from", []string{"", " from " + set("source", sources)})
 	case 6:
 		return "permit ops to open " + pick("services", services) + " to " + set("target", targets) + " from everywhere up to 4h"
+	case 10, 11:
+		return "allow " + outward()
+	case 12:
+		return "deny " + outward()
 	case 5:
 		return "route " + pick("services", services) + " to " + set("target", targets) + " via beacon for ops"
 	}
@@ -277,7 +294,7 @@ func (w World) Interesting() (addrs []netip.Addr, list []flow.Service) {
 		edges(l.Range)
 	}
 	var all flow.Services
-	for _, r := range p.Rules {
+	for _, r := range slices.Concat(p.Rules, p.Outward) {
 		edges(r.From)
 		all = all.Union(span.Of(r.Services.Runs()...))
 		for _, run := range r.Services.Runs() {

@@ -37,6 +37,9 @@ func (w World) Ask(src, dst netip.Addr, service flow.Service, at time.Time) (lis
 	if place == "own" || src.Is4() != dst.Is4() {
 		return []Verdict{{Reason: "no-door"}}
 	}
+	if m, ok := w.has(src); ok && w.place(dst) == "internet" {
+		return []Verdict{w.calls(m, src, dst, service, at)}
+	}
 	outside := place == "internet" || w.isNetwork(place) && w.network(place).Outside
 	for _, b := range w.Estate.Bastions {
 		given := w.Given.Bastions[b.Name].Public
@@ -63,6 +66,55 @@ func (w World) Ask(src, dst netip.Addr, service flow.Service, at time.Time) (lis
 		return []Verdict{{Reason: "no-door"}}
 	}
 	return list
+}
+
+// has finds the machine with an inside address.
+func (w World) has(a netip.Addr) (estate.Machine, bool) {
+	for _, m := range w.Estate.Machines {
+		for _, list := range w.Given.Machines[m.Name].Inside {
+			if slices.Contains(list, a) {
+				return m, true
+			}
+		}
+	}
+	return estate.Machine{}, false
+}
+
+// calls judges a call of a machine to an address outside, which it makes from its first address of the family in a network
+// that is outside: a deny, an allow, and then what the network chooses.
+func (w World) calls(m estate.Machine, src, dst netip.Addr, service flow.Service, at time.Time) Verdict {
+	private := netip.MustParsePrefix("fc00::/7")
+	for _, sub := range m.Subnets {
+		s, _ := w.Estate.Subnet(sub)
+		n := w.network(s.Network)
+		for _, a := range w.Given.Machines[m.Name].Inside[sub] {
+			if !n.Outside || a.Is4() != dst.Is4() || private.Contains(a) {
+				continue
+			}
+			if a != src {
+				return Verdict{Reason: "no-door"}
+			}
+			speaks := func(services sentence.Services, from, to sentence.Set, until time.Time) bool {
+				return (until.IsZero() || at.Before(until)) && w.inServices(service, services) && w.Estate.CallsOutside(to) && w.inSource(dst, to) &&
+					slices.ContainsFunc(w.Estate.Targets(from), func(i int) bool { return w.Estate.Machines[i].Name == m.Name })
+			}
+			for _, st := range w.Estate.Sentences {
+				if d, ok := st.Sentence.(sentence.Deny); ok && speaks(d.Services, d.From, d.To, d.Until) {
+					return Verdict{Reason: "deny"}
+				}
+			}
+			for _, st := range w.Estate.Sentences {
+				if d, ok := st.Sentence.(sentence.Allow); ok && speaks(d.Services, d.From, d.To, d.Until) {
+					return Verdict{Open: true, Reason: "allow"}
+				}
+			}
+			if n.OpenOutward {
+				return Verdict{Open: true, Reason: "allow"}
+			}
+			return Verdict{Reason: "default"}
+		}
+	}
+	return Verdict{Reason: "no-door"}
 }
 
 // place is the network, line or "internet" that an address belongs to; "own" for public addresses of the estate.

@@ -54,7 +54,7 @@ func (p *parser) servicesFromTo() (s Services, from, to Set) {
 	s = p.services()
 	if t := p.peek(); p.natural && t.kind == tokenWord && t.text == "to" {
 		p.advance()
-		to = p.set(WantTarget)
+		to = p.set(WantDestination)
 		p.need("from")
 		p.read = true
 		return s, p.set(WantSource), to
@@ -62,7 +62,7 @@ func (p *parser) servicesFromTo() (s Services, from, to Set) {
 	p.need("from")
 	from = p.set(WantSource)
 	p.need("to")
-	to = p.set(WantTarget)
+	to = p.set(WantDestination)
 	return s, from, to
 }
 
@@ -322,7 +322,7 @@ func (p *parser) ask(probe bool) Sentence {
 	a.Services = p.services()
 	if t := p.peek(); p.natural && t.kind == tokenWord && t.text == "to" {
 		p.advance()
-		a.To = p.set(WantTarget)
+		a.To = p.set(WantDestination)
 		p.need("from")
 		p.read = true
 		a.From = p.set(WantSource)
@@ -335,7 +335,7 @@ func (p *parser) ask(probe bool) Sentence {
 		a.Via = p.name(WantBastion)
 	}
 	p.need("to")
-	a.To = p.set(WantTarget)
+	a.To = p.set(WantDestination)
 	return a
 }
 

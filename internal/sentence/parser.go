@@ -24,6 +24,7 @@ const (
 	WantPort                         // one protocol and one port
 	WantSource                       // a member of a source
 	WantTarget                       // a member of a target
+	WantDestination                  // a member of a target, or of what machines call outside
 	WantFront                        // the name of a front
 	WantBastion                      // the name of a bastion
 	WantPerson                       // the name of a person or group
@@ -46,7 +47,7 @@ func (w Want) String() string {
 		return "one port such as tcp/443"
 	case WantSource:
 		return "a source"
-	case WantTarget:
+	case WantTarget, WantDestination:
 		return "a target"
 	case WantFront:
 		return "a front"
@@ -260,7 +261,7 @@ func (p *parser) atom(w WantKind) Atom {
 	if p.err == nil && p.stops("everywhere", "internet", "all", "me") {
 		p.want(Want{Kind: w})
 		if p.unexpected(); p.peek().text == "any" && p.err.Hint == "" {
-			p.err.Hint = map[bool]string{true: "all machines are “all”", false: "everybody is “everywhere”"}[w == WantTarget]
+			p.err.Hint = map[bool]string{true: "all machines are “all”", false: "everybody is “everywhere”"}[w != WantSource]
 		}
 		return Atom{}
 	}

@@ -89,6 +89,7 @@ func entryOf(t change.Resource) (path []string, fields []estate.Field, err error
 	case change.Network:
 		list("space", texts(s.Ranges))
 		yes("outside", s.Outside)
+		word("outward", s.Outward)
 		list("joins", s.Joins)
 		list("dns", texts(s.DNS))
 		return []string{"networks"}, fields, nil

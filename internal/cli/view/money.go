@@ -115,7 +115,7 @@ func (p *Printer) outward(prices cost.Prices, gb int, currency string) {
 	}
 	p.Table(heads, rows, 1, 2, 3)
 	if gb == 0 {
-		p.Note("what some transfer would cost: ironbark cost --outward GB")
+		p.Note("what some transfer would cost: ironbark cost --transfer GB")
 	}
 }
 

@@ -59,6 +59,9 @@ func TestAnalysisWalkerAndOracleAgree(t *testing.T) {
 				for src.Is4() != dst.Is4() && r.IntN(50) > 0 {
 					src = addrs[r.IntN(len(addrs))]
 				}
+				if r.IntN(4) == 0 { // a machine calls somebody outside
+					src, dst = outwardFlow(r, plan, addrs, src, dst)
+				}
 				want := w.Ask(src, dst, service, at)
 				got := walker.Walk(driver.Packet{Source: src, Target: dst, Service: service}, at)
 				parts := view.Ask(span.One(service), span.One(flow.PointOf(src)), exposure.Target{Machine: -1, Address: dst})
@@ -69,7 +72,11 @@ func TestAnalysisWalkerAndOracleAgree(t *testing.T) {
 					if v.Open {
 						open.Add(1)
 					}
-					reasons[v.Reason]++
+					reason := v.Reason
+					if plan.AddrsOf(all(plan)...).Contains(flow.PointOf(src)) && plan.Internet().Contains(flow.PointOf(dst)) {
+						reason = "outward " + reason
+					}
+					reasons[reason]++
 				}
 			}
 		}
@@ -81,10 +88,33 @@ func TestAnalysisWalkerAndOracleAgree(t *testing.T) {
 	}
 	if os.Getenv("RAPID_CHECKS") == "" {
 		require.GreaterOrEqual(t, flows.Load(), int64(100_000))
-		for _, reason := range []string{"no-door", "deny", "administrative", "default", "opening", "route", "standing", "allow", "door"} {
+		for _, reason := range []string{"no-door", "deny", "administrative", "default", "opening", "route", "standing", "allow", "door", "outward no-door", "outward deny", "outward allow", "outward default"} {
 			require.Positive(t, reasons[reason], reason)
 		}
 	}
+}
+
+// all lists the machines of a plan.
+func all(p *flow.Plan) (list []int32) {
+	for i := range p.Machines {
+		list = append(list, int32(i))
+	}
+	return list
+}
+
+// outwardFlow picks a machine and an address outside, if there are any.
+func outwardFlow(r *rand.Rand, p *flow.Plan, addrs []netip.Addr, src, dst netip.Addr) (netip.Addr, netip.Addr) {
+	own := p.AddrsOf(all(p)...)
+	from := slices.DeleteFunc(slices.Clone(addrs), func(a netip.Addr) bool { return !own.Contains(flow.PointOf(a)) })
+	if len(from) == 0 {
+		return src, dst
+	}
+	src = from[r.IntN(len(from))]
+	to := slices.DeleteFunc(slices.Clone(addrs), func(a netip.Addr) bool { return a.Is4() != src.Is4() || !p.Internet().Contains(flow.PointOf(a)) })
+	if len(to) == 0 {
+		return src, dst
+	}
+	return src, to[r.IntN(len(to))]
 }
 
 // target picks where a flow goes: mostly to something that is there.

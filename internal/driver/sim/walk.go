@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -24,6 +25,7 @@ type row struct {
 	Network    string   `json:"network"`
 	Space      []string `json:"space"`
 	Outside    bool     `json:"outside"`
+	Outward    string   `json:"outward"`
 	Joins      []string `json:"joins"`
 	Interfaces []struct {
 		Network   string       `json:"network"`
@@ -50,7 +52,7 @@ type row struct {
 type Walker struct {
 	guard, nowhere                           []string
 	networks, lines, machines, fronts, gates []row
-	doors, rules                             []row
+	doors, rules, outward                    []row
 	groups                                   map[string][]string
 }
 
@@ -84,6 +86,8 @@ func NewWalker(rows []flow.Row) (*Walker, error) {
 			w.doors = append(w.doors, b)
 		case "rule":
 			w.rules = append(w.rules, b)
+		case "outward":
+			w.outward = append(w.outward, b)
 		case "group":
 			w.groups[b.Name] = b.Machines
 		}
@@ -98,6 +102,9 @@ func (w *Walker) Walk(p driver.Packet, at time.Time) []driver.ProbeResult {
 		return []driver.ProbeResult{{Reason: "no-door"}} // forged: no such source comes from there, or no packet at all
 	}
 	service := p.Service.String()
+	if m, ok := w.holder(p.Source); ok && w.place(p.Target) == "internet" {
+		return []driver.ProbeResult{w.call(m, p, service, at)}
+	}
 	fromOutside := from == "internet" || w.network(strings.TrimPrefix(from, "network ")).Outside && strings.HasPrefix(from, "network ")
 	for _, g := range w.gates {
 		if is(g.Public4, p.Target) || is(g.Public6, p.Target) {
@@ -134,6 +141,53 @@ func (w *Walker) Walk(p driver.Packet, at time.Time) []driver.ProbeResult {
 		}
 	}
 	return []driver.ProbeResult{{Reason: "no-door"}}
+}
+
+// holder finds the machine with an inside address.
+func (w *Walker) holder(a netip.Addr) (row, bool) {
+	for _, m := range w.machines {
+		for _, i := range m.Interfaces {
+			for _, own := range i.Addresses {
+				if own == a {
+					return m, true
+				}
+			}
+		}
+	}
+	return row{}, false
+}
+
+// call judges a packet by which a machine calls an address outside. It leaves by the machine's first interface of the
+// family in a network that has a gateway, from the address that it has there.
+func (w *Walker) call(m row, p driver.Packet, service string, at time.Time) driver.ProbeResult {
+	network, from := row{}, netip.Addr{}
+	for _, i := range m.Interfaces {
+		for _, a := range i.Addresses {
+			private := netip.MustParsePrefix("fc00::/7").Contains(a) || netip.MustParsePrefix("fe80::/10").Contains(a)
+			if n := w.network(i.Network); !from.IsValid() && n.Outside && a.Is4() == p.Target.Is4() && !private {
+				network, from = n, a
+			}
+		}
+	}
+	if from != p.Source {
+		return driver.ProbeResult{Reason: "no-door"}
+	}
+	for _, kind := range []string{"deny", "allow"} {
+		for _, r := range w.outward {
+			if r.Kind == kind && w.holds(r, m.Name, at) && inServices(service, r.Services) && inRuns(p.Target, r.From) {
+				return driver.ProbeResult{Open: kind == "allow", Reason: kind, By: r.Sentence}
+			}
+		}
+	}
+	if network.Outward == "closed" {
+		return driver.ProbeResult{Reason: "default"}
+	}
+	return driver.ProbeResult{Open: true, Reason: "allow", By: "network " + network.Name + " is open outward"}
+}
+
+// holds reports whether a row is for a machine at a moment.
+func (w *Walker) holds(r row, machine string, at time.Time) bool {
+	return (r.Until == nil || at.Before(*r.Until)) && (r.Begin == nil || !at.Before(*r.Begin)) && slices.Contains(w.groups[r.Group], machine)
 }
 
 // place tells where a source belongs: "network N", "line L" or "internet"; "" for
@@ -225,15 +279,7 @@ func (w *Walker) judge(machine string, source netip.Addr, service string, door r
 
 func (w *Walker) verdict(machine string, source netip.Addr, service string, door row, at time.Time) driver.ProbeResult {
 	matches := func(r row) bool {
-		if r.Until != nil && !at.Before(*r.Until) || r.Begin != nil && at.Before(*r.Begin) {
-			return false
-		}
-		for _, name := range w.groups[r.Group] {
-			if name == machine {
-				return inServices(service, r.Services) && inRuns(source, r.From)
-			}
-		}
-		return false
+		return w.holds(r, machine, at) && inServices(service, r.Services) && inRuns(source, r.From)
 	}
 	for _, r := range w.rules {
 		if r.Kind == "deny" && matches(r) {

@@ -1,0 +1,128 @@
+package flow
+
+import (
+	"slices"
+
+	"ironbark/internal/estate"
+	"ironbark/internal/sentence"
+)
+
+// What machines call outside is judged as what comes to them is, seen from the other end:
+//
+//	inward    source outside   ──door──▶ machine, at a service of its own
+//	outward   address outside  ◀──door── machine, at a service of the address
+//
+// So a plan holds its outward rules apart, each with the machines that call in To and what they call in
+// From, and [Plan.Calls] is a plan of nothing but those. Whatever is asked of a plan (who reaches what, what differs,
+// whether a guarantee holds) is asked of that one in the same way.
+
+// Calls returns the plan of what machines call outside: where it tells of sources, read destinations.
+// No service is administrative in it, and each machine has at most one door a family: the address from which it
+// calls. What networks leave open stands in it as rules. It shares all of its parts with p. Cost: linear in the machines.
+func (p *Plan) Calls() *Plan {
+	q := *p
+	q.Guard, q.Doors, q.Fronts, q.Gateways, q.Outward = Services{}, nil, nil, nil, nil
+	q.outward = true
+	q.doorways = make([][]int32, len(p.Machines))
+	q.Rules = append(p.openOutward(), p.Outward...)
+	return &q
+}
+
+// openOutward are rules for what networks leave open: every service of every address outside, for the machines that call
+// through them.
+func (p *Plan) openOutward() (rules []Rule) {
+	callers := map[string]*[2][]int32{} // by network, those of each family
+	for m := range p.Machines {
+		for _, v4 := range []bool{false, true} {
+			if network, _, ok := p.wayOut(int32(m), v4); ok && p.places[network].OpenOutward {
+				if callers[network] == nil {
+					callers[network] = &[2][]int32{}
+				}
+				callers[network][at(v4)] = append(callers[network][at(v4)], int32(m))
+			}
+		}
+	}
+	for _, n := range p.Networks {
+		by := callers[n.Name]
+		if by == nil {
+			continue
+		}
+		rule := Rule{Kind: Allow, From: p.roam, Services: AnyService, Origin: Origin{Sentence: OpenNetwork(n.Name)}}
+		if slices.Equal(by[0], by[1]) {
+			rule.To = &Group{by[0]}
+			rules = append(rules, rule)
+			continue
+		}
+		for family, machines := range by {
+			if rule.From, rule.To = p.away[family], (&Group{machines}); len(machines) > 0 {
+				rules = append(rules, rule)
+			}
+		}
+	}
+	return rules
+}
+
+// OpenNetwork is what stands in place of a sentence where a network leaves calls outside open.
+func OpenNetwork(name string) string { return "network " + name + " is open outward" }
+
+// wayOut tells from which network and address a machine calls outside in a family: its first one in a network
+// that is outside. A private IPv6 address calls nobody: it is not translated.
+func (p *Plan) wayOut(m int32, v4 bool) (network string, d Door, ok bool) {
+	for _, i := range p.Machines[m].Interfaces {
+		w := p.places[i.Network]
+		if !w.Outside {
+			continue
+		}
+		for _, a := range i.Addrs {
+			if a.Is4() == v4 && (v4 || globallyRoutable(a)) {
+				return i.Network, Door{Kind: DoorOutward, Machine: m, V4: v4, Address: a, Arrives: AnyService, From: p.away[at(v4)]}, true
+			}
+		}
+	}
+	return "", Door{}, false
+}
+
+// waysOut lists the doors by which a machine calls outside.
+func (p *Plan) waysOut(m int32) (doors []Door) {
+	for _, v4 := range []bool{true, false} {
+		if _, d, ok := p.wayOut(m, v4); ok {
+			doors = append(doors, d)
+		}
+	}
+	return doors
+}
+
+// outwardRule is what a sentence says of calls of machines to addresses outside.
+func (c *compiler) outwardRule(kind RuleKind, from, to sentence.Set, services sentence.Services, tail sentence.Tail, origin Origin) {
+	r := Rule{Kind: kind, From: c.Outside(to), To: c.group(from), Services: ServicesOf(c.e, services), Until: tail.Until, Origin: origin}
+	if !r.From.IsEmpty() && len(r.To.Machines) > 0 && !r.Services.IsEmpty() {
+		c.p.Outward = append(c.p.Outward, r)
+	}
+}
+
+// Outside returns the addresses outside that a destination stands for: those of it that are in no network and no line.
+func (c *compiler) Outside(to sentence.Set) Addrs { return c.Source(to).Intersect(c.p.roam) }
+
+// Outside returns the addresses outside that a destination stands for.
+func (r Resolver) Outside(to sentence.Set) Addrs { return r.c.Outside(to) }
+
+// Speaks tells what a sentence that says “from … to …” speaks of: the plan in which its flows are judged, and on that plan's terms
+// where they come from and to which machines they lead. Of calls outside that is [Plan.Calls], in which the two change places.
+func Speaks(e *estate.Estate, p *Plan, from, to sentence.Set) (plan *Plan, source Addrs, machines sentence.Set, outward bool) {
+	resolve := NewResolver(e, p)
+	if e.CallsOutside(to) {
+		return p.Calls(), resolve.Outside(to), from, true
+	}
+	return p, resolve.Source(from), to, false
+}
+
+// outward joins the outward rules of two plans: denies of either, and what both let pass. Networks are closed in it, for
+// what they leave open is among the rules.
+func (c *common) outward() {
+	a, b := c.a.Calls(), c.b.Calls()
+	inward := c.out.Rules
+	c.out.Rules = nil
+	c.rules(a, b)
+	c.out.Outward, c.out.Rules = c.out.Rules, inward
+}
+
