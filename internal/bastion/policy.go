@@ -76,6 +76,9 @@ func Compile(e *estate.Estate, p *flow.Plan, gateway string) (_ *Policy, ok bool
 				c.routes = append(c.routes, route{s.For, resolve.Services(s.Services), resolve.Group(s.To), flow.OriginOf(st)})
 			}
 		case sentence.Deny:
+			if e.CallsOutside(s.To) {
+				continue
+			}
 			if r := (flow.Rule{From: resolve.Source(s.From), Services: resolve.Services(s.Services), To: resolve.Group(s.To), Until: s.Until, Origin: flow.OriginOf(st)}); !same(r, installed[s.String()]) {
 				c.denies = append(c.denies, r)
 			}

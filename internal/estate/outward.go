@@ -25,6 +25,20 @@ func (e *Estate) AsksOutside(s sentence.Ask) bool {
 	return slices.ContainsFunc(s.To.List, func(a sentence.Atom) bool { return a.Kind() != sentence.Address && e.isOutside(a) })
 }
 
+// CanCall reports whether a set names machines and nothing else, as whoever calls outside is named.
+func (e *Estate) CanCall(from sentence.Set) bool {
+	return !slices.ContainsFunc(from.List, func(a sentence.Atom) bool {
+		switch a.Kind() {
+		case sentence.All, sentence.Pattern, sentence.Tagged:
+			return false
+		case sentence.Named:
+			n, _ := e.Lookup(a.Text())
+			return n.Kind != KindMachine && n.Kind != KindSubnet && n.Kind != KindNetwork
+		}
+		return true
+	})
+}
+
 // isOutside reports whether an atom stands for addresses outside: the internet, a source by name, an address, a prefix or a range.
 func (e *Estate) isOutside(a sentence.Atom) bool {
 	switch a.Kind() {

@@ -26,6 +26,7 @@ type Uncovered struct {
 	Flows     flow.Box
 	Example   Flow
 	Door      bool // a door leads there from there
+	Outward   bool // of calls of the targets to the addresses in Flows.From
 }
 
 // CoverageLost finds what the guarantees of an estate covered and those of the next one do
@@ -43,7 +44,7 @@ func CoverageLost(a, b Side) (list []Uncovered) {
 	never := c.lost(func(g covered) bool { return !g.always })
 	// What is not told already, and was covered whether it stood or not.
 	for _, u := range never {
-		c.after = append(c.after, covered{targets: u.Targets, flows: u.Flows})
+		c.after = append(c.after, covered{targets: u.Targets, flows: u.Flows, outward: u.Outward})
 	}
 	full := c.lost(func(g covered) bool { return !g.always && !g.standing })
 	for i := range full {
@@ -56,7 +57,11 @@ func CoverageLost(a, b Side) (list []Uncovered) {
 	list = slices.Concat(never, full, always)
 	for i, u := range list {
 		list[i].Example = Example(u.Flows.From, u.Flows.Services)
-		list[i].Door = slices.ContainsFunc(u.Targets, func(t string) bool { return ledTo(b.Plan, t, u.Flows) })
+		plan := b.Plan
+		if u.Outward {
+			plan = plan.Calls()
+		}
+		list[i].Door = slices.ContainsFunc(u.Targets, func(t string) bool { return ledTo(plan, t, u.Flows) })
 	}
 	return list
 }
@@ -77,6 +82,7 @@ func ledTo(p *flow.Plan, target string, flows flow.Box) bool {
 type covered struct {
 	origin           flow.Origin
 	always, standing bool
+	outward          bool
 	targets          []string // in order
 	flows            flow.Box
 }
@@ -96,6 +102,9 @@ func coverOf(s Side) (list []covered) {
 			continue
 		}
 		c.flows = flow.Box{Services: resolve.Services(services), From: resolve.Source(from)}
+		if c.outward = s.Estate.CallsOutside(to); c.outward {
+			c.flows.From, to = resolve.Outside(to), from
+		}
 		for _, t := range Targets(s.Estate, s.Plan, to) {
 			c.targets = append(c.targets, TargetName(s.Plan, t))
 		}
@@ -106,7 +115,7 @@ func coverOf(s Side) (list []covered) {
 }
 
 func (c covered) equal(o covered) bool {
-	return c.flows.Services.Equal(o.flows.Services) && c.flows.From.Equal(o.flows.From) && slices.Equal(c.targets, o.targets)
+	return c.outward == o.outward && c.flows.Services.Equal(o.flows.Services) && c.flows.From.Equal(o.flows.From) && slices.Equal(c.targets, o.targets)
 }
 
 // coverage is what guarantees speak of on two sides.
@@ -131,7 +140,7 @@ func (c *coverage) lost(of func(covered) bool) (list []Uncovered) {
 			var key strings.Builder
 			var by []flow.Box
 			for i, o := range c.after {
-				if _, has := slices.BinarySearch(o.targets, target); has && of(o) {
+				if _, has := slices.BinarySearch(o.targets, target); has && of(o) && o.outward == g.outward {
 					by = append(by, o.flows)
 					fmt.Fprint(&key, i, " ")
 				}
@@ -141,7 +150,7 @@ func (c *coverage) lost(of func(covered) bool) (list []Uncovered) {
 		for _, key := range slices.Sorted(maps.Keys(alike)) {
 			for _, rest := range g.flows.Less(boxes[key]) {
 				if rest.From = rest.From.Subtract(c.gone); !rest.IsEmpty() {
-					list = append(list, Uncovered{Guarantee: g.origin, Targets: alike[key], Flows: rest})
+					list = append(list, Uncovered{Guarantee: g.origin, Targets: alike[key], Flows: rest, Outward: g.outward})
 				}
 			}
 		}

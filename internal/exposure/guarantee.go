@@ -23,6 +23,7 @@ type Broken struct {
 	At        time.Time // the first moment at which it does not hold
 	Flow      Flow
 	Target    string // the machine or front that the flow leads to
+	Outward   bool   // the flow is a call of Target to the address in Flow.Source
 	By        Part   // what lets the flow in (never), or keeps it out (always)
 	Potential bool   // no flow is open now; a permit or route could let one in
 }
@@ -42,11 +43,13 @@ func Guarantees(e *estate.Estate, p *flow.Plan, at time.Time) []Broken {
 	if len(stated) == 0 {
 		return nil
 	}
-	g := &guarantor{e: e, p: p, resolve: flow.NewResolver(e, p)}
+	resolve := flow.NewResolver(e, p)
+	g := &guarantor{e: e, p: p, resolve: resolve, calls: &guarantor{e: e, p: p.Calls(), resolve: resolve}}
 	var list []Broken
 	told := map[flow.Origin]bool{}
 	for _, moment := range append([]time.Time{at}, p.Turns(at)...) {
 		g.at, g.views = moment, [3]*View{}
+		g.calls.at, g.calls.views = g.at, g.views
 		for _, st := range stated {
 			origin := flow.OriginOf(st)
 			if told[origin] {
@@ -94,6 +97,7 @@ type guarantor struct {
 	resolve flow.Resolver
 	at      time.Time
 	views   [3]*View // as needed: of the plan, of what stands, of what could be
+	calls   *guarantor // of what machines call outside; nil in that one itself
 }
 
 // The views of a guarantor.
@@ -120,6 +124,9 @@ func (g *guarantor) view(which int) *View {
 func (g *guarantor) check(s sentence.Sentence) (Broken, bool) {
 	switch s := s.(type) {
 	case sentence.Never:
+		if g.e.CallsOutside(s.To) {
+			return g.calls.outward(s.Services, s.From, s.To, true)
+		}
 		services, from := g.resolve.Services(s.Services), g.resolve.Source(s.From)
 		view := g.view(viewPotential)
 		if s.Standing {
@@ -132,9 +139,19 @@ func (g *guarantor) check(s sentence.Sentence) (Broken, bool) {
 		b.Potential = b.Potential || b.By.Opening < 0
 		return b, broken
 	case sentence.Always:
+		if g.e.CallsOutside(s.To) {
+			return g.calls.outward(s.Services, s.From, s.To, false)
+		}
 		return g.first(g.view(viewNow), g.resolve.Services(s.Services), g.resolve.Source(s.From), Targets(g.e, g.p, s.To), false)
 	}
 	return Broken{}, false
+}
+
+// outward finds a call of machines to an address outside that is open (or, with open false, closed).
+func (g *guarantor) outward(services sentence.Services, from, to sentence.Set, open bool) (Broken, bool) {
+	b, broken := g.first(g.view(viewNow), g.resolve.Services(services), g.resolve.Outside(to), Targets(g.e, g.p, from), open)
+	b.Outward = broken
+	return b, broken
 }
 
 // first finds the first part that is open (or, with open false, closed). Of the

@@ -3,7 +3,9 @@ package exposure_test
 import (
 	"fmt"
 	"net/netip"
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -21,6 +23,7 @@ func TestGuaranteesAgreeWithTryingEverything(t *testing.T) {
 	sources := []string{"everywhere", "internet", "buoy", "pool", "rope", "all", "a", "192.0.2.2/31", "192.0.2.5", "2001:db8::12/127", "2001:db8::/126"}
 	targets := []string{"all", "a", "b", "role=web", "left"}
 	services := []string{"ssh", "tcp/443", "tcp/21-23", "ping", "any", "any except ssh"}
+	away := []string{"internet", "buoy", "192.0.2.2/31", "192.0.2.5", "192.0.2.0/29 except 192.0.2.4"}
 	var tried []netip.Addr
 	for a := range 16 {
 		tried = append(tried, netip.AddrFrom4([4]byte{192, 0, 2, byte(a)}))
@@ -35,6 +38,9 @@ func TestGuaranteesAgreeWithTryingEverything(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		pick := func(list []string) string { return rapid.SampledFrom(list).Draw(t, "pick") }
 		var rules []string
+		for range rapid.IntRange(0, 3).Draw(t, "outward rules") {
+			rules = append(rules, pick([]string{"allow", "allow", "deny"})+" "+pick(services)+" from "+pick(targets)+" to "+pick(away)+pick([]string{"", " until 2026-11-23T10:00:00Z"}))
+		}
 		for range rapid.IntRange(0, 6).Draw(t, "rules") {
 			tail := rapid.SampledFrom([]string{"", "", " until 2026-11-23T10:00:00Z", " until 2026-11-23T12:00:00Z"}).Draw(t, "tail")
 			verb := rapid.SampledFrom([]string{"allow", "allow", "deny"}).Draw(t, "verb")
@@ -52,7 +58,11 @@ func TestGuaranteesAgreeWithTryingEverything(t *testing.T) {
 			tail = " standing"
 		}
 		guarantee := verb + " " + pick(services) + " from " + pick(sources) + " to " + pick(targets) + tail
-		w := oracle.WorldOf(tiny, append(rules, guarantee)...)
+		if rapid.IntRange(0, 2).Draw(t, "outward") == 0 {
+			guarantee = verb + " " + pick(services) + " from " + pick(targets) + " to " + pick(away)
+		}
+		nouns := strings.Replace(tiny, "outside: true", "outside: true\n    outward: "+pick([]string{"open", "closed"}), 1)
+		w := oracle.WorldOf(nouns, append(rules, guarantee)...)
 		p := w.Plan()
 		got := exposure.Guarantees(w.Estate, p, oracle.Epoch)
 		want := tryEverything(w, p, guarantee, tried, arriving)
@@ -68,6 +78,28 @@ func TestGuaranteesAgreeWithTryingEverything(t *testing.T) {
 	require.Positive(t, held)
 }
 
+// callBreaks names a machine whose call to an address outside breaks a guarantee, or "".
+func callBreaks(w oracle.World, p *flow.Plan, dst netip.Addr, service flow.Service, at time.Time, services sentence.Services, from, to sentence.Set, never bool) string {
+	if !p.Internet().Contains(flow.PointOf(dst)) || !w.InSource(dst, to) || !w.InServices(service, services) {
+		return ""
+	}
+	for _, i := range w.Estate.Targets(from) {
+		m := w.Estate.Machines[i]
+		open := false
+		for _, list := range w.Given.Machines[m.Name].Inside {
+			for _, src := range list {
+				for _, v := range w.Ask(src, dst, service, at) {
+					open = open || v.Open
+				}
+			}
+		}
+		if open == never {
+			return m.Name
+		}
+	}
+	return ""
+}
+
 // tryEverything returns the first flow that breaks a guarantee, or "".
 func tryEverything(w oracle.World, p *flow.Plan, guarantee string, tried []netip.Addr, arriving []flow.Service) string {
 	s := sentence.MustParse(guarantee)
@@ -80,6 +112,12 @@ func tryEverything(w oracle.World, p *flow.Plan, guarantee string, tried []netip
 	for _, moment := range oracle.Moments {
 		for _, src := range tried {
 			for _, service := range arriving {
+				if w.Estate.CallsOutside(to) {
+					if m := callBreaks(w, p, src, service, moment, services, from, to, isNever); m != "" {
+						return fmt.Sprint(m, " ", src, " ", service, " ", moment)
+					}
+					continue
+				}
 				if !w.InSource(src, from) || !w.InServices(service, services) {
 					continue
 				}

@@ -2,8 +2,8 @@ package flow
 
 import (
 	"slices"
+	"strings"
 
-	"ironbark/internal/estate"
 	"ironbark/internal/sentence"
 )
 
@@ -27,6 +27,21 @@ func (p *Plan) Calls() *Plan {
 	q.Rules = append(p.openOutward(), p.Outward...)
 	return &q
 }
+
+// WithCalls returns the plan with other rules about what machines call outside, those for what its networks leave open among them: as
+// [Plan.Calls] has them.
+func (p *Plan) WithCalls(rules []Rule) *Plan {
+	q := *p
+	q.Outward, q.Networks = rules, slices.Clone(p.Networks)
+	for i := range q.Networks {
+		q.Networks[i].OpenOutward = false
+	}
+	q.finishPlaces()
+	return &q
+}
+
+// OfCalls reports whether the plan is one of calls outside: what [Plan.Calls] returns.
+func (p *Plan) OfCalls() bool { return p.outward }
 
 // openOutward are rules for what networks leave open: every service of every address outside, for the machines that call
 // through them.
@@ -63,7 +78,14 @@ func (p *Plan) openOutward() (rules []Rule) {
 }
 
 // OpenNetwork is what stands in place of a sentence where a network leaves calls outside open.
-func OpenNetwork(name string) string { return "network " + name + " is open outward" }
+func OpenNetwork(name string) string { return "network " + name + openWords }
+
+const openWords = " is open outward"
+
+// IsOpenNetwork reports whether an origin is no sentence, but what a network leaves open.
+func (o Origin) IsOpenNetwork() bool {
+	return o.File == "" && strings.HasPrefix(o.Sentence, "network ") && strings.HasSuffix(o.Sentence, openWords)
+}
 
 // wayOut tells from which network and address a machine calls outside in a family: its first one in a network
 // that is outside. A private IPv6 address calls nobody: it is not translated.
@@ -106,23 +128,53 @@ func (c *compiler) Outside(to sentence.Set) Addrs { return c.Source(to).Intersec
 // Outside returns the addresses outside that a destination stands for.
 func (r Resolver) Outside(to sentence.Set) Addrs { return r.c.Outside(to) }
 
-// Speaks tells what a sentence that says “from … to …” speaks of: the plan in which its flows are judged, and on that plan's terms
-// where they come from and to which machines they lead. Of calls outside that is [Plan.Calls], in which the two change places.
-func Speaks(e *estate.Estate, p *Plan, from, to sentence.Set) (plan *Plan, source Addrs, machines sentence.Set, outward bool) {
-	resolve := NewResolver(e, p)
-	if e.CallsOutside(to) {
-		return p.Calls(), resolve.Outside(to), from, true
+// Speaks tells what a sentence that says “from … to …” speaks of: addresses, and the machines with which they have to do. It is outward
+// where the machines call the addresses.
+func (r Resolver) Speaks(from, to sentence.Set) (addrs Addrs, machines *Group, outward bool) {
+	if r.c.e.CallsOutside(to) {
+		return r.Outside(to), r.Group(from), true
 	}
-	return p, resolve.Source(from), to, false
+	return r.Source(from), r.Group(to), false
 }
 
 // outward joins the outward rules of two plans: denies of either, and what both let pass. Networks are closed in it, for
-// what they leave open is among the rules.
+// what they leave open is among the rules. A machine that calls from another address in one of the plans calls nobody for the while.
 func (c *common) outward() {
-	a, b := c.a.Calls(), c.b.Calls()
 	inward := c.out.Rules
 	c.out.Rules = nil
-	c.rules(a, b)
+	c.rules(c.a.Calls(), c.b.Calls())
 	c.out.Outward, c.out.Rules = c.out.Rules, inward
+	for _, v4 := range []bool{false, true} {
+		moves := &Group{}
+		for m := range c.out.Machines {
+			if !c.callsAlike(int32(m), v4) {
+				moves.Machines = append(moves.Machines, int32(m))
+			}
+		}
+		if len(moves.Machines) > 0 {
+			c.out.Outward = append(c.out.Outward, Rule{Kind: Deny, From: family(v4), To: moves, Services: AnyService, Origin: Origin{Sentence: "machines that call outside from another address"}})
+		}
+	}
 }
 
+// callsAlike reports whether a machine of the common plan calls outside from the same address in each of the plans.
+func (c *common) callsAlike(m int32, v4 bool) bool {
+	_, common, calls := c.out.wayOut(m, v4)
+	for _, p := range []*Plan{c.a, c.b} {
+		i, ok := p.MachineByName(c.out.Machines[m].Name)
+		if !ok {
+			return false
+		}
+		if _, d, ok := p.wayOut(i, v4); ok != calls || d.Address != common.Address {
+			return false
+		}
+	}
+	return true
+}
+
+func family(v4 bool) Addrs {
+	if v4 {
+		return AllIPv4
+	}
+	return AllIPv6
+}

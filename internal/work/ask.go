@@ -22,6 +22,7 @@ type Answer struct {
 	View    *exposure.View
 	From    flow.Addrs
 	Service flow.Services
+	Outward bool // machines call: From is what they call, the targets are who does, and View is that of calls
 	Parts   []exposure.Part
 	Verdict string // open, closed or some
 }
@@ -35,6 +36,9 @@ func (w *Work) Ask(st *State, ask sentence.Ask, at time.Time) (*Answer, error) {
 		return nil, &sentence.Error{At: ask.Via.At, Problem: "a question about a bastion is asked by itself", Hint: "ironbark " + ask.String()}
 	}
 	resolve := flow.NewResolver(st.Estate, st.Plan)
+	if callsOutside(st, ask, resolve) {
+		return w.askOutward(st, ask, at, resolve)
+	}
 	from, err := w.FromMe(st, ask.From, resolve.Group(ask.To))
 	if err != nil {
 		return nil, err

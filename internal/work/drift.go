@@ -16,16 +16,19 @@ type Drift struct {
 	Resources []change.Drifted
 	Outside   []driver.OutOfBandChange // as the site's own record tells it
 	Exposure  exposure.Difference
+	Outward   exposure.Difference            // what machines may call outside
 	Enacted   *State                         // with the plan as it was enacted, for names; nil where the tables were not touched
 	Since     func(exposure.Entry) time.Time // when a difference came about; zero: not known
 }
 
 // IsEmpty reports whether all is as it was enacted.
-func (d *Drift) IsEmpty() bool { return len(d.Resources) == 0 && d.Exposure.IsEmpty() }
+func (d *Drift) IsEmpty() bool {
+	return len(d.Resources) == 0 && d.Exposure.IsEmpty() && d.Outward.IsEmpty()
+}
 
 // putRight reports whether an enactment changes any of it back: unmanaged resources stay.
 func (d *Drift) putRight() bool {
-	return !d.Exposure.IsEmpty() || slices.ContainsFunc(d.Resources, func(t change.Drifted) bool { return !t.Resource.Unmanaged })
+	return !d.Exposure.IsEmpty() || !d.Outward.IsEmpty() || slices.ContainsFunc(d.Resources, func(t change.Drifted) bool { return !t.Resource.Unmanaged })
 }
 
 // Drift compares what is installed with what was last enacted. Cost: that of a
@@ -46,6 +49,7 @@ func (w *Work) Drift(st *State) *Drift {
 	was.Plan = withOpenings(plan, r.Openings, now)
 	d.Enacted = &was
 	d.Exposure = exposure.Compare(exposure.NewView(was.Plan, now), exposure.NewView(st.Plan, now))
+	d.Outward = exposure.Compare(exposure.NewView(was.Plan.Calls(), now), exposure.NewView(st.Plan.Calls(), now))
 	d.Since = func(e exposure.Entry) time.Time {
 		for _, o := range touched {
 			for _, row := range o.In {

@@ -24,7 +24,7 @@ func (w *Work) Pending(ctx context.Context, enacted Files) (bool, error) {
 		return true, nil
 	}
 	// Tables that tell other lines of the files let the same pass.
-	return len(r.Changes)+len(r.Added)+len(r.Retracted)+len(r.Ending)+len(r.Meanings) > 0 || !r.Exposure.IsEmpty(), nil
+	return len(r.Changes)+len(r.Added)+len(r.Retracted)+len(r.Ending)+len(r.Meanings) > 0 || r.differs(), nil
 }
 
 // AddNoun returns the files with an entry added to estate.yaml.

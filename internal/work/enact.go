@@ -8,6 +8,8 @@ import (
 	"slices"
 	"time"
 
+	"ironbark/internal/exposure"
+
 	"ironbark/internal/change"
 	"ironbark/internal/driver"
 	"ironbark/internal/flow"
@@ -149,7 +151,8 @@ func (r *Review) closes() bool {
 	if r.same || r.FirstEnactment {
 		return false
 	}
-	return len(r.Exposure.Closed)+len(r.Exposure.Moved)+len(r.Exposure.Lost) > 0 || slices.ContainsFunc(r.Changes, func(c change.Change) bool { return c.Verb != change.Make })
+	closes := func(d exposure.Difference) bool { return len(d.Closed)+len(d.Moved)+len(d.Lost) > 0 }
+	return closes(r.Exposure) || closes(r.Outward) || slices.ContainsFunc(r.Changes, func(c change.Change) bool { return c.Verb != change.Make })
 }
 
 type enacting struct {

@@ -196,6 +196,9 @@ func sample(r *rand.Rand, worlds ...oracle.World) (flows []driver.Packet) {
 	}
 	for range 300 {
 		p := driver.Packet{Source: sources[r.IntN(len(sources))], Target: targets[r.IntN(len(targets))], Service: services[r.IntN(len(services))]}
+		if r.IntN(4) == 0 { // a machine calls somebody, outside perhaps
+			p.Source, p.Target = p.Target, p.Source
+		}
 		if p.Source.Is4() == p.Target.Is4() {
 			flows = append(flows, p)
 		}

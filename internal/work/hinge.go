@@ -129,11 +129,12 @@ func (w *Work) compare(r *Review, old, now *estate.Estate) error {
 func meaning(s sentence.Sentence, e *estate.Estate, p *flow.Plan) string {
 	resolve := flow.NewResolver(e, p)
 	tell := func(services sentence.Services, from, to sentence.Set) string {
+		addrs, machines, _ := resolve.Speaks(from, to)
 		var names []string
-		for _, m := range resolve.Group(to).Machines {
+		for _, m := range machines.Machines {
 			names = append(names, p.Machines[m].Name)
 		}
-		return fmt.Sprint(flow.ServiceRuns(resolve.Services(services)), flow.AddrRuns(resolve.Source(from)), names)
+		return fmt.Sprint(flow.ServiceRuns(resolve.Services(services)), flow.AddrRuns(addrs), names)
 	}
 	switch s := s.(type) {
 	case sentence.Allow:

@@ -95,6 +95,7 @@ func (w *Work) reviewOf(before *State, files Files, e *estate.Estate, edit bool)
 		Added: without(e.Sentences, before.Estate.Sentences), Retracted: without(before.Estate.Sentences, e.Sentences),
 		Ending:   ending,
 		Exposure: exposure.Compare(exposure.NewView(before.Plan, now), exposure.NewView(after.Plan, now)),
+		Outward:  outward(before.Plan, after.Plan, now),
 		Broken:   exposure.Guarantees(e, after.Plan, now), Findings: found(before, after, now),
 	}
 	r.Rights = rights.Compare(rights.State{Estate: before.Estate, Plan: before.Plan}, rights.State{Estate: e, Plan: after.Plan})

@@ -246,7 +246,8 @@ type Review struct {
 	Added          []sentence.Stated // sentences that are new
 	Retracted      []sentence.Stated // sentences that were enacted and are not in the files any more
 	Exposure       exposure.Difference
-	Ending         []Ending // openings that would end or lose something
+	Outward        exposure.Difference // what machines may call outside: where it tells of sources, read destinations
+	Ending         []Ending            // openings that would end or lose something
 	Findings       []Found
 	Broken         []exposure.Broken
 	Rights         rights.Difference

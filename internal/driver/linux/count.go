@@ -6,6 +6,7 @@ import (
 	"database/sql"
 	"encoding/binary"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -145,17 +146,10 @@ func (s *Site) readCounters(ctx context.Context, tx *sql.Tx) (map[string]driver.
 		return nil, err
 	}
 	t := &tally{plan: plan, table: NewTable(plan, s.running), numbers: numbers, found: map[string]driver.Count{}}
-	t.rules = sentences(t.table)
+	calls := &tally{plan: plan.Calls(), table: t.table.Calls, found: t.found}
 	err = within(s.prefix, func() error {
-		for sort, suffix := range sortNames {
-			if err := t.each("pass"+suffix, func(e nftables.SetElement) { t.profile(sort, e) }); err != nil {
-				return err
-			}
-			for _, f := range families {
-				if err := t.each("pass-until"+suffix+f.name, func(e nftables.SetElement) { t.until(f, sort, e) }); err != nil {
-					return err
-				}
-			}
+		if err := errors.Join(t.judged(""), calls.judged(callsPrefix)); err != nil {
+			return err
 		}
 		for _, f := range families {
 			if err := t.each("own"+f.name, t.door); err != nil {
@@ -174,6 +168,22 @@ type tally struct {
 	rules   map[place]int
 	numbers map[uint32][]int64
 	found   map[string]driver.Count
+}
+
+// judged gathers the counters of the sets by which packets are judged.
+func (t *tally) judged(prefix string) error {
+	t.rules = sentences(t.table)
+	for sort, suffix := range sortNames {
+		if err := t.each(prefix+"pass"+suffix, func(e nftables.SetElement) { t.profile(sort, e) }); err != nil {
+			return err
+		}
+		for _, f := range families {
+			if err := t.each(prefix+"pass-until"+suffix+f.name, func(e nftables.SetElement) { t.until(f, sort, e) }); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // each calls do for the elements of a set that counted something.

@@ -86,22 +86,24 @@ func (t *Table) judge(opened map[string][]Box, p driver.Packet, at time.Time) (m
 // TestTheTableSaysWhatTheOracleSays looks random packets up in the table of random
 // estates, as the kernel would. Sets have no boxes that overlap: the kernel refuses them.
 func TestTheTableSaysWhatTheOracleSays(t *testing.T) {
-	flows, open := 0, 0
+	flows, open, calls := 0, 0, 0
 	rapid.Check(t, func(t *rapid.T) {
 		w := oracle.Draw(t)
 		plan := w.Plan()
 		table := NewTable(plan, nil)
-		var who, entries []Box // as boxes
-		for _, p := range table.Who {
-			who = append(who, Box{Class: p.Audience, Source: p.Source})
-		}
-		for way, list := range [][]Entry{table.Deny, table.Pass} {
-			for _, e := range list {
-				entries = append(entries, Box{Class: e.Profile, Way: uint32(way), Services: e.Services})
+		for _, one := range []*Table{table, table.Calls} {
+			var who, entries []Box // as boxes
+			for _, p := range one.Who {
+				who = append(who, Box{Class: p.Audience, Source: p.Source})
 			}
-		}
-		for _, set := range [][]Box{table.Reach, table.DenyUntil, table.PassUntil, table.Own, who, entries} {
-			apart(t, set)
+			for way, list := range [][]Entry{one.Deny, one.Pass} {
+				for _, e := range list {
+					entries = append(entries, Box{Class: e.Profile, Way: uint32(way), Services: e.Services})
+				}
+			}
+			for _, set := range [][]Box{one.Reach, one.DenyUntil, one.PassUntil, one.Own, who, entries} {
+				apart(t, set)
+			}
 		}
 		opened := map[string][]Box{}
 		var list []driver.Passage
@@ -138,6 +140,12 @@ func TestTheTableSaysWhatTheOracleSays(t *testing.T) {
 			view := exposure.NewView(plan, at)
 			for range 200 {
 				src, dst, service := addrs[r.IntN(len(addrs))], targets[r.IntN(len(targets))], services[r.IntN(len(services))]
+				if plan.Internet().Contains(flow.PointOf(src)) && src.Is4() == dst.Is4() { // the other way round, it is called
+					want, _ := saysOf(view, driver.Packet{Source: dst, Target: src, Service: service})
+					got := table.Calls.judge(nil, driver.Packet{Source: src, Target: dst, Service: service}, at)
+					require.Equal(t, want, len(got) > 0, "%v calls %v %v at %v in\n%s", dst, src, service, at, w.Text)
+					calls += len(got)
+				}
 				if src.Is4() != dst.Is4() || plan.Own().Contains(flow.PointOf(src)) {
 					continue
 				}
@@ -168,8 +176,9 @@ func TestTheTableSaysWhatTheOracleSays(t *testing.T) {
 			}
 		}
 	})
-	t.Logf("%d packets, %d open", flows, open)
+	t.Logf("%d packets, %d open; %d calls outside", flows, open, calls)
 	require.Positive(t, open)
+	require.Positive(t, calls)
 }
 
 // apart requires that no two boxes overlap.

@@ -51,6 +51,16 @@ func register(n uint32) uint32 { return unix.NFT_REG32_00 + n }
 // no name.
 const metaTime expr.MetaKey = 30
 
+// callsPrefix begins the names of the sets of what machines call outside.
+const callsPrefix = "calls-"
+
+// mirrored is a family in which source and destination change places: so what machines call outside is judged as
+// what comes to them is.
+func (f family) mirrored() family {
+	f.src, f.dst = f.dst, f.src
+	return f
+}
+
 // sets are those of one family. What is by service has three: one with protocols and
 // ports, one for echo requests, and one for all that has neither. deny and pass are by
 // profile, and both families have them in common.
@@ -157,6 +167,7 @@ func install(c *nftables.Conn, t *Table, links []link, open []opened, now time.T
 	input := chain("input", nftables.ChainTypeFilter, nftables.ChainHookInput, nftables.ChainPriorityFilter, &drop)
 	refuse := c.AddChain(&nftables.Chain{Name: refuseName, Table: b.table})
 	through := c.AddChain(&nftables.Chain{Name: openedName, Table: b.table})
+	calls := c.AddChain(&nftables.Chain{Name: "calls", Table: b.table})
 	judge := chain("judge", nftables.ChainTypeFilter, nftables.ChainHookForward, nftables.ChainPriorityFilter, &drop)
 	rule := func(ch *nftables.Chain, parts ...[]expr.Any) {
 		var all []expr.Any
@@ -200,10 +211,10 @@ func install(c *nftables.Conn, t *Table, links []link, open []opened, now time.T
 	}
 	rule(through, loadMeta(expr.MetaKeyMARK, 0), lookup(common.counted, 0, false), verdict(expr.VerdictAccept))
 	rule(through, verdict(expr.VerdictAccept)) // by what somebody else put there
-	deny, pass := b.profiles("deny", t.Deny, false), b.profiles("pass", t.Pass, true)
-	for _, f := range families {
-		s := b.family(f, t, links)
-		s.deny, s.pass = deny, pass
+	inward, outside := b.judged("", t), b.judged(callsPrefix, callsOf(t))
+	for i, f := range families {
+		s := inward[i]
+		b.around(&s, f, t, links)
 		s.open = openSetsOf(b.table, f)
 		s.open.service, s.open.when, s.open.counted = common.service, common.when, common.counted
 		b.do(c.AddSet(s.open.opens, nil))
@@ -217,14 +228,16 @@ func install(c *nftables.Conn, t *Table, links []link, open []opened, now time.T
 		for _, group := range []uint32{groupMachine, groupOutward, groupLine} {
 			rule(source, isFamily(f), metaIs(expr.MetaKeyIIFGROUP, native(group)), loadMeta(expr.MetaKeyIIF, 0), payload(f.src, f.size, 1), lookup(s.links, 0, true), verdict(expr.VerdictDrop))
 		}
-		// What a machine calls outside is not judged.
-		for _, out := range []uint32{groupUplink, groupProbe} {
-			rule(judge, isFamily(f), metaIs(expr.MetaKeyIIFGROUP, native(groupOutward)), metaIs(expr.MetaKeyOIFGROUP, native(out)), payload(f.dst, f.size, 0), lookup(s.outside, 0, false), verdict(expr.VerdictAccept))
+		// What a machine calls outside, or the probe in its place, is judged by sets of its own.
+		for _, ways := range [][2]uint32{{groupOutward, groupUplink}, {groupOutward, groupProbe}, {groupProbe, groupProbe}} {
+			rule(judge, isFamily(f), metaIs(expr.MetaKeyIIFGROUP, native(ways[0])), metaIs(expr.MetaKeyOIFGROUP, native(ways[1])), payload(f.dst, f.size, 0), lookup(s.outside, 0, false), goTo(calls.Name))
 		}
+		rule(back, isFamily(f), metaIs(expr.MetaKeyIIFGROUP, native(groupProbe)), payload(f.dst, f.size, 0), lookup(s.outside, 0, false), setMark(fromProbe)) // it is sent back, and not to the uplink
 		// A machine that calls itself through a door gets its answers by the way that it called.
 		rule(outward, isFamily(f), payload(f.src, f.size, 0), payload(f.dst, f.size, f.size/4), lookup(s.self, 0, false), []expr.Any{&expr.Masq{}})
 		b.translate(doors, f, t)
 		b.judge(judge, f, s)
+		b.judge(calls, f.mirrored(), outside[i])
 	}
 	// A machine calls outward from its own public address, and from the router's where it has none.
 	v4 := families[0]
@@ -235,6 +248,7 @@ func install(c *nftables.Conn, t *Table, links []link, open []opened, now time.T
 	})
 	rule(outward, called, []expr.Any{&expr.Masq{}})
 	rule(judge, goTo(refuseName))
+	rule(calls, goTo(refuseName))
 	// A connection that is let pass no more ends now, and not when somebody tires of it.
 	rule(refuse, ctState(expr.CtStateBitESTABLISHED), metaIs(expr.MetaKeyL4PROTO, []byte{unix.IPPROTO_TCP}), []expr.Any{&expr.Reject{Type: unix.NFT_REJECT_TCP_RST}})
 	rule(refuse, verdict(expr.VerdictDrop))
@@ -244,17 +258,42 @@ func install(c *nftables.Conn, t *Table, links []link, open []opened, now time.T
 	return c.Flush()
 }
 
-// family makes the sets of a family, and fills them.
-func (b *batch) family(f family, t *Table, links []link) sets {
-	s := sets{
-		reach:     b.flat(f, "reach", 8+f.size),
-		denyUntil: b.byService(f, "deny-until", false),
-		passUntil: b.byService(f, "pass-until", true),
-		own:       b.ranges(f, "own", true, nftables.TypeMark, f.addressType, nftables.TypeTimeDate),
+// callsOf is the table of what machines call outside.
+func callsOf(t *Table) *Table {
+	if t.Calls == nil { // nothing is called
+		return &Table{}
 	}
-	s.class = &nftables.Set{Table: b.table, Name: "class" + f.name, IsMap: true, KeyType: f.addressType, DataType: nftables.TypeMark}
-	s.audience = &nftables.Set{Table: b.table, Name: "audience" + f.name, IsMap: true, KeyType: f.addressType, DataType: nftables.TypeMark}
-	s.who = &nftables.Set{Table: b.table, Name: "who" + f.name, IsMap: true, Interval: true, KeyType: flatType(4 + f.size), DataType: nftables.TypeMark}
+	return t.Calls
+}
+
+// judged makes the sets by which packets of each family are judged, and fills them.
+func (b *batch) judged(prefix string, t *Table) (list [2]sets) {
+	deny, pass := b.profiles(prefix+"deny", t.Deny, false), b.profiles(prefix+"pass", t.Pass, true)
+	for i, f := range families {
+		s := sets{
+			deny: deny, pass: pass,
+			reach:     b.flat(f, prefix+"reach", 8+f.size),
+			denyUntil: b.byService(f, prefix+"deny-until", false),
+			passUntil: b.byService(f, prefix+"pass-until", true),
+			class:     &nftables.Set{Table: b.table, Name: prefix + "class" + f.name, IsMap: true, KeyType: f.addressType, DataType: nftables.TypeMark},
+			audience:  &nftables.Set{Table: b.table, Name: prefix + "audience" + f.name, IsMap: true, KeyType: f.addressType, DataType: nftables.TypeMark},
+			who:       &nftables.Set{Table: b.table, Name: prefix + "who" + f.name, IsMap: true, Interval: true, KeyType: flatType(4 + f.size), DataType: nftables.TypeMark},
+		}
+		for _, one := range []*nftables.Set{s.class, s.audience, s.who} {
+			b.do(b.c.AddSet(one, nil))
+		}
+		filled := judgedBy(prefix, f, t)
+		for _, one := range slices.Concat([]*nftables.Set{s.class, s.audience, s.who, s.reach}, s.denyUntil[:], s.passUntil[:]) {
+			b.add(one, filled[one.Name])
+		}
+		list[i] = s
+	}
+	return list
+}
+
+// around makes the other sets of a family: what links, doors and the estate's edge have.
+func (b *batch) around(s *sets, f family, t *Table, links []link) {
+	s.own = b.ranges(f, "own", true, nftables.TypeMark, f.addressType, nftables.TypeTimeDate)
 	linkType, err := nftables.ConcatSetType(nftables.TypeIFIndex, f.addressType)
 	b.do(err)
 	s.links = &nftables.Set{Table: b.table, Name: "links" + f.name, Concatenation: true, KeyType: linkType}
@@ -262,14 +301,13 @@ func (b *batch) family(f family, t *Table, links []link) sets {
 	b.do(err)
 	s.self = &nftables.Set{Table: b.table, Name: "self" + f.name, Concatenation: true, KeyType: pairs}
 	s.outside = &nftables.Set{Table: b.table, Name: "outside" + f.name, Interval: true, KeyType: f.addressType}
-	for _, one := range []*nftables.Set{s.class, s.audience, s.who, s.links, s.outside, s.self} {
+	for _, one := range []*nftables.Set{s.links, s.outside, s.self} {
 		b.do(b.c.AddSet(one, nil))
 	}
-	filled := contents(f, t, links)
-	for _, one := range slices.Concat([]*nftables.Set{s.class, s.audience, s.who, s.links, s.outside, s.self, s.reach, s.own}, s.denyUntil[:], s.passUntil[:]) {
+	filled := aroundBy(f, t, links)
+	for _, one := range []*nftables.Set{s.links, s.outside, s.self, s.own} {
 		b.add(one, filled[one.Name])
 	}
-	return s
 }
 
 // profiles makes the sets of what profiles deny, or let pass, and fills them.
@@ -289,10 +327,13 @@ func (b *batch) profiles(name string, list []Entry, counted bool) (out [3]*nftab
 // sortNames are what the names of sets of each sort of service have after their own.
 var sortNames = [3]string{ported: "", echo: "-echo", other: "-other"}
 
-// contents are the elements of the sets of a family by name, but for those of openings.
-func contents(f family, t *Table, links []link) map[string][]nftables.SetElement {
+// judgedBy are the elements of the sets by which packets of a family are judged, by name; those of openings and profiles are
+// apart.
+func judgedBy(prefix string, f family, t *Table) map[string][]nftables.SetElement {
 	out := map[string][]nftables.SetElement{}
-	put := func(name string, list ...nftables.SetElement) { out[name+f.name] = append(out[name+f.name], list...) }
+	put := func(name string, list ...nftables.SetElement) {
+		out[prefix+name+f.name] = append(out[prefix+name+f.name], list...)
+	}
 	for _, m := range t.Class {
 		if m.Addr.Is4() == f.v4 {
 			put("class", nftables.SetElement{Key: m.Addr.AsSlice(), Val: native(m.Class)})
@@ -303,6 +344,31 @@ func contents(f family, t *Table, links []link) map[string][]nftables.SetElement
 			put("audience", nftables.SetElement{Key: m.Addr.AsSlice(), Val: native(m.Class)})
 		}
 	}
+	var reach, who []flatRange
+	for _, x := range t.Reach {
+		if x.Source.Lo.Addr().Is4() == f.v4 {
+			reach = append(reach, reachRange(x))
+		}
+	}
+	for _, p := range t.Who {
+		if p.Source.Lo.Addr().Is4() == f.v4 {
+			who = append(who, whoRange(p))
+		}
+	}
+	put("reach", flatElements(reach)...)
+	put("who", flatElements(who)...)
+	service := func(x Box, k *key) { k.both(native(x.Class)).service(x).source(x).time(x) }
+	for sort, name := range sortNames {
+		put("deny-until"+name, elements(f, ofSort(t.DenyUntil, sort), service)...)
+		put("pass-until"+name, elements(f, ofSort(t.PassUntil, sort), service)...)
+	}
+	return out
+}
+
+// aroundBy are the elements of the other sets of a family, by name.
+func aroundBy(f family, t *Table, links []link) map[string][]nftables.SetElement {
+	out := map[string][]nftables.SetElement{}
+	put := func(name string, list ...nftables.SetElement) { out[name+f.name] = append(out[name+f.name], list...) }
 	for _, l := range links {
 		for _, a := range l.addrs {
 			if a.Is4() != f.v4 {
@@ -323,24 +389,6 @@ func contents(f family, t *Table, links []link) map[string][]nftables.SetElement
 				put("outside", nftables.SetElement{Key: end.AsSlice(), IntervalEnd: true})
 			}
 		}
-	}
-	var reach, who []flatRange
-	for _, x := range t.Reach {
-		if x.Source.Lo.Addr().Is4() == f.v4 {
-			reach = append(reach, reachRange(x))
-		}
-	}
-	for _, p := range t.Who {
-		if p.Source.Lo.Addr().Is4() == f.v4 {
-			who = append(who, whoRange(p))
-		}
-	}
-	put("reach", flatElements(reach)...)
-	put("who", flatElements(who)...)
-	service := func(x Box, k *key) { k.both(native(x.Class)).service(x).source(x).time(x) }
-	for sort, name := range sortNames {
-		put("deny-until"+name, elements(f, ofSort(t.DenyUntil, sort), service)...)
-		put("pass-until"+name, elements(f, ofSort(t.PassUntil, sort), service)...)
 	}
 	put("own", elements(f, t.Own, func(x Box, k *key) { k.both(native(x.Way)).source(x).time(x) })...)
 	return out

@@ -185,7 +185,7 @@ func (s *Site) Probe(ctx context.Context, p driver.Packet) ([]driver.ProbeResult
 		return list, nil
 	}
 	open := slices.ContainsFunc(list, func(r driver.ProbeResult) bool { return r.Open })
-	got, err := gets(ctx, s.prefix+".probe", p, open)
+	got, err := s.tried(ctx, o.Plan, p, open)
 	if err != nil {
 		return nil, err
 	}
@@ -193,6 +193,15 @@ func (s *Site) Probe(ctx context.Context, p driver.Packet) ([]driver.ProbeResult
 		return []driver.ProbeResult{{Open: got, Reason: "kernel"}}, nil
 	}
 	return list, nil
+}
+
+// tried sends a packet from the probe. One that a machine sends to an address outside, in whose place the probe sends it, is looked for where
+// it leaves.
+func (s *Site) tried(ctx context.Context, plan *flow.Plan, p driver.Packet, expected bool) (bool, error) {
+	if plan.Internet().Contains(flow.PointOf(p.Target)) {
+		return s.leaves(ctx, s.prefix+".probe", p, expected)
+	}
+	return gets(ctx, s.prefix+".probe", p, expected)
 }
 
 // Dial begins a TCP session from an address, in the kernel.

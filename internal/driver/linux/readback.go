@@ -99,28 +99,50 @@ func (s *Site) readBack(plan *flow.Plan, passing []driver.Passage, m *meta) (*fl
 	links = append(links, tunnels...)
 	t := NewTable(plan, s.running)
 	read := &reading{namespace: s.prefix}
+	calls := &reading{namespace: s.prefix, prefix: callsPrefix}
+	readable := read.judged(t) && calls.judged(t.Calls) && read.same("public", publics(t))
 	for _, f := range families {
-		want := contents(f, t, links)
-		for _, name := range []string{"class", "audience", "who", "links", "outside", "self", "reach", "own"} {
-			if !read.same(name+f.name, want[name+f.name]) {
-				return everythingOpen(plan), read.err
-			}
+		want := aroundBy(f, t, links)
+		for _, name := range []string{"links", "outside", "self", "own"} {
+			readable = readable && read.same(name+f.name, want[name+f.name])
 		}
-		for sort, name := range sortNames {
-			read.differences(f, sort, "deny-until"+name, want["deny-until"+name+f.name])
-			read.differences(f, sort, "pass-until"+name, want["pass-until"+name+f.name])
-		}
+	}
+	if !readable {
+		return everythingOpen(plan), errors.Join(read.err, calls.err)
 	}
 	read.openings(addrs, passing)
-	if !read.same("public", publics(t)) {
-		return everythingOpen(plan), read.err
+	if err := errors.Join(read.err, calls.err); err != nil {
+		return nil, err
 	}
-	read.entries(t)
-	if read.err != nil {
-		return nil, read.err
+	out := read.apply(plan, t)
+	if outward := calls.apply(plan.Calls(), t.Calls); calls.found() {
+		out = out.WithCalls(outward.Rules)
 	}
-	return read.apply(plan, t), nil
+	return out, nil
 }
+
+// judged reads the sets by which packets are judged: what was put in, and what is denied. It reports false where nobody can tell what
+// passes.
+func (r *reading) judged(t *Table) bool {
+	for _, f := range families {
+		want := judgedBy(r.prefix, f, t)
+		for _, name := range []string{"class", "audience", "who", "reach"} {
+			if name = r.prefix + name + f.name; !r.same(name, want[name]) {
+				return false
+			}
+		}
+		for sort, suffix := range sortNames {
+			for _, name := range []string{"deny-until", "pass-until"} {
+				r.differences(f, sort, r.prefix+name+suffix, want[r.prefix+name+suffix+f.name])
+			}
+		}
+	}
+	r.entries(t)
+	return true
+}
+
+// found reports whether anything is otherwise than it was installed.
+func (r *reading) found() bool { return r.denied || len(r.pass)+len(r.passes)+len(r.machines) > 0 }
 
 // everythingOpen is a plan in which everything is open.
 func everythingOpen(plan *flow.Plan) *flow.Plan {
@@ -130,12 +152,13 @@ func everythingOpen(plan *flow.Plan) *flow.Plan {
 	}
 	out := plan.With(flow.Rule{Kind: flow.Standing, From: plan.Everywhere(), To: all, Services: flow.AnyService, Origin: flow.Origin{Sentence: altered}})
 	out.Rules = slices.DeleteFunc(out.Rules, func(r flow.Rule) bool { return r.Kind == flow.Deny })
-	return out
+	return out.WithCalls([]flow.Rule{{Kind: flow.Allow, From: plan.Internet(), To: all, Services: flow.AnyService, Origin: flow.Origin{Sentence: altered}}})
 }
 
 // reading is what was found in the kernel's sets.
 type reading struct {
 	namespace string
+	prefix    string // of the names of the sets
 	err       error
 	known     map[string][]nftables.SetElement // by the name of the set: each is read once
 
@@ -217,7 +240,7 @@ func (r *reading) differences(f family, sort int, name string, want []nftables.S
 		}
 		delete(wanted, identity(e))
 	}
-	if strings.HasPrefix(name, "pass") { // what is missing passes less, and is installed again
+	if strings.HasPrefix(name, r.prefix+"pass") { // what is missing passes less, and is installed again
 		r.pass = append(r.pass, extra...)
 		return
 	}
@@ -229,10 +252,11 @@ func (r *reading) differences(f family, sort int, name string, want []nftables.S
 func (r *reading) entries(t *Table) {
 	passed, wanted := entries(t.Pass), entries(t.Deny)
 	for sort, name := range sortNames {
-		r.denies = append(r.denies, r.read(sort, "deny"+name)...)
-		r.denied = r.denied || !r.same("deny"+name, wanted[sort])
-		if !r.same("pass"+name, passed[sort]) {
-			r.passes = append(r.passes, r.read(sort, "pass"+name)...)
+		deny, pass := r.prefix+"deny"+name, r.prefix+"pass"+name
+		r.denies = append(r.denies, r.read(sort, deny)...)
+		r.denied = r.denied || !r.same(deny, wanted[sort])
+		if !r.same(pass, passed[sort]) {
+			r.passes = append(r.passes, r.read(sort, pass)...)
 		}
 	}
 	// What was installed is let pass by its sentence, and not by somebody's hand.

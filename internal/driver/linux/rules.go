@@ -28,7 +28,7 @@ func (b *batch) over(ch *nftables.Chain, t *Table) {
 	}
 }
 
-// judge writes the rules that look a packet of a family up.
+// judge writes the rules that look a packet of a family up. Openings and what doors let in are looked up where the sets have them.
 func (b *batch) judge(ch *nftables.Chain, f family, s sets) {
 	add := func(parts ...[]expr.Any) {
 		all := isFamily(f)
@@ -86,14 +86,19 @@ func (b *batch) judge(ch *nftables.Chain, f family, s sets) {
 	})
 	by(s.deny, false, refused)
 	by(s.pass, false, accepted)
-	mark(s.open.opens)
-	for sort, list := range is {
-		for _, which := range list {
-			add(which, byOpening(f, sort, s.open), goTo(openedName))
+	if s.open.opens != nil {
+		mark(s.open.opens)
+		for sort, list := range is {
+			for _, which := range list {
+				add(which, byOpening(f, sort, s.open), goTo(openedName))
+			}
 		}
 	}
 	mark(s.audience)
 	by(s.passUntil, true, accepted)
+	if s.own == nil {
+		return
+	}
 	add(wayOfPacket(0), payload(f.src, f.size, 1), clock(1+words), lookup(s.own, 0, false), accepted)
 }
 

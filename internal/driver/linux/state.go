@@ -52,7 +52,7 @@ UPDATE passing SET until = (SELECT coalesce(max(CAST((julianday(json_extract(q.v
 
 // layout is which sets a table has and how their keys are made up. One that a program of another
 // layout installed is not written to: it is put in place anew, whole.
-const layout = 3
+const layout = 4
 
 // meta is what the site keeps about itself.
 type meta struct {

@@ -40,6 +40,8 @@ type Table struct {
 	PassUntil []Box
 	// Inside are the sources that never come from outside: the estate's own.
 	Inside flow.Addrs
+	// Calls is what machines call outside, in which source and destination change places; nil in that table itself.
+	Calls *Table
 }
 
 // Member says to which class, or audience, an address of a machine belongs.
@@ -108,6 +110,7 @@ func NewTable(p *flow.Plan, live Live) *Table {
 			return slices.ContainsFunc(gates, func(g flow.Gateway) bool { return g.Name == machine }) || listens(machine, front, at)
 		}
 	}
+	calls := p
 	p = p.WithGatewaysAsMachines()
 	c := &compiler{p: p, t: &Table{}, classes: map[string]uint32{}, audiences: map[string]uint32{}}
 	c.profiles = profiles{p: p, t: c.t, byRules: map[string]uint32{}, byWhat: map[string]uint32{}}
@@ -122,8 +125,11 @@ func NewTable(p *flow.Plan, live Live) *Table {
 	for m := range p.Machines {
 		c.machine(int32(m), speak[m])
 	}
-	c.doors(live)
-	c.inside()
+	if !p.OfCalls() {
+		c.doors(live)
+		c.inside()
+		c.t.Calls = NewTable(calls.Calls(), nil)
+	}
 	c.sort()
 	return c.t
 }

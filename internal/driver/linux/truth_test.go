@@ -6,6 +6,7 @@ import (
 	"math/rand/v2"
 	"net/netip"
 	"os"
+	"slices"
 	"strconv"
 	"sync"
 	"testing"
@@ -53,9 +54,12 @@ func shifted(p *flow.Plan, by time.Duration) *flow.Plan {
 		}
 	}
 	q := p.With()
-	for i := range q.Rules {
-		move(&q.Rules[i].Begin)
-		move(&q.Rules[i].Until)
+	q.Outward = slices.Clone(q.Outward)
+	for _, list := range [][]flow.Rule{q.Rules, q.Outward} {
+		for i := range list {
+			move(&list[i].Begin)
+			move(&list[i].Until)
+		}
 	}
 	for i := range q.Doors { // of a plan that nobody else has
 		move(&q.Doors[i].Until)
@@ -132,6 +136,14 @@ func (b *built) namespace(source netip.Addr) string {
 	return b.s.prefix + ".probe"
 }
 
+// gets sends a packet and tells whether it gets where it is sent.
+func (b *built) gets(p driver.Packet, want bool) (bool, error) {
+	if b.owner[p.Source] != "" && b.plan.Internet().Contains(flow.PointOf(p.Target)) {
+		return b.s.leaves(context.Background(), b.namespace(p.Source), p, want)
+	}
+	return gets(context.Background(), b.namespace(p.Source), p, want)
+}
+
 // saysOf is what the analysis says of a packet; ok is false where a spread has members that
 // are not alike, of which the kernel chooses one.
 func saysOf(view *exposure.View, p driver.Packet) (open, ok bool) {
@@ -173,7 +185,7 @@ func (b *built) judge(t *testing.T, w oracle.World, moment time.Time, count, see
 		all.Go(func() {
 			room <- struct{}{}
 			defer func() { <-room }()
-			got, err := gets(context.Background(), b.namespace(p.Source), p, want)
+			got, err := b.gets(p, want)
 			mu.Lock()
 			defer mu.Unlock()
 			assert.NoError(t, err, "%v", p)
@@ -224,6 +236,16 @@ func drawPackets(w oracle.World, plan *flow.Plan, count, seed int) (list []drive
 			}
 			if runs := rule.Services.Runs(); len(runs) > 0 {
 				p.Service = runs[r.IntN(len(runs))].Lo
+			}
+		}
+		if r.IntN(4) == 0 { // a machine calls outside, where a rule speaks if there is one
+			p.Source, p.Target = targets[r.IntN(len(targets))], sources[r.IntN(len(sources))]
+			if len(plan.Outward) > 0 {
+				rule := plan.Outward[r.IntN(len(plan.Outward))]
+				p.Target, p.Service = rule.From.Runs()[r.IntN(len(rule.From.Runs()))].Lo.Addr(), rule.Services.Runs()[r.IntN(len(rule.Services.Runs()))].Lo
+			}
+			if own[p.Source] == "" || !plan.Internet().Contains(flow.PointOf(p.Target)) {
+				continue
 			}
 		}
 		if sendable(plan, p, own) {

@@ -200,6 +200,9 @@ func TestCommonIsOpenOnlyWhereBothAre(t *testing.T) {
 		r := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
 		for range 500 {
 			p := driver.Packet{Source: addrs[r.IntN(len(addrs))], Target: target(r, pa, addrs), Service: services[r.IntN(len(services))]}
+			if r.IntN(4) == 0 {
+				p.Source, p.Target = outwardFlow(r, pa, addrs, p.Source, p.Target)
+			}
 			at := oracle.Moments[r.IntN(len(oracle.Moments))]
 			open := make([]map[string]bool, 3)
 			for i, w := range walk {
