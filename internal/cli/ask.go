@@ -134,6 +134,9 @@ func (a *app) probeCommand() *cobra.Command {
 
 // probe sends a packet from each single source to each address of the targets.
 func (a *app) probe(ctx context.Context, w *work.Work, q *work.Answer) error {
+	if q.Outward {
+		return a.probeOutward(ctx, w, q)
+	}
 	list := []packetDoc{}
 	answered := 0
 	for _, source := range q.From.Runs() {
@@ -161,34 +164,73 @@ func (a *app) probe(ctx context.Context, w *work.Work, q *work.Answer) error {
 			}
 		}
 	}
-	if a.json {
-		if err := a.print.JSON(probesDoc{list}); err != nil {
-			return err
-		}
-	} else {
-		for _, s := range list {
-			word, text := "closed", fmt.Sprintf("%s from %s to %s", s.Service, s.Source, s.Address)
-			if s.Open {
-				word = a.print.Open("open")
-			}
-			if s.Machine != "" {
-				text += ", arrived at " + s.Machine
-			}
-			text += ": " + s.Reason
-			if s.By != "" {
-				text += " “" + s.By + "”"
-			}
-			a.print.Wrap(word+"  ", text)
-			if s.Silent != "" {
-				a.print.Wrap("        ", fmt.Sprintf("%s it sees %s: %s", a.print.Bad("but nothing answers:"), s.Sees, s.Silent))
-			}
-		}
-		if len(list) == 0 {
-			a.print.Line("closed  there is no address of the target to send a packet to")
-		}
+	if err := a.packets(list, "there is no address of the target to send a packet to"); err != nil {
+		return err
 	}
 	if answered == 0 || answered < len(list) {
 		return errNo
+	}
+	return nil
+}
+
+// probeOutward sends a packet from each machine asked about to the one address outside.
+func (a *app) probeOutward(ctx context.Context, w *work.Work, q *work.Answer) error {
+	to := q.From.Runs()[0].Lo
+	if runs := q.From.Runs(); len(runs) > 1 || runs[0].Lo != runs[0].Hi {
+		return usage("a packet goes to one address, and “%s” is more", q.Ask.To)
+	}
+	list := []packetDoc{}
+	open := 0
+	for _, service := range q.Service.Runs() {
+		if service.Lo != service.Hi {
+			return usage("a packet is for one port, and “%s” is more", q.Ask.Services)
+		}
+		for _, from := range q.Callers(to) {
+			fates, err := w.Site.Probe(ctx, driver.Packet{Source: from, Target: to.Addr(), Service: service.Lo})
+			if err != nil {
+				return err
+			}
+			for _, f := range fates {
+				if f.Open {
+					open++
+				}
+				list = append(list, packetDoc{from.String(), to.Addr().String(), service.Lo.String(), f.Open, "", f.Reason, f.By, "", ""})
+			}
+		}
+	}
+	if err := a.packets(list, "no machine of these has an address of that family to call from"); err != nil {
+		return err
+	}
+	if open == 0 || open < len(list) {
+		return errNo
+	}
+	return nil
+}
+
+// packets tells what became of packets.
+func (a *app) packets(list []packetDoc, none string) error {
+	if a.json {
+		return a.print.JSON(probesDoc{list})
+	}
+	for _, s := range list {
+		word, text := "closed", fmt.Sprintf("%s from %s to %s", s.Service, s.Source, s.Address)
+		if s.Open {
+			word = a.print.Open("open")
+		}
+		if s.Machine != "" {
+			text += ", arrived at " + s.Machine
+		}
+		text += ": " + s.Reason
+		if s.By != "" {
+			text += " “" + s.By + "”"
+		}
+		a.print.Wrap(word+"  ", text)
+		if s.Silent != "" {
+			a.print.Wrap("        ", fmt.Sprintf("%s it sees %s: %s", a.print.Bad("but nothing answers:"), s.Sees, s.Silent))
+		}
+	}
+	if len(list) == 0 {
+		a.print.Line("closed  %s", none)
 	}
 	return nil
 }
@@ -224,24 +266,35 @@ func (a *app) reachCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			filter, err := a.filter(w, st, from, to, service)
+			filter, outward, err := a.filter(w, st, from, to, service)
 			if err != nil {
 				return err
 			}
+			of := exposure.NewView(st.Plan, at)
+			if outward {
+				if of = of.Calls(); admin {
+					return usage("--admin is about what comes to machines: nothing that they call outside is administrative")
+				}
+			}
 			var list []exposure.Entry
-			for e := range exposure.NewView(st.Plan, at).ReachAll() {
+			for e := range of.ReachAll() {
 				if e, keep := filter(e); keep && (!admin || e.Administrative) {
 					list = append(list, e)
 				}
 			}
 			ph := view.NewPhrasing(st, at)
-			if used {
+			switch {
+			case used:
 				return a.reachUsed(ctx, w, list, ph)
-			}
-			if a.json {
+			case a.json && outward:
+				return a.print.JSON(view.CallsJSON(list, ph, at))
+			case a.json:
 				return a.print.JSON(view.ReachJSON(list, ph, at))
+			case outward:
+				a.print.Called(list, ph)
+			default:
+				a.print.Reach(list, ph)
 			}
-			a.print.Reach(list, ph)
 			return nil
 		}),
 	}
@@ -281,7 +334,10 @@ func (a *app) reachSince(ctx context.Context, w *work.Work, text, from, to, serv
 			asked++
 			return func(e exposure.Entry) (exposure.Entry, bool) { return e, true }
 		}
-		keep, err := a.filter(w, st, from, to, service)
+		keep, outward, err := a.filter(w, st, from, to, service)
+		if err == nil && outward {
+			err = usage("--since tells of what comes to machines, and “%s” is outside", to)
+		}
 		if err != nil {
 			unknown = err
 			return func(e exposure.Entry) (exposure.Entry, bool) { return e, false }
@@ -302,8 +358,9 @@ func (a *app) reachSince(ctx context.Context, w *work.Work, text, from, to, serv
 	return nil
 }
 
-// filter cuts entries down to what was asked for. Its words are those of a question.
-func (a *app) filter(w *work.Work, st *work.State, from, to, service string) (func(exposure.Entry) (exposure.Entry, bool), error) {
+// filter cuts entries down to what was asked for. Its words are those of a question. Where that is about what machines call outside, the
+// entries are to be of that, too.
+func (a *app) filter(w *work.Work, st *work.State, from, to, service string) (keep func(exposure.Entry) (exposure.Entry, bool), outward bool, err error) {
 	or := func(text, other string) string {
 		if text == "" {
 			return other
@@ -312,30 +369,46 @@ func (a *app) filter(w *work.Work, st *work.State, from, to, service string) (fu
 	}
 	ask, err := a.question("why", []string{or(service, "any"), "from", or(from, "everywhere"), "to", or(to, "all")})
 	if err != nil {
-		return nil, err
+		return nil, false, err
+	}
+	if from == "" && st.Estate.CallsOutside(ask.To) {
+		ask.From = sentence.Of(sentence.AllAtom())
 	}
 	if err := st.Estate.CheckSentence(ask); err != nil {
-		return nil, err
+		return nil, false, err
+	}
+	if work.CallsOutside(st, ask) {
+		return a.callsFilter(st, ask), true, nil
 	}
 	resolve := flow.NewResolver(st.Estate, st.Plan)
 	services, group := resolve.Services(ask.Services), resolve.Group(ask.To)
 	mine, err := w.FromMe(st, ask.From, group)
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
 	sources := resolve.Source(mine)
 	targets := exposure.Targets(st.Estate, st.Plan, ask.To)
 	if to != "" && len(targets) == 0 {
-		return nil, wrong("“%s” stands for no machine, front or bastion here", to)
+		return nil, false, wrong("“%s” stands for no machine, front or bastion here", to)
 	}
 	if from != "" && sources.IsEmpty() {
-		return nil, wrong("“%s” stands for no address here", from)
+		return nil, false, wrong("“%s” stands for no address here", from)
 	}
 	return func(e exposure.Entry) (exposure.Entry, bool) {
 		e.From, e.Services = e.From.Intersect(sources), e.Services.Intersect(services)
 		there := to == "" || slices.ContainsFunc(targets, func(t exposure.Target) bool { return t.Has(e.Door) })
 		return e, there && !e.From.IsEmpty() && !e.Services.IsEmpty()
-	}, nil
+	}, false, nil
+}
+
+// callsFilter cuts what machines call outside down to what was asked for.
+func (a *app) callsFilter(st *work.State, ask sentence.Ask) func(exposure.Entry) (exposure.Entry, bool) {
+	resolve := flow.NewResolver(st.Estate, st.Plan)
+	services, callers, called := resolve.Services(ask.Services), resolve.Group(ask.From), resolve.Outside(ask.To)
+	return func(e exposure.Entry) (exposure.Entry, bool) {
+		e.From, e.Services = e.From.Intersect(called), e.Services.Intersect(services)
+		return e, callers.Has(e.Door.Machine) && !e.From.IsEmpty() && !e.Services.IsEmpty()
+	}
 }
 
 func (a *app) findingsCommand() *cobra.Command {
@@ -364,7 +437,8 @@ func (a *app) findingsCommand() *cobra.Command {
 			if a.json {
 				out := []brokenDoc{}
 				for _, b := range broken {
-					out = append(out, brokenDoc{b.Guarantee.Sentence, b.Flow.Source.String(), b.Flow.Service.String(), b.Target})
+					from, to := b.Ends()
+					out = append(out, brokenDoc{b.Guarantee.Sentence, from, b.Flow.Service.String(), to})
 				}
 				err = a.print.JSON(findingsDoc{view.FindingsJSON(list), out})
 			} else {

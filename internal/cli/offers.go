@@ -213,7 +213,7 @@ var wordOffers = map[string]offering{
 	"add admin": wanted(sentence.WantService), "remove admin": wanted(sentence.WantService), "backup": once(files), "restore": once(files), "estates": folders,
 	"change limit": once(fixed("opening")), "change stun": free, "copy": joined(files, atMachines), "tunnel": atMachines, "new": free, "paths": fixed("from"), "retract": sentences,
 	"sim console": once(fixed("on", "off")), "sim faults": fixed("none", "halt=", "late=", "fail=", "lose=", "stuck=", "room=", "quota="), "sim listen": files,
-	"sim meddle": once(fixed("open", "close", "make", "alter", "remove")), "start": machines, "stop": machines, "restart": machines, "change machine": machines, "show machine": machines,
+	"sim meddle": once(fixed("open", "call", "close", "make", "alter", "remove")), "start": machines, "stop": machines, "restart": machines, "change machine": machines, "show machine": machines,
 }
 
 // examples are those of commands whose own files give none.

@@ -71,7 +71,7 @@ const meddler = "somebody"
 func (a *app) simMeddleCommand() *cobra.Command {
 	var image, size, at string
 	c := &cobra.Command{
-		Use:   "meddle (open SERVICES to TARGET from SOURCE | close TARGET | make machine NAME | alter machine NAME | remove KIND NAME)",
+		Use:   "meddle (open SERVICES to TARGET from SOURCE | call SERVICES from MACHINES to DESTINATION | close TARGET | make machine NAME | alter machine NAME | remove KIND NAME)",
 		Short: "Change the site behind ironbark's back, as somebody might",
 		Example: "  ironbark sim meddle open ssh to gauge-web-1 from everywhere\n  ironbark sim meddle alter machine gauge-web-1 --size c4m8\n" +
 			"  ironbark sim meddle make machine stray-1 --at landing\n  ironbark sim meddle remove machine gauge-web-2",
@@ -87,6 +87,8 @@ func (a *app) simMeddleCommand() *cobra.Command {
 			switch args[0] {
 			case "open":
 				err = a.meddleOpen(ctx, w, st, args[1:], what)
+			case "call":
+				err = a.meddleCall(ctx, st, args[1:], what)
 			case "close":
 				err = a.meddleClose(ctx, st, args[1], what)
 			case "make", "alter", "remove":
@@ -95,7 +97,7 @@ func (a *app) simMeddleCommand() *cobra.Command {
 				}
 				err = a.meddleThing(ctx, st, args[0], args[1], args[2], what, change.Spec{Image: image, Size: size, Subnets: nonEmpty(at)})
 			default:
-				return usage("a meddler can open, close, make, alter and remove; not “%s”", args[0])
+				return usage("a meddler can open, call, close, make, alter and remove; not “%s”", args[0])
 			}
 			if err == nil {
 				a.print.Line("done, and ironbark's journal knows nothing of it: %s", what)
@@ -137,6 +139,28 @@ func (a *app) meddleOpen(ctx context.Context, w *work.Work, st *work.State, word
 		Origin: flow.Origin{Sentence: fmt.Sprintf("open %s to %s from %s, done by somebody without ironbark at %s", open.Services, open.To, from, a.clock.Now().UTC().Format(time.RFC3339))},
 	}
 	return a.sim.ChangeTablesOutOfBand(ctx, meddler, what, st.Plan.RuleRows(rule), nil)
+}
+
+// meddleCall puts a rule into the tables that lets machines call services outside.
+func (a *app) meddleCall(ctx context.Context, st *work.State, words []string, what string) error {
+	s, err := sentence.ParseArgs(append([]string{"allow"}, words...), a.now())
+	if err != nil {
+		return err
+	}
+	allow := s.(sentence.Allow)
+	if err := st.Estate.CheckSentence(allow); err != nil {
+		return err
+	}
+	resolve := flow.NewResolver(st.Estate, st.Plan)
+	called, callers, outward := resolve.Speaks(allow.From, allow.To)
+	if !outward {
+		return usage("“%s” is not outside: a meddler opens what comes to machines", allow.To)
+	}
+	rule := flow.Rule{
+		Kind: flow.Allow, From: called, To: callers, Services: resolve.Services(allow.Services),
+		Origin: flow.Origin{Sentence: fmt.Sprintf("%s, done by somebody without ironbark at %s", allow, a.clock.Now().UTC().Format(time.RFC3339))},
+	}
+	return a.sim.ChangeTablesOutOfBand(ctx, meddler, what, st.Plan.CallRows(rule), nil)
 }
 
 // meddleClose takes the rules that let anything into a machine out of the tables.

@@ -65,10 +65,12 @@ func (r *reader) fromTo(from, to sentence.Set, fronts bool) {
 // callers checks who calls outside: machines, and nothing else.
 func (r *reader) callers(from sentence.Set) {
 	for _, a := range slices.Concat(from.List, from.Except) {
-		switch a.Kind() {
-		case sentence.Named:
+		n, known := r.estate.Lookup(a.Text())
+		machines := !known || n.Kind == KindMachine || n.Kind == KindSubnet || n.Kind == KindNetwork
+		switch {
+		case a.Kind() == sentence.Named && machines:
 			r.noun(a.At(), a.Text(), KindMachine, KindSubnet, KindNetwork)
-		case sentence.All, sentence.Pattern, sentence.Tagged:
+		case a.Kind() == sentence.All, a.Kind() == sentence.Pattern, a.Kind() == sentence.Tagged:
 		default:
 			r.fail(a.At(), fmt.Sprintf("“%s” calls nobody outside: machines do, by name, pattern, tag, subnet, network or all", a), "what comes from outside leads to machines: write them after “to”")
 		}
@@ -78,15 +80,16 @@ func (r *reader) callers(from sentence.Set) {
 // destination checks what machines call outside.
 func (r *reader) destination(to sentence.Set) {
 	for _, a := range slices.Concat(to.List, to.Except) {
-		switch a.Kind() {
-		case sentence.Internet:
-		case sentence.Address, sentence.Prefix, sentence.Range:
+		n, known := r.estate.Lookup(a.Text())
+		switch kind := a.Kind(); {
+		case kind == sentence.Internet:
+		case kind == sentence.Address, kind == sentence.Prefix, kind == sentence.Range:
 			if inside := r.estate.insideOf(a); inside != "" {
 				r.fail(a.At(), fmt.Sprintf("“%s” lies in %s, and is not outside", a, inside), "name the machines, the subnet or the network there")
 			}
-		case sentence.Named:
-			n, ok := r.noun(a.At(), a.Text(), KindSource)
-			if inside := r.estate.sourceInside(n); ok && inside != "" {
+		case kind == sentence.Named && (!known || n.Kind == KindSource):
+			r.noun(a.At(), a.Text(), KindSource)
+			if inside := r.estate.sourceInside(n); inside != "" {
 				r.fail(a.At(), fmt.Sprintf("“%s” lies in %s, and is not outside", a, inside), "machines call what is inside as any other source does")
 			}
 		default:

@@ -38,7 +38,7 @@ func (v *View) Effects(m int32) []Effect {
 	parts := v.slicesFor(c.audience, flow.AnyService, translated(doors)...)
 	list := make([]Effect, 0, len(rules))
 	for _, r := range rules {
-		e := Effect{Origin: r.Origin, Opening: r.Opening, Kind: r.Kind, State: Dead, Why: "no door leads here from its source"}
+		e := Effect{Origin: r.Origin, Opening: r.Opening, Kind: r.Kind, State: Dead, Why: v.inWords("no door leads here from its source", "it has no way there")}
 		for _, s := range parts {
 			if r.Services.Contains(s.services.Lo) {
 				v.weigh(&e, r, s, doors)
@@ -99,7 +99,7 @@ func (v *View) weigh(e *Effect, r active, s slice, doors []flow.Door) {
 func (v *View) weighAt(r active, s slice, mine, own flow.Addrs) (EffectState, string, flow.Origin) {
 	switch {
 	case r.Kind == flow.Deny:
-		return weighDeny(r, s, mine, own)
+		return v.weighDeny(r, s, mine, own)
 	case !s.passes(r):
 		return Dead, "what it covers is administrative, which an allow does not open", flow.Origin{}
 	}
@@ -126,13 +126,13 @@ func (v *View) weighAt(r active, s slice, mine, own flow.Addrs) (EffectState, st
 		}
 	}
 	if others.Rest(free).IsEmpty() {
-		return Redundant, "let in anyway", by
+		return Redundant, v.inWords("let in anyway", "open anyway"), by
 	}
 	return InForce, "", flow.Origin{}
 }
 
 // weighDeny looks at what a deny keeps out that would be let in without it.
-func weighDeny(r active, s slice, mine, own flow.Addrs) (EffectState, string, flow.Origin) {
+func (v *View) weighDeny(r active, s slice, mine, own flow.Addrs) (EffectState, string, flow.Origin) {
 	var let, others span.Pile[flow.Point]
 	let.Reset(own)
 	for _, o := range s.letting() {
@@ -140,7 +140,7 @@ func weighDeny(r active, s slice, mine, own flow.Addrs) (EffectState, string, fl
 	}
 	wanted := mine.Subtract(let.Rest(mine))
 	if wanted.IsEmpty() {
-		return Redundant, "nothing would let in what it keeps out", flow.Origin{}
+		return Redundant, v.inWords("nothing would let in what it keeps out", "closed anyway"), flow.Origin{}
 	}
 	by := flow.Origin{}
 	s.all.each(s.met, func(o active) {
@@ -152,7 +152,15 @@ func weighDeny(r active, s slice, mine, own flow.Addrs) (EffectState, string, fl
 		}
 	})
 	if others.Rest(wanted).IsEmpty() {
-		return Redundant, "kept out anyway", by
+		return Redundant, v.inWords("kept out anyway", "denied anyway"), by
 	}
 	return InForce, "", flow.Origin{}
+}
+
+// inWords returns the words for what comes to machines, or those for what machines call outside.
+func (v *View) inWords(inward, outward string) string {
+	if v.Plan.OfCalls() {
+		return outward
+	}
+	return inward
 }

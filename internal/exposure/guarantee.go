@@ -28,6 +28,14 @@ type Broken struct {
 	Potential bool   // no flow is open now; a permit or route could let one in
 }
 
+// Ends tells from where to where the flow of a broken guarantee goes, in words.
+func (b Broken) Ends() (from, to string) {
+	if b.Outward {
+		return b.Target, b.Flow.Source.String()
+	}
+	return b.Flow.Source.String(), b.Target
+}
+
 // Guarantees checks every never and always of an estate against its plan, at
 // the view's moment and just after each later end, since an ending deny opens.
 // With openings in the plan, those count too. Cost: moments × guarantees × the
@@ -96,7 +104,7 @@ type guarantor struct {
 	p       *flow.Plan
 	resolve flow.Resolver
 	at      time.Time
-	views   [3]*View // as needed: of the plan, of what stands, of what could be
+	views   [3]*View   // as needed: of the plan, of what stands, of what could be
 	calls   *guarantor // of what machines call outside; nil in that one itself
 }
 

@@ -13,6 +13,9 @@ type Step struct {
 // Steps tells which questions a part met and what each answered, up to the one
 // that decided it.
 func (v *View) Steps(p Part, namings []flow.Naming) []Step {
+	if p.Reason == NoDoor && v.Plan.OfCalls() {
+		return []Step{{Question: "door", Answer: "none: it has no way outside in this family"}}
+	}
 	if p.Reason == NoDoor {
 		return []Step{{Question: "door", Answer: "none: nothing leads there from this source"}}
 	}
@@ -27,6 +30,9 @@ func (v *View) Steps(p Part, namings []flow.Naming) []Step {
 		return append(steps, Step{Question: "deny", Answer: "one matches, and a deny is absolute", Origin: p.Origin})
 	}
 	steps = append(steps, Step{Question: "deny", Answer: "none matches", Passed: true})
+	if v.Plan.OfCalls() {
+		return append(steps, callSteps(p)...)
+	}
 	guarded := p.Arrives.Intersect(v.Plan.Guard)
 	words := "no, " + flow.PrintServices(p.Arrives, namings) + " is not"
 	if !guarded.IsEmpty() {
@@ -42,6 +48,21 @@ func (v *View) Steps(p Part, namings []flow.Naming) []Step {
 	return append(steps,
 		Step{Question: "pass", Answer: "no opening, route or allow matches", Passed: true},
 		Step{Question: "default", Answer: "closed by default"})
+}
+
+// callSteps tells the last questions about what a machine calls outside, where nothing is administrative.
+func callSteps(p Part) []Step {
+	if p.Open {
+		words := passWords[p.Reason]
+		if p.Origin.IsOpenNetwork() {
+			words = "no sentence need allow it"
+		}
+		return []Step{{Question: "pass", Answer: words, Passed: true, Origin: p.Origin}}
+	}
+	return []Step{
+		{Question: "pass", Answer: "no allow matches", Passed: true},
+		{Question: "default", Answer: "closed, as the network is “outward: closed”"},
+	}
 }
 
 var passWords = map[Reason]string{
@@ -60,6 +81,8 @@ func DoorWords(d flow.Door) string {
 		address = d.Address.String()
 	}
 	switch d.Kind {
+	case flow.DoorOutward:
+		return text + ", from " + address
 	case flow.DoorForward, flow.DoorSpread, flow.DoorBastion:
 		return text + ", " + d.Service.String() + " at " + address
 	}

@@ -66,6 +66,8 @@ const (
 	NoPorts         Kind = "no-ports"         // a front that leads nowhere
 	NeverPasses     Kind = "never-passes"     // a test that no machine can pass
 	AdminElsewhere  Kind = "admin-elsewhere"  // a port to which administrative services are often moved
+	OpenAnyway      Kind = "open-anyway"      // an allow of what a network leaves open to its machines
+	NoNames         Kind = "no-names"         // machines that cannot ask the servers that they are told for names
 )
 
 // Listening tells on what a machine listens; known is false where nobody can tell.
@@ -81,6 +83,7 @@ func Look(e *estate.Estate, p *flow.Plan, at time.Time, listens Listening) []Fin
 	}
 	l.bastions()
 	l.fronts()
+	l.resolvers()
 	l.withoutAdministrator()
 	l.withoutLogin()
 	return l.list
@@ -108,6 +111,10 @@ func (l *looker) find(level Level, kind Kind, subject, mend, problem string) {
 func (l *looker) sentence(s sentence.Sentence) {
 	switch s := s.(type) {
 	case sentence.Allow:
+		if l.e.CallsOutside(s.To) {
+			l.allowOutward(s)
+			return
+		}
 		l.ended(s, s.Until)
 		if l.empty(s, &s.From, &s.To) {
 			return
@@ -118,6 +125,10 @@ func (l *looker) sentence(s sentence.Sentence) {
 		l.guarded(s)
 		l.reaches(s, s.From, s.To)
 	case sentence.Deny:
+		if l.e.CallsOutside(s.To) {
+			l.denyOutward(s)
+			return
+		}
 		l.ended(s, s.Until)
 	case sentence.Forward:
 		l.ended(s, s.Until)

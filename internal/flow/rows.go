@@ -429,6 +429,15 @@ func (p *Plan) RuleRows(rules ...Rule) []Row {
 	return w.sorted(rules)
 }
 
+// CallRows returns the rows of rules about what machines call outside, and their groups.
+func (p *Plan) CallRows(rules ...Rule) []Row {
+	w := &rowWriter{p: p, groups: map[*Group]string{}}
+	for _, r := range rules {
+		w.rule(outwardRow, w.ruleRow(r))
+	}
+	return w.sorted(nil)
+}
+
 // NamedRows returns the rows of a rule and of the machines that it is for, in names: they
 // do not hang on any plan. The rule's own group is not looked at.
 func NamedRows(r Rule, machines []string) []Row {

@@ -46,8 +46,16 @@ func Write(to io.Writer, g Guarantee) error {
 	w.head()
 	switch s := g.Stated.Sentence.(type) {
 	case sentence.Never:
+		if g.Estate.CallsOutside(s.To) {
+			w.outward(s.Services, s.From, s.To, true)
+			break
+		}
 		w.never(s)
 	case sentence.Always:
+		if g.Estate.CallsOutside(s.To) {
+			w.outward(s.Services, s.From, s.To, false)
+			break
+		}
 		w.always(s)
 	default:
 		return fmt.Errorf("“%s” is no guarantee", s)
@@ -376,6 +384,27 @@ func (w *writer) always(s sentence.Always) {
 	}
 	w.line("(assert %s)", source(w.resolve.Source(s.From)))
 	w.line("(assert %s)", either(closed))
+}
+
+// outward asks for a call of one of some machines to an address outside that is open, or one that is closed.
+func (w *writer) outward(services sentence.Services, from, to sentence.Set, open bool) {
+	w.comment("the guarantee is about what machines call outside: m calls, and v6, a4 and a6 are the address that it calls")
+	w.Plan = w.Plan.Calls()
+	w.rules(w.Plan.Rules, func(flow.RuleKind) bool { return true })
+	var calls []string
+	for _, m := range w.resolve.Group(from).Machines {
+		var ways []string
+		for _, d := range w.Plan.DoorsTo(m) {
+			ways = append(ways, all(service(d.Arrives, "s"), w.uses(d), w.lets(d)))
+		}
+		passes := either(ways)
+		if !open {
+			passes = not(passes)
+		}
+		calls = append(calls, all(is("m", int(m)), service(w.resolve.Services(services), "s"), passes))
+	}
+	w.line("(assert %s)", source(w.resolve.Outside(to)))
+	w.line("(assert %s)", either(calls))
 }
 
 func not(formula string) string { return "(not " + formula + ")" }

@@ -34,6 +34,9 @@ func TestASolverComesToTheSame(t *testing.T) {
 			}
 			lines = append(lines, text)
 		}
+		for range 2 {
+			lines = append(lines, fmt.Sprintf("%s %s from %s to %s", pick("never", "always"), pick("ssh", "https", "any", "ping"), pick("all", "m-1", "landing", "role=web"), pick("internet", "office", "198.51.100.7", "198.51.100.0/24 except buoys")))
+		}
 		opened := w.Openings
 		w = oracle.WorldOf(file, lines...)
 		w.Openings = opened

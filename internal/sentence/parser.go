@@ -19,21 +19,21 @@ type WantKind uint8
 
 // The kinds of thing that a grammar can want.
 const (
-	WantWord     WantKind = iota + 1 // the very word in Want.Word
-	WantService                      // a service, or any
-	WantPort                         // one protocol and one port
-	WantSource                       // a member of a source
-	WantTarget                       // a member of a target
-	WantDestination                  // a member of a target, or of what machines call outside
-	WantFront                        // the name of a front
-	WantBastion                      // the name of a bastion
-	WantPerson                       // the name of a person or group
-	WantDuration                     // a length of time
-	WantTime                         // a moment
-	WantReason                       // a text
-	WantNumber                       // a whole number from 1
-	WantPath                         // an absolute path
-	WantComma                        // a comma and one more of the same
+	WantWord        WantKind = iota + 1 // the very word in Want.Word
+	WantService                         // a service, or any
+	WantPort                            // one protocol and one port
+	WantSource                          // a member of a source
+	WantTarget                          // a member of a target
+	WantDestination                     // a member of a target, or of what machines call outside
+	WantFront                           // the name of a front
+	WantBastion                         // the name of a bastion
+	WantPerson                          // the name of a person or group
+	WantDuration                        // a length of time
+	WantTime                            // a moment
+	WantReason                          // a text
+	WantNumber                          // a whole number from 1
+	WantPath                            // an absolute path
+	WantComma                           // a comma and one more of the same
 )
 
 // String names what is wanted, for errors.

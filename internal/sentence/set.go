@@ -40,6 +40,9 @@ var atomWords = map[string]AtomKind{"everywhere": Everywhere, "internet": Intern
 // AddressAtom returns the atom of one address.
 func AddressAtom(a netip.Addr) Atom { return Atom{kind: Address, lo: a, hi: a} }
 
+// AllAtom returns the atom of every machine.
+func AllAtom() Atom { return Atom{kind: All} }
+
 // NameAtom returns the atom of a name.
 func NameAtom(name string) Atom { return Atom{kind: Named, text: name} }
 

@@ -93,5 +93,21 @@ func SourceOf(s Sentence) Set {
 // FromAll reports whether the source of a sentence names all machines, which is easily taken
 // for everybody.
 func FromAll(s Sentence) bool {
-	return slices.ContainsFunc(SourceOf(s).List, func(a Atom) bool { return a.kind == All })
+	var to Set // what machines call outside, perhaps: then only they can be meant
+	switch s := s.(type) {
+	case Allow:
+		to = s.To
+	case Deny:
+		to = s.To
+	case Never:
+		to = s.To
+	case Always:
+		to = s.To
+	case Ask:
+		to = s.To
+	}
+	called := slices.ContainsFunc(to.List, func(a Atom) bool {
+		return a.kind == Internet || a.kind == Address || a.kind == Prefix || a.kind == Range
+	})
+	return !called && slices.ContainsFunc(SourceOf(s).List, func(a Atom) bool { return a.kind == All })
 }

@@ -36,7 +36,7 @@ func (w *Work) Ask(st *State, ask sentence.Ask, at time.Time) (*Answer, error) {
 		return nil, &sentence.Error{At: ask.Via.At, Problem: "a question about a bastion is asked by itself", Hint: "ironbark " + ask.String()}
 	}
 	resolve := flow.NewResolver(st.Estate, st.Plan)
-	if callsOutside(st, ask, resolve) {
+	if CallsOutside(st, ask) {
 		return w.askOutward(st, ask, at, resolve)
 	}
 	from, err := w.FromMe(st, ask.From, resolve.Group(ask.To))

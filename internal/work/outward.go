@@ -2,6 +2,7 @@ package work
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
 	"time"
 
@@ -27,9 +28,21 @@ func outward(before, after *flow.Plan, now time.Time) exposure.Difference {
 // differs reports whether anything that passes differs, in either direction.
 func (r *Review) differs() bool { return !r.Exposure.IsEmpty() || !r.Outward.IsEmpty() }
 
-// callsOutside reports whether a question is about what machines call outside: it names what can be nothing else, or machines and an
+// Callers lists the addresses from which the machines of a question about calls can call an address.
+func (a *Answer) Callers(to flow.Point) (list []netip.Addr) {
+	for _, t := range exposure.Targets(a.State.Estate, a.State.Plan, a.Ask.From) {
+		for _, d := range a.View.DoorsOf(t) {
+			if d.From.Contains(to) {
+				list = append(list, d.Address)
+			}
+		}
+	}
+	return list
+}
+
+// CallsOutside reports whether a question is about what machines call outside: it names what can be nothing else, or machines and an
 // address that is nobody's inside.
-func callsOutside(st *State, ask sentence.Ask, resolve flow.Resolver) bool {
+func CallsOutside(st *State, ask sentence.Ask) bool {
 	if st.Estate.AsksOutside(ask) {
 		return true
 	}
@@ -58,4 +71,40 @@ func (w *Work) askOutward(st *State, ask sentence.Ask, at time.Time, resolve flo
 	a.Parts = a.View.Ask(a.Service, a.From, callers...)
 	a.Verdict = exposure.Verdict(a.Parts)
 	return a, nil
+}
+
+// mendOutward suggests what would open a call that is closed. It is tried first.
+func (a *Answer) mendOutward(p exposure.Part) []string {
+	caller := exposure.TargetName(a.State.Plan, p.Target)
+	switch p.Reason {
+	case exposure.Denied:
+		return []string{"retract " + sentence.Quote(p.Origin.Sentence)}
+	case exposure.Default:
+		words := fmt.Sprintf("allow %s from %s to %s", a.Ask.Services, a.Ask.From, a.Ask.To)
+		s, err := sentence.ParseArgs([]string{words}, fileTime)
+		if err != nil || a.State.Estate.CheckSentence(s) != nil {
+			return nil
+		}
+		resolve := flow.NewResolver(a.State.Estate, a.State.Plan)
+		for _, st := range a.State.Estate.Sentences {
+			n, ok := st.Sentence.(sentence.Never)
+			if ok && a.State.Estate.CallsOutside(n.To) && resolve.Services(n.Services).Overlaps(p.Services) && resolve.Outside(n.To).Overlaps(p.From) && resolve.Group(n.From).Has(p.Target.Machine) {
+				return []string{"nothing, while the guarantee “" + n.String() + "” speaks of it"}
+			}
+		}
+		return []string{words}
+	case exposure.NoDoor:
+		if called, to, apart := familiesApart(p.From, a.State.Plan.AddrsOf(p.Target.Machine)); apart {
+			return []string{fmt.Sprintf("call an %s address: %s is %s, and every address of %s is %s", to, a.Ask.To, called, caller, to)}
+		}
+		m, _ := a.State.Estate.Machine(caller)
+		for _, at := range m.Subnets {
+			if sub, _ := a.State.Estate.Subnet(at); sub.Network != "" {
+				if n, _ := a.State.Estate.Network(sub.Network); !n.Outside {
+					return []string{"give its network a way outside: ironbark change network " + n.Name + " --outside"}
+				}
+			}
+		}
+	}
+	return nil
 }

@@ -18,6 +18,9 @@ func (a *Answer) Mend(p exposure.Part, person string) (list []string) {
 	if p.Open {
 		return nil
 	}
+	if a.Outward {
+		return a.mendOutward(p)
+	}
 	services, from, to := a.Ask.Services.String(), a.Ask.From.String(), a.Ask.To.String()
 	if p.Target.Machine < 0 && p.Machine >= 0 { // what is opened is the machine behind a front or address
 		to = a.State.Plan.Machines[p.Machine].Name

@@ -64,6 +64,9 @@ func (p *Printer) part(a *work.Answer, part exposure.Part, ph *Phrasing, person 
 	}
 	target := exposure.TargetName(a.State.Plan, part.Target)
 	head := fmt.Sprintf("%s from %s to %s", ph.service(part.Services), ph.names.Plain(part.From), target)
+	if a.Outward {
+		head = fmt.Sprintf("%s from %s to %s", ph.service(part.Services), target, ph.names.Plain(part.From))
+	}
 	if part.Machine >= 0 && part.Target.Machine < 0 {
 		head += fmt.Sprintf(", which leads to %s %s", ph.machine(part.Machine, part.Door), ph.service(part.Arrives))
 	}
@@ -71,7 +74,7 @@ func (p *Printer) part(a *work.Answer, part exposure.Part, ph *Phrasing, person 
 		head += ", " + p.Bad("but nothing answers:") + " " + silent
 	}
 	p.Wrap(word+"  ", head)
-	p.Wrap("        ", Why(part, ph))
+	p.Wrap("        ", why(a, part, ph))
 	if !alone {
 		return
 	}
@@ -88,7 +91,7 @@ func (p *Printer) part(a *work.Answer, part exposure.Part, ph *Phrasing, person 
 		}
 		p.Wrap(fmt.Sprintf("  %s %d %-16s", mark, i+1, s.Question), text)
 	}
-	if m, listens, known := a.Machine(part); known {
+	if m, listens, known := a.Machine(part); known && !a.Outward {
 		text := string(m.State)
 		if listens {
 			text += ", and something listens on " + ph.service(part.Arrives.Intersect(m.Listens))
@@ -114,7 +117,7 @@ func (p *Printer) part(a *work.Answer, part exposure.Part, ph *Phrasing, person 
 func silentWords(a *work.Answer, part exposure.Part, ph *Phrasing) string {
 	m, listens, known := a.Machine(part)
 	switch {
-	case !known || !part.Open || listens && m.State == driver.Running:
+	case a.Outward || !known || !part.Open || listens && m.State == driver.Running:
 		return ""
 	case m.State != driver.Running:
 		return fmt.Sprintf("%s is %s", ph.machine(part.Machine, part.Door), m.State)
@@ -124,6 +127,22 @@ func silentWords(a *work.Answer, part exposure.Part, ph *Phrasing) string {
 
 // mendVerbs are the commands that a suggestion may be; others are advice.
 var mendVerbs = []string{"open", "permit", "allow", "retract"}
+
+// why tells why a part of an answer is as it is, in one line.
+func why(a *work.Answer, part exposure.Part, ph *Phrasing) string {
+	if !a.Outward {
+		return Why(part, ph)
+	}
+	switch {
+	case part.Reason == exposure.NoDoor:
+		return "no way out: its network leads nowhere outside in this family"
+	case part.Reason == exposure.Default:
+		return "by default: its network is “outward: closed”, and no sentence allows it"
+	case part.Origin.IsOpenNetwork():
+		return "by default: " + part.Origin.Sentence + ", and no sentence denies it"
+	}
+	return Why(part, ph)
+}
 
 // Why tells why a part is as it is, in one line.
 func Why(part exposure.Part, ph *Phrasing) string {
@@ -196,6 +215,7 @@ type whyPart struct {
 	From      []string   `json:"from"`
 	FromName  string     `json:"fromName"`
 	Target    string     `json:"target"`
+	To        []string   `json:"to,omitempty"` // of calls outside: the addresses that are called
 	Machine   string     `json:"machine,omitempty"`
 	Service   string     `json:"service"`
 	Verdict   string     `json:"verdict"`
@@ -218,11 +238,16 @@ func AnswerJSON(a *work.Answer, ph *Phrasing, person string, at time.Time) Answe
 				verdict = "open"
 			}
 			machine := ""
-			if part.Machine >= 0 {
+			if part.Machine >= 0 && !a.Outward {
 				machine = a.State.Plan.Machines[part.Machine].Name
 			}
+			from, fromName, target := flow.AddrRuns(part.From), ph.names.Plain(part.From), exposure.TargetName(a.State.Plan, part.Target)
+			var to []string
+			if a.Outward { // who is asked about calls, and what is told of is called
+				from, fromName, target, to = flow.AddrRuns(a.State.Plan.AddrsOf(part.Target.Machine)), target, fromName, from
+			}
 			doc.Parts = append(doc.Parts, whyPart{
-				From: flow.AddrRuns(part.From), FromName: ph.names.Plain(part.From), Target: exposure.TargetName(a.State.Plan, part.Target), Machine: machine,
+				From: from, FromName: fromName, Target: target, To: to, Machine: machine,
 				Service: strings.Join(flow.ServiceRuns(part.Services), ","), Verdict: verdict, Reason: string(part.Reason), Door: doorJSON(part),
 				DecidedBy: whyBy(part.Origin), Until: moment(part.Until),
 			})
@@ -236,7 +261,7 @@ func AnswerJSON(a *work.Answer, ph *Phrasing, person string, at time.Time) Answe
 	for _, s := range a.View.Steps(part, ph.namings) {
 		doc.Steps = append(doc.Steps, whyStep{s.Question, s.Answer, s.Passed, s.Origin.Sentence})
 	}
-	if m, listens, known := a.Machine(part); known {
+	if m, listens, known := a.Machine(part); known && !a.Outward {
 		doc.Machine = &whyMachine{m.State == "running", listens}
 	}
 	return doc

@@ -65,11 +65,29 @@ func driftLines(d *work.Drift, ph *Phrasing) (lines []driftLine) {
 	if d.Enacted != nil {
 		tell(NewPhrasing(d.Enacted, ph.now), d.Exposure.Lost, "%s to %s is open to %s by a door less since %s", false)
 	}
+	lines = append(lines, outwardDrift(d, ph)...)
 	for _, c := range d.Exposure.Moved {
 		since := d.Since(c.Entry)
 		lines = append(lines, driftLine{text: fmt.Sprintf("%s to %s is open to %s until %s, and not until %s, since %s", ph.service(c.Entry.Services), ph.machine(c.Entry.Door.Machine, c.Entry.Door),
 			ph.names.Plain(c.Entry.From), orEver(c.Entry.Until, ph.now), orEver(c.Before, ph.now), Clock(since, ph.now)), open: true, since: since})
 	}
+	return lines
+}
+
+// outwardDrift tells what machines may call outside, and could not as it was enacted, and the other way round.
+func outwardDrift(d *work.Drift, ph *Phrasing) (lines []driftLine) {
+	tell := func(ph *Phrasing, list []exposure.Change, format string, open bool) {
+		for _, row := range ph.Calls().rowsOf(list) {
+			since := d.Since(row.entry)
+			text := fmt.Sprintf(format, ph.service(row.services), row.machine, ph.names.Plain(row.from), Clock(since, ph.now))
+			lines = append(lines, driftLine{text, open, since})
+		}
+	}
+	tell(ph, d.Outward.Opened, "%s from %s to %s has been open outward since %s", true)
+	if d.Enacted != nil {
+		tell(NewPhrasing(d.Enacted, ph.now), d.Outward.Closed, "%s from %s to %s has been closed outward since %s", false)
+	}
+	tell(ph, d.Outward.Moved, "%s from %s to %s is open outward until another moment since %s", true)
 	return lines
 }
 

@@ -30,6 +30,8 @@ func (c *cited) cite(ph *Phrasing, o flow.Origin, opening int64) string {
 		ref = fmt.Sprintf("%s:%d", ph.mark, o.Line)
 	case at != "":
 		ref = ph.mark + at
+	case o.IsOpenNetwork():
+		return strings.TrimSuffix(o.Sentence, " outward")
 	case len(o.Sentence) <= len("bastion ")+16: // it stands in no file, and is short: bastion beacon
 		return o.Sentence
 	default: // done by somebody else

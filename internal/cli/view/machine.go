@@ -2,6 +2,7 @@ package view
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"ironbark/internal/change"
@@ -19,6 +20,7 @@ type Machine struct {
 	Volumes  []change.Resource
 	Boot     driver.Boot
 	Reach    []exposure.Entry
+	Calls    []exposure.Entry // what it may call outside: where they tell of sources, read destinations
 	Effects  []exposure.Effect
 	Could    []work.CouldOpen // who may open what of it
 	Sessions []driver.Session // that go on
@@ -68,6 +70,9 @@ func (p *Printer) Machine(m Machine, ph *Phrasing) {
 		p.Line("  %s", Session(s, ph.now))
 	}
 	p.Line("")
+	p.Head("What it may call outside")
+	p.Called(m.Calls, ph)
+	p.Line("")
 	p.Head("Who may open what for a while")
 	if len(m.Could) == 0 {
 		p.Line("  nobody anything: no permit covers it")
@@ -87,9 +92,9 @@ func (p *Printer) Machine(m Machine, ph *Phrasing) {
 	if m.Counts == nil {
 		return
 	}
-	if used := UsedOf(m.Reach, m.Counts); len(used) > 0 {
+	if used := UsedOf(slices.Concat(m.Reach, m.Calls), m.Counts); len(used) > 0 {
 		p.Line("")
-		p.Head("What let anything in, here and at other machines")
+		p.Head("What let anything pass, here and at other machines")
 		p.Used(used, m.Counts.Since, ph)
 	}
 }
@@ -142,6 +147,7 @@ type MachineDoc struct {
 	Setup     []driver.SetupResult `json:"setup"`
 	Volumes   []string             `json:"volumes"`
 	Reach     []reachJSON          `json:"reach"`
+	Calls     []callJSON           `json:"calls"`
 	Could     []CouldDoc           `json:"could"`
 	Sessions  []SessionDoc         `json:"sessions"`
 	Sentences []machineEffect      `json:"sentences"`
@@ -150,12 +156,15 @@ type MachineDoc struct {
 
 // MachineJSON is the document of a machine.
 func MachineJSON(m Machine, ph *Phrasing) MachineDoc {
-	doc := MachineDoc{m.Name, m.Resource.Describe(), string(m.State.State), flow.ServiceRuns(m.State.Listens), append([]driver.SetupResult{}, m.Boot.Setup...), []string{}, []reachJSON{}, []CouldDoc{}, []SessionDoc{}, []machineEffect{}, nil}
+	doc := MachineDoc{m.Name, m.Resource.Describe(), string(m.State.State), flow.ServiceRuns(m.State.Listens), append([]driver.SetupResult{}, m.Boot.Setup...), []string{}, []reachJSON{}, []callJSON{}, []CouldDoc{}, []SessionDoc{}, []machineEffect{}, nil}
 	for _, v := range m.Volumes {
 		doc.Volumes = append(doc.Volumes, v.Name)
 	}
 	for _, e := range m.Reach {
 		doc.Reach = append(doc.Reach, entryJSON(e, ph))
+	}
+	for _, e := range m.Calls {
+		doc.Calls = append(doc.Calls, callOf(e, ph))
 	}
 	for _, s := range m.Sessions {
 		doc.Sessions = append(doc.Sessions, SessionJSON(s))
@@ -167,7 +176,7 @@ func MachineJSON(m Machine, ph *Phrasing) MachineDoc {
 		doc.Sentences = append(doc.Sentences, machineEffect{string(e.State), e.Origin.Sentence, e.Origin.File, e.Origin.Line, e.Opening, e.Why, e.By.Sentence})
 	}
 	if m.Counts != nil {
-		for _, u := range UsedOf(m.Reach, m.Counts) {
+		for _, u := range UsedOf(slices.Concat(m.Reach, m.Calls), m.Counts) {
 			doc.Used = append(doc.Used, u.json())
 		}
 	}

@@ -162,12 +162,17 @@ func (p *Printer) Broken(b exposure.Broken) {
 	p.Wrap("   "+p.Bad("broken")+"  ", sentenceAt(b.Guarantee))
 	kept := "is let in by"
 	switch {
+	case b.Outward && b.By.Open:
+		kept = "is open by"
+	case b.Outward:
+		kept = "stays closed: " + string(b.By.Reason)
 	case b.Potential:
 		kept = "could be let in by"
 	case !b.By.Open:
 		kept = "stays out: " + string(b.By.Reason)
 	}
-	text := fmt.Sprintf("%s from %s to %s %s", b.Flow.Service, b.Flow.Source, b.Target, kept)
+	from, to := b.Ends()
+	text := fmt.Sprintf("%s from %s to %s %s", b.Flow.Service, from, to, kept)
 	if b.By.Origin.Sentence != "" {
 		text += " “" + b.By.Origin.Sentence + "”"
 	}

@@ -15,7 +15,7 @@ func (p *Printer) exposureDifference(r *work.Review, before, after *Phrasing) {
 	p.Line("")
 	p.Head("2  Exposure: who can newly reach what, and who no longer can")
 	d := r.Exposure
-	if d.IsEmpty() {
+	if d.IsEmpty() && r.Outward.IsEmpty() {
 		p.Line("   nothing opens and nothing closes")
 	}
 	c := &cited{}
@@ -29,6 +29,7 @@ func (p *Printer) exposureDifference(r *work.Review, before, after *Phrasing) {
 	}, c)
 	p.changes("open through a further door", d.Gained, after, ends(after), c)
 	p.changes("open as before, but through this door no more", d.Lost, before, ends(before), c)
+	p.outwardDifference(r.Outward, before, after, c)
 	c.tell(p, "   ")
 	p.rights("may do more", r.Rights.Gained, after, r)
 	p.rights("may do less", r.Rights.Lost, before, r)
@@ -49,11 +50,26 @@ func (p *Printer) WouldOpen(d exposure.Difference, ph *Phrasing) {
 
 // changes prints differences of one sort, a row a machine and service; end tells the end.
 func (p *Printer) changes(head string, list []exposure.Change, ph *Phrasing, end func(exposure.Change) string, c *cited) {
-	if len(list) == 0 {
+	rows := ph.rowsOf(list)
+	p.changeTable(head, rows, p.flowRows(rows, mostChanges, ph, func(r entryRow) string {
+		return end(exposure.Change{Entry: r.entry, Before: r.before})
+	}, c))
+}
+
+// changeTable prints the cells of the first rows of differences of one sort, if there are any.
+func (p *Printer) changeTable(head string, rows []entryRow, cells [][]string) {
+	if len(rows) == 0 {
 		return
 	}
 	p.Line("   %s", head)
-	var rows []entryRow
+	p.TableIn("     ", nil, cells)
+	if len(rows) > mostChanges {
+		p.Line("     … and %d more: --json tells all of them", len(rows)-mostChanges)
+	}
+}
+
+// rowsOf gathers differences, a row a machine and service.
+func (ph *Phrasing) rowsOf(list []exposure.Change) (rows []entryRow) {
 	for first := 0; first < len(list); { // those of one end are gathered: rows of other ends are others
 		last := first
 		var entries []exposure.Entry
@@ -66,12 +82,7 @@ func (p *Printer) changes(head string, list []exposure.Change, ph *Phrasing, end
 		}
 		first = last
 	}
-	p.TableIn("     ", nil, p.flowRows(rows, mostChanges, ph, func(r entryRow) string {
-		return end(exposure.Change{Entry: r.entry, Before: r.before})
-	}, c))
-	if len(rows) > mostChanges {
-		p.Line("     … and %d more: --json tells all of them", len(rows)-mostChanges)
-	}
+	return rows
 }
 
 // rights prints what people may more, or less.
@@ -172,7 +183,12 @@ func (p *Printer) weakened(list []exposure.Uncovered, before *Phrasing) {
 		case u.Standing:
 			what = "may be open for a while or by a bastion: what is left speaks of standing sentences only"
 		}
-		p.Wrap("   "+p.Bad("weaker")+"  ", fmt.Sprintf("%s from %s to %s %s", p.marked(u.Flows.Services, before), before.names.Plain(u.Flows.From), few(u.Targets), what))
-		p.Wrap("           ", fmt.Sprintf("for example %s from %s to %s, as it was by %s", u.Example.Service, u.Example.Source, u.Targets[0], sentenceAt(u.Guarantee)))
+		from, to, ph := before.names.Plain(u.Flows.From), few(u.Targets), before
+		source, target := u.Example.Source.String(), u.Targets[0]
+		if u.Outward {
+			from, to, source, target, ph = to, from, target, source, before.Calls()
+		}
+		p.Wrap("   "+p.Bad("weaker")+"  ", fmt.Sprintf("%s from %s to %s %s", p.marked(u.Flows.Services, ph), from, to, what))
+		p.Wrap("           ", fmt.Sprintf("for example %s from %s to %s, as it was by %s", u.Example.Service, source, target, sentenceAt(u.Guarantee)))
 	}
 }

@@ -63,6 +63,7 @@ type reviewWeakened struct {
 	Source    string   `json:"source"`
 	Service   string   `json:"service"`
 	Door      bool     `json:"door"`
+	Outward   bool     `json:"outward,omitempty"` // of calls of the targets: from is what they call
 }
 
 // ReviewDoc is the document that ReviewJSON makes.
@@ -80,6 +81,7 @@ type ReviewDoc struct {
 	Moved     []movedJSON      `json:"moved"`
 	Gained    []reachJSON      `json:"gainedDoors"`
 	Lost      []reachJSON      `json:"lostDoors"`
+	Outward   outwardJSON      `json:"outward"`
 	More      []RightDoc       `json:"mayMore"`
 	Less      []RightDoc       `json:"mayLess"`
 	Freed     []freedJSON      `json:"givenBack"`
@@ -98,7 +100,8 @@ func ReviewJSON(r *work.Review, before, after *Phrasing) ReviewDoc {
 		Nothing: r.IsEmpty(), Stopped: append([]string{}, r.Stopped()...), Resources: []reviewResource{}, Said: texts(r.Added), Back: texts(r.Retracted), Broken: []reviewBroken{},
 		Opened: changesJSON(r.Exposure.Opened, after), Closed: changesJSON(r.Exposure.Closed, before), Moved: movedDocs(r.Exposure.Moved, after),
 		Verdict: verdict(r), Gained: changesJSON(r.Exposure.Gained, after), Lost: changesJSON(r.Exposure.Lost, before),
-		More: RightsJSON(r.Rights.Gained), Less: RightsJSON(r.Rights.Lost), Freed: []freedJSON{}, Weakened: []reviewWeakened{}, Meanings: []reviewMeaning{}, Ending: []reviewEnding{},
+		Outward: outwardDoc(r, before, after),
+		More:    RightsJSON(r.Rights.Gained), Less: RightsJSON(r.Rights.Lost), Freed: []freedJSON{}, Weakened: []reviewWeakened{}, Meanings: []reviewMeaning{}, Ending: []reviewEnding{},
 		Before: BillJSON(r.Before), After: BillJSON(r.After), Drift: DriftJSON(r.Drift, before), Notes: append([]string{}, r.Notes...),
 	}
 	for _, c := range r.Changes {
@@ -121,7 +124,7 @@ func ReviewJSON(r *work.Review, before, after *Phrasing) ReviewDoc {
 	for _, u := range r.Weakened {
 		doc.Weakened = append(doc.Weakened, reviewWeakened{
 			u.Guarantee.Sentence, u.Guarantee.File, u.Guarantee.Line, u.Always, u.Standing, u.Targets,
-			flow.ServiceRuns(u.Flows.Services), flow.AddrRuns(u.Flows.From), u.Example.Source.String(), u.Example.Service.String(), u.Door,
+			flow.ServiceRuns(u.Flows.Services), flow.AddrRuns(u.Flows.From), u.Example.Source.String(), u.Example.Service.String(), u.Door, u.Outward,
 		})
 	}
 	for _, f := range r.Freed {
@@ -133,8 +136,9 @@ func ReviewJSON(r *work.Review, before, after *Phrasing) ReviewDoc {
 	}
 	doc.Findings = FindingsJSON(list)
 	for _, b := range r.Broken {
+		from, to := b.Ends()
 		doc.Broken = append(doc.Broken, reviewBroken{
-			b.Guarantee.Sentence, b.Guarantee.File, b.Guarantee.Line, b.At.UTC(), b.Flow.Source.String(), b.Flow.Service.String(), b.Target, b.Potential, b.By.Origin.Sentence,
+			b.Guarantee.Sentence, b.Guarantee.File, b.Guarantee.Line, b.At.UTC(), from, b.Flow.Service.String(), to, b.Potential, b.By.Origin.Sentence,
 		})
 	}
 	return doc

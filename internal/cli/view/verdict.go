@@ -39,6 +39,7 @@ func verdict(r *work.Review) string {
 	say(moved, "%d open until another moment")
 	doors, _ := told(slices.Concat(d.Gained, d.Lost))
 	say(doors, "%d through other doors")
+	words = append(words, outwardVerdict(r.Outward)...)
 	if len(words) == 0 {
 		words = append(words, "nothing opens and nothing closes")
 	}
@@ -128,7 +129,7 @@ func costStep(before, after cost.Bill) string {
 func (p *Printer) inShort(r *work.Review, text string) {
 	if len(r.Stopped()) > 0 {
 		text = p.Bad(text)
-	} else if len(r.Exposure.Opened) > 0 || len(r.Weakened) > 0 {
+	} else if len(r.Exposure.Opened)+len(r.Outward.Opened) > 0 || len(r.Weakened) > 0 {
 		text = p.Open(text)
 	}
 	p.Wrap("In short  ", text)

@@ -117,6 +117,7 @@ func RunWith(t *testing.T, image string, clock func() *Clock, fresh func(t *test
 		"the identity is kept":                            (*suite).identity,
 		"machines start, stop and keep what they have":    (*suite).power,
 		"a serial line is used if it is permitted":        (*suite).console,
+		"a machine calls outside what it may":             (*suite).calls,
 		"a session comes about as packets do":             (*suite).dial,
 		"a session ends with what lets it in":             (*suite).sessionEnds,
 		"what is drained keeps its sessions":              (*suite).drained,

@@ -1,0 +1,134 @@
+package view
+
+import (
+	"fmt"
+	"math"
+	"strings"
+	"time"
+
+	"ironbark/internal/exposure"
+	"ironbark/internal/flow"
+	"ironbark/internal/work"
+)
+
+// Calls returns the phrasing of what machines call outside, where nothing is administrative.
+func (ph *Phrasing) Calls() *Phrasing {
+	q := *ph
+	q.plan = ph.plan.Calls()
+	return &q
+}
+
+// callRows are the cells of the first rows of what machines call: machine, services, what is called, end, and what decided.
+func (p *Printer) callRows(rows []entryRow, most int, ph *Phrasing, end func(entryRow) string, c *cited) (cells [][]string) {
+	for _, row := range p.flowRows(rows, most, ph, end, c) {
+		cells = append(cells, append(row[:3:3], row[4:]...)) // each machine has the one door
+	}
+	return cells
+}
+
+// Called prints what machines call outside.
+func (p *Printer) Called(list []exposure.Entry, ph *Phrasing) {
+	c := &cited{}
+	ph = ph.Calls()
+	rows := p.callRows(ph.gather(list), math.MaxInt, ph, func(r entryRow) string { return until(r.entry.Until, ph.now) }, c)
+	if len(rows) == 0 {
+		p.Line("Nothing outside may be called.")
+		return
+	}
+	p.Table([]string{"FROM", "SERVICE", "TO", "UNTIL", "BY"}, rows)
+	if len(c.list) > 0 {
+		p.Line("")
+		c.tell(p, "")
+	}
+}
+
+// outwardDifference prints what machines may newly call outside, and what no more.
+func (p *Printer) outwardDifference(d exposure.Difference, before, after *Phrasing, c *cited) {
+	before, after = before.Calls(), after.Calls()
+	tell := func(head string, list []exposure.Change, ph *Phrasing, end func(r entryRow) string) {
+		rows := ph.rowsOf(list)
+		p.changeTable(head, rows, p.callRows(rows, mostChanges, ph, end, c))
+	}
+	end := func(r entryRow) string { return until(r.entry.Until, after.now) }
+	tell(p.Open("machines may newly call outside"), d.Opened, after, end)
+	tell("machines may call outside no more", d.Closed, before, end)
+	tell("machines may call outside until another moment", d.Moved, after, func(r entryRow) string {
+		return fmt.Sprintf("%s, was %s", orEver(r.entry.Until, after.now), orEver(r.before, after.now))
+	})
+}
+
+// outwardVerdict tells in a few words how what machines call outside differs.
+func outwardVerdict(d exposure.Difference) (words []string) {
+	for _, one := range []struct {
+		list   []exposure.Change
+		format string
+	}{{d.Opened, "%d newly open outward"}, {d.Closed, "%d no longer open outward"}, {d.Moved, "%d open outward until another moment"}} {
+		if n, _ := told(one.list); n > 0 {
+			words = append(words, fmt.Sprintf(one.format, n))
+		}
+	}
+	return words
+}
+
+// callJSON is what a machine may call outside, as programs read it.
+type callJSON struct {
+	Machine  string     `json:"machine"` // that calls
+	Address  string     `json:"address"` // from which it does
+	To       []string   `json:"to"`
+	ToName   string     `json:"toName"`
+	Service  string     `json:"service"`
+	Until    *time.Time `json:"until"`
+	Sentence string     `json:"sentence"`
+	File     string     `json:"file"`
+	Line     int        `json:"line"`
+}
+
+func callOf(e exposure.Entry, ph *Phrasing) callJSON {
+	return callJSON{
+		Machine: ph.machine(e.Door.Machine, e.Door), Address: via(e.Door), To: flow.AddrRuns(e.From), ToName: ph.names.Plain(e.From),
+		Service: strings.Join(flow.ServiceRuns(e.Services), ","), Until: moment(e.Until), Sentence: e.Origin.Sentence, File: e.Origin.File, Line: e.Origin.Line,
+	}
+}
+
+// CallsDoc is the document of what machines may call outside at a moment.
+type CallsDoc struct {
+	At    time.Time  `json:"at"`
+	Calls []callJSON `json:"calls"`
+}
+
+// CallsJSON is the document of what machines call outside.
+func CallsJSON(list []exposure.Entry, ph *Phrasing, at time.Time) CallsDoc {
+	doc := CallsDoc{at.UTC(), make([]callJSON, 0, len(list))}
+	for _, e := range list {
+		doc.Calls = append(doc.Calls, callOf(e, ph))
+	}
+	return doc
+}
+
+// outwardJSON is how what machines call outside differs.
+type outwardJSON struct {
+	Opened []callJSON   `json:"opened"`
+	Closed []callJSON   `json:"closed"`
+	Moved  []callsMoved `json:"moved"`
+}
+
+// callsMoved is a difference of ends: before is the end that it had.
+type callsMoved struct {
+	callJSON
+	Before *time.Time `json:"before"`
+}
+
+func outwardDoc(r *work.Review, before, after *Phrasing) outwardJSON {
+	calls := func(list []exposure.Change, ph *Phrasing) []callJSON {
+		out := make([]callJSON, 0, len(list))
+		for _, c := range list {
+			out = append(out, callOf(c.Entry, ph))
+		}
+		return out
+	}
+	doc := outwardJSON{calls(r.Outward.Opened, after), calls(r.Outward.Closed, before), make([]callsMoved, 0, len(r.Outward.Moved))}
+	for _, c := range r.Outward.Moved {
+		doc.Moved = append(doc.Moved, callsMoved{callOf(c.Entry, after), moment(c.Before)})
+	}
+	return doc
+}
