@@ -375,14 +375,14 @@ func (a *app) enactCommand() *cobra.Command {
 }
 
 var stateShort = map[sentence.Verb]string{
-	sentence.VerbAllow: "Let a service be reached", sentence.VerbDeny: "Keep sources out, whatever else says yes",
+	sentence.VerbAllow: "Let a service be reached, or machines call one outside", sentence.VerbDeny: "Stop flows, inward or outward, whatever else says yes",
 	sentence.VerbForward: "Lead a front's port to one machine", sentence.VerbSpread: "Lead a front's port to several machines",
 	sentence.VerbRoute: "Let people reach machines through a bastion", sentence.VerbPermit: "Let people open services for a while",
 	sentence.VerbNever: "Guarantee that something stays closed", sentence.VerbAlways: "Guarantee that something stays open",
 }
 
 var stateExample = map[sentence.Verb]string{
-	sentence.VerbAllow:   "allow https from everywhere to gauge-web-1",
+	sentence.VerbAllow:   "allow https from everywhere to gauge-web-1\n  ironbark allow https from role=web to internet",
 	sentence.VerbDeny:    "deny any from 192.0.2.0/24 to all because \"abuse report 17\"",
 	sentence.VerbForward: "forward pier tcp/8022 to gauge-web-1 on ssh",
 	sentence.VerbSpread:  "spread pier https over role=web on https from everywhere tested by http /healthz",

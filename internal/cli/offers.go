@@ -202,7 +202,7 @@ var optionOffers = map[string]offering{
 	"line": named("line"), "endpoint": free, "address": free,
 	"from": wanted(sentence.WantSource), "size": free, "image": free, "to": free,
 
-	"enact --to": moments, "review --to": moments, "map --to": files, "why --to": files, "restore --to": folders, "key write --to": files, "reach --to": wanted(sentence.WantTarget),
+	"enact --to": moments, "review --to": moments, "map --to": files, "why --to": files, "restore --to": folders, "key write --to": files, "reach --to": wanted(sentence.WantDestination),
 	"paths --from": named("machine"), "cost --by": tagKeys, "sim listen --from": free, "sim meddle --at": named("subnet"), "add uplink --public": free, "change uplink --public": free,
 	"connect --key": files,
 }
