@@ -112,7 +112,7 @@ func NewTable(p *flow.Plan, live Live) *Table {
 	}
 	calls := p
 	p = p.WithGatewaysAsMachines()
-	c := &compiler{p: p, t: &Table{}, classes: map[string]uint32{}, audiences: map[string]uint32{}}
+	c := &compiler{p: p, t: &Table{}, classes: map[string]uint32{}, audiences: map[string]uint32{}, texts: map[runsOf]string{}}
 	c.profiles = profiles{p: p, t: c.t, byRules: map[string]uint32{}, byWhat: map[string]uint32{}}
 	speak := make([][]int, len(p.Machines))
 	for i := range p.Rules {
@@ -140,6 +140,27 @@ type compiler struct {
 	classes   map[string]uint32
 	audiences map[string]uint32 // by the rules that speak of them
 	profiles  profiles
+	texts     map[runsOf]string // of sets of sources, which machines share
+}
+
+// runsOf are the runs of a set, by the first of them and their number.
+type runsOf struct {
+	first *flow.Run
+	count int
+}
+
+// text is a set of sources as the key of a class has it.
+func (c *compiler) text(from flow.Addrs) string {
+	if from.IsEmpty() {
+		return ""
+	}
+	runs := runsOf{&from.Runs()[0], len(from.Runs())}
+	text, known := c.texts[runs]
+	if !known {
+		text = fmt.Sprint(flow.AddrRuns(from))
+		c.texts[runs] = text
+	}
+	return text
 }
 
 // machine puts the addresses of a machine, which some rules speak of, into their classes and
@@ -166,7 +187,7 @@ func (c *compiler) machine(m int32, rules []int) {
 			}
 			key := fmt.Sprint(audience)
 			for _, way := range sortedKeys(ways) {
-				key += fmt.Sprint("|", way, flow.AddrRuns(ways[way]))
+				key += fmt.Sprint("|", way, c.text(ways[way]))
 			}
 			key += fmt.Sprint("|", a.Is4())
 			class, known := c.classes[key]
