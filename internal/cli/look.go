@@ -91,9 +91,9 @@ func (a *app) statusAlone(ctx context.Context, w *work.Work, err error) error {
 		return err
 	}
 	now := a.clock.Now()
-	reach := exposure.NewView(st.Plan, now).ReachAll()
+	reach := exposure.NewView(st.Plan, now)
 	if a.json {
-		return errors.Join(a.print.JSON(view.StatusJSON(st, &work.Drift{}, slices.Collect(reach), nil, nil, now)), err)
+		return errors.Join(a.print.JSON(view.StatusJSON(st, &work.Drift{}, slices.Collect(reach.ReachAll()), nil, nil, now)), err)
 	}
 	a.print.Status(st, &work.Drift{}, reach, nil, nil, now)
 	return err
@@ -116,12 +116,12 @@ func (a *app) statusCommand() *cobra.Command {
 				a.print.NoteWrap("    ", told.Hint())
 			}
 			now := a.clock.Now()
-			reach := exposure.NewView(st.Plan, now).ReachAll()
+			reach := exposure.NewView(st.Plan, now)
 			found := findings.Look(st.Estate, st.Plan, now, st.Listening())
 			broken := exposure.Guarantees(st.Estate, st.Plan, now)
 			drift := w.Drift(st)
 			if a.json {
-				if err := a.print.JSON(view.StatusJSON(st, drift, slices.Collect(reach), found, broken, now)); err != nil {
+				if err := a.print.JSON(view.StatusJSON(st, drift, slices.Collect(reach.ReachAll()), found, broken, now)); err != nil {
 					return err
 				}
 			} else {

@@ -386,7 +386,7 @@ func (c *comparison) boxOf(x, y []int32, differs func(s *side, rank int32) bool)
 // gateways compares who can reach the gateways themselves.
 func (c *comparison) gateways(d *Difference) {
 	open := func(v *View) (list []Entry) {
-		for e := range v.gatewayEntries() {
+		for e := range v.GatewayReach() {
 			if e.From = e.From.Subtract(c.own); !e.From.IsEmpty() {
 				list = append(list, e)
 			}

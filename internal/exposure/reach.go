@@ -192,13 +192,13 @@ func grouped(list []slice) (one []slice, services []flow.Services) {
 // estate of any size can be walked. The classes are computed on all processors.
 func (v *View) ReachAll() iter.Seq[Entry] {
 	return func(yield func(Entry) bool) {
-		v.prepare()
+		v.Prepare()
 		for m := range v.Plan.Machines {
 			if !v.each(int32(m), yield) {
 				return
 			}
 		}
-		for e := range v.gatewayEntries() {
+		for e := range v.GatewayReach() {
 			if !yield(e) {
 				return
 			}
@@ -206,8 +206,8 @@ func (v *View) ReachAll() iter.Seq[Entry] {
 	}
 }
 
-// gatewayEntries lists who can reach the gateways themselves.
-func (v *View) gatewayEntries() iter.Seq[Entry] {
+// GatewayReach lists who can reach the gateways themselves.
+func (v *View) GatewayReach() iter.Seq[Entry] {
 	return func(yield func(Entry) bool) {
 		for _, d := range v.Plan.GatewayDoors() {
 			if !d.From.IsEmpty() && !yield(Entry{
@@ -220,8 +220,13 @@ func (v *View) gatewayEntries() iter.Seq[Entry] {
 	}
 }
 
-// prepare computes what is open at each class of machines.
-func (v *View) prepare() {
+// Alike returns the number of a machine's class: to machines with the same number the same is open, through doors that
+// differ in nothing but their addresses.
+func (v *View) Alike(m int32) int32 { return v.classOf[m] }
+
+// Prepare computes what is open at each class of machines, on all processors. Whoever asks for what is open at many of them
+// does so sooner then.
+func (v *View) Prepare() {
 	var wait sync.WaitGroup
 	var next atomic.Int64
 	for range runtime.GOMAXPROCS(0) {

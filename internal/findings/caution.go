@@ -126,27 +126,10 @@ func (l *looker) door(s sentence.Sentence, on sentence.Service, from, to sentenc
 		}
 		return
 	}
-	group := l.resolve.Group(to)
-	speaks := func(other sentence.Services, target sentence.Set) bool {
-		if !l.resolve.Services(other).Overlaps(services) {
-			return false
-		}
-		machines := l.resolve.Group(target)
-		return slices.ContainsFunc(group.Machines, machines.Has)
-	}
 	guarded := l.p.Guard.Covers(services)
-	for _, st := range l.e.Sentences {
-		switch o := st.Sentence.(type) {
-		case sentence.Allow:
-			if (o.Standing || !guarded) && flow.Active(o.Until, l.at) && speaks(o.Services, o.To) {
-				return
-			}
-		case sentence.Permit:
-			if speaks(o.Services, o.To) {
-				return
-			}
-		case sentence.Route:
-			if speaks(o.Services, o.To) {
+	for _, m := range l.resolve.Group(to).Machines {
+		for _, one := range l.couldLet()[m] {
+			if (one.guarded || !guarded) && one.services.Overlaps(services) {
 				return
 			}
 		}
@@ -156,6 +139,41 @@ func (l *looker) door(s sentence.Sentence, on sentence.Service, from, to sentenc
 		mend = fmt.Sprintf("permit PEOPLE to open %s to %s from SOURCE up to 2h", on, to)
 	}
 	l.find(Note, Useless, s.String(), mend, "nobody gets in by this door: no sentence lets anybody in, nor lets anybody open it")
+}
+
+// lets is what a sentence lets in to a machine, or could.
+type lets struct {
+	services flow.Services
+	guarded  bool // administrative ones, too
+}
+
+// couldLet lists by machine what sentences let in there, or let people open.
+func (l *looker) couldLet() [][]lets {
+	if l.letting != nil {
+		return l.letting
+	}
+	l.letting = make([][]lets, len(l.p.Machines))
+	add := func(services sentence.Services, to sentence.Set, guarded bool) {
+		one := lets{l.resolve.Services(services), guarded}
+		for _, m := range l.resolve.Group(to).Machines {
+			if list := l.letting[m]; !slices.ContainsFunc(list, func(o lets) bool { return o.guarded == guarded && o.services.Equal(one.services) }) {
+				l.letting[m] = append(list, one)
+			}
+		}
+	}
+	for _, st := range l.e.Sentences {
+		switch o := st.Sentence.(type) {
+		case sentence.Allow:
+			if flow.Active(o.Until, l.at) {
+				add(o.Services, o.To, o.Standing)
+			}
+		case sentence.Permit:
+			add(o.Services, o.To, true)
+		case sentence.Route:
+			add(o.Services, o.To, true)
+		}
+	}
+	return l.letting
 }
 
 // permit finds what is seldom meant of a permit.

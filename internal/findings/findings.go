@@ -99,6 +99,8 @@ type looker struct {
 	doors   map[int32]flow.Addrs // the sources of all doors of a machine that lead to all of its services
 	led     map[*flow.Group]flow.Addrs
 	ports   map[ported]flow.Addrs
+	fronted map[flow.Service]map[int32]flow.Addrs // worked out when first asked for, as is the next
+	letting [][]lets                              // by machine, what sentences could let in
 	private flow.Services // worked out when first asked for
 	pos     sentence.Pos
 	list    []Finding
@@ -230,38 +232,55 @@ func (l *looker) reaches(s sentence.Allow, from, to sentence.Set) {
 // leads returns the sources from which a door leads to some services of any machine of a group.
 func (l *looker) leads(g *flow.Group, services flow.Services) flow.Addrs {
 	all := l.leadsToAll(g)
-	for i, d := range l.p.Doors {
-		if services.Contains(d.On) {
-			all = all.Union(l.published(g, i))
+	for on, by := range l.publishedOn() {
+		if services.Contains(on) {
+			all = all.Union(l.published(g, on, by))
 		}
 	}
 	return all
 }
 
-// published returns the sources from which a front's port leads to any machine of a group.
-func (l *looker) published(g *flow.Group, port int) (from flow.Addrs) {
-	key := ported{g, port}
+// publishedOn returns by service, and then by machine, the sources from which ports of fronts lead there.
+func (l *looker) publishedOn() map[flow.Service]map[int32]flow.Addrs {
+	if l.fronted != nil {
+		return l.fronted
+	}
+	l.fronted = map[flow.Service]map[int32]flow.Addrs{}
+	for m := range l.p.Machines {
+		for _, d := range l.p.DoorsTo(int32(m)) {
+			if d.Own == nil {
+				continue
+			}
+			by := l.fronted[d.Own.On]
+			if by == nil {
+				by = map[int32]flow.Addrs{}
+				l.fronted[d.Own.On] = by
+			}
+			by[int32(m)] = by[int32(m)].Union(d.From)
+		}
+	}
+	return l.fronted
+}
+
+// published returns the sources from which a front's port leads to a service of any machine of a group.
+func (l *looker) published(g *flow.Group, on flow.Service, by map[int32]flow.Addrs) (from flow.Addrs) {
+	key := ported{g, on}
 	if known, ok := l.ports[key]; ok {
 		return known
 	}
-	for _, m := range l.p.Doors[port].To.Machines {
-		if !g.Has(m) {
-			continue
-		}
-		for _, d := range l.p.DoorsTo(m) {
-			if d.Own == &l.p.Doors[port] {
-				from = from.Union(d.From)
-			}
+	for _, m := range g.Machines {
+		if add := by[m]; !add.IsEmpty() && !from.Covers(add) {
+			from = from.Union(add)
 		}
 	}
 	l.ports[key] = from
 	return from
 }
 
-// ported is a port of a front and a group.
+// ported is a service that is led to and a group.
 type ported struct {
 	group *flow.Group
-	port  int
+	on    flow.Service
 }
 
 // leadsToAll returns the sources from which a door leads to every service of any machine of a group.

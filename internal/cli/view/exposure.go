@@ -2,7 +2,6 @@ package view
 
 import (
 	"fmt"
-	"iter"
 	"math"
 	"slices"
 	"strings"
@@ -168,31 +167,45 @@ func (ph *Phrasing) gather(list []exposure.Entry) (rows []entryRow) {
 }
 
 // first gathers what is open machine by machine, and returns the first rows,
-// administrative ones before others, and how many there are. Cost: memory for one
-// machine at a time, however much is open.
-func (ph *Phrasing) first(open iter.Seq[exposure.Entry], most int) (rows []entryRow, total int) {
+// administrative ones before others, and how many there are. Cost: that of one machine of each class, and of those
+// that are shown.
+func (ph *Phrasing) first(open *exposure.View, most int) (rows []entryRow, total int) {
+	open.Prepare()
 	var administrative, other []entryRow
-	var batch []exposure.Entry
-	flush := func() {
-		for _, r := range ph.gather(batch) {
-			total++
+	take := func(rows []entryRow) {
+		for _, r := range rows {
 			if r.entry.Administrative && len(administrative) < most {
 				administrative = append(administrative, r)
 			} else if !r.entry.Administrative && len(other) < most {
 				other = append(other, r)
 			}
 		}
-		batch = batch[:0]
 	}
-	for e := range open {
-		if len(batch) > 0 && ph.machine(batch[0].Door.Machine, batch[0].Door) != ph.machine(e.Door.Machine, e.Door) {
-			flush()
+	type count struct{ administrative, other int }
+	alike := map[int32]count{}
+	for m := range open.Plan.Machines {
+		n, known := alike[open.Alike(int32(m))]
+		if known && (n.administrative == 0 || len(administrative) == most) && (n.other == 0 || len(other) == most) {
+			total += n.administrative + n.other
+			continue
 		}
-		batch = append(batch, e)
+		rows := ph.gather(open.Reach(int32(m)))
+		if take(rows); !known {
+			for _, r := range rows {
+				if r.entry.Administrative {
+					n.administrative++
+				} else {
+					n.other++
+				}
+			}
+			alike[open.Alike(int32(m))] = n
+		}
+		total += n.administrative + n.other
 	}
-	flush()
+	gateways := ph.gather(slices.Collect(open.GatewayReach()))
+	take(gateways)
 	rows = append(administrative, other...)
-	return rows[:min(len(rows), most)], total
+	return rows[:min(len(rows), most)], total + len(gateways)
 }
 
 func administrativeFirst(a, b entryRow) int {

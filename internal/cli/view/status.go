@@ -3,7 +3,6 @@ package view
 import (
 	"cmp"
 	"fmt"
-	"iter"
 	"maps"
 	"net/netip"
 	"slices"
@@ -24,7 +23,7 @@ const most = 12
 
 // Status prints the estate on one screen: machines, what is reachable now,
 // openings with the time left, drift and findings.
-func (p *Printer) Status(st *work.State, drift *work.Drift, reach iter.Seq[exposure.Entry], found []findings.Finding, broken []exposure.Broken, now time.Time) {
+func (p *Printer) Status(st *work.State, drift *work.Drift, reach *exposure.View, found []findings.Finding, broken []exposure.Broken, now time.Time) {
 	ph := NewPhrasing(st, now)
 	name := st.Estate.Name
 	if st.Alone {

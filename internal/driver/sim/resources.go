@@ -12,6 +12,8 @@ import (
 	"net/netip"
 	"slices"
 
+	"go4.org/netipx"
+
 	"ironbark/internal/change"
 	"ironbark/internal/flow"
 	"ironbark/internal/store"
@@ -181,9 +183,8 @@ func (s *Site) address(ctx context.Context, tx *sql.Tx, t change.Resource) (flow
 		}
 	}
 	for _, a := range t.Spec.Fixed {
-		lo, hi := s.pool(a.Is4())
-		if a.Less(lo) || hi.Less(a) {
-			return flow.Public{}, fmt.Errorf("%s is not one of this site's public addresses (%s-%s)", a, lo, hi)
+		if !slices.ContainsFunc(s.pool(a.Is4()), func(r netipx.IPRange) bool { return r.Contains(a) }) {
+			return flow.Public{}, fmt.Errorf("%s is not one of this site's public addresses (%s)", a, s.poolWords(a.Is4()))
 		}
 		if holder, held := taken[a]; held {
 			return flow.Public{}, fmt.Errorf("%s is held by %s", a, holder)
@@ -203,14 +204,15 @@ func (s *Site) address(ctx context.Context, tx *sql.Tx, t change.Resource) (flow
 
 // free gives the address that was held before, or the lowest free one of the pool.
 func (s *Site) free(v4 bool, old netip.Addr, taken map[netip.Addr]string) (netip.Addr, error) {
-	lo, hi := s.pool(v4)
 	if old.IsValid() && taken[old] == "" {
 		return old, nil
 	}
-	for a := lo; !hi.Less(a); a = a.Next() {
-		if _, held := taken[a]; !held {
-			return a, nil
+	for _, r := range s.pool(v4) {
+		for a := r.From(); r.Contains(a); a = a.Next() {
+			if _, held := taken[a]; !held {
+				return a, nil
+			}
 		}
 	}
-	return netip.Addr{}, fmt.Errorf("the site has no public address left: all of %s-%s are held; ironbark quota tells by whom", lo, hi)
+	return netip.Addr{}, fmt.Errorf("the site has no public address left: all of %s are held; ironbark quota tells by whom", s.poolWords(v4))
 }

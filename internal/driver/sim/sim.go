@@ -22,6 +22,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"go4.org/netipx"
+
 	"ironbark/internal/change"
 	"ironbark/internal/cost"
 	"ironbark/internal/driver"
@@ -36,8 +38,8 @@ var catalogueJSON []byte
 // catalogue is what the stand-in cloud offers, as data.
 type catalogue struct {
 	Offer       cost.Catalogue      `json:"offer"`
-	Pool4       string              `json:"pool4"`
-	Pool6       string              `json:"pool6"`
+	Pool4       []netipx.IPRange    `json:"pool4"` // public addresses, given from the first on
+	Pool6       []netipx.IPRange    `json:"pool6"`
 	ClientAddrs []netip.Addr        `json:"clientAddresses"`
 	Inside      map[string][]string `json:"inside"` // the packages in each image; others have those of ""
 	Life        struct {
@@ -80,8 +82,9 @@ func New(dir string, clock driver.Clock, faults Faults) *Site {
 		panic("sim: the embedded catalogue: " + err.Error())
 	}
 	for _, v4 := range []bool{true, false} {
-		lo, hi := s.pool(v4)
-		s.cat.Offer.Public = append(s.cat.Offer.Public, cost.Pool{First: lo, Last: hi})
+		for _, r := range s.pool(v4) {
+			s.cat.Offer.Public = append(s.cat.Offer.Public, cost.Pool{First: r.From(), Last: r.To()})
+		}
 	}
 	s.cat.Offer.Limits = s.faults.limits(s.cat.Offer.Limits)
 	return s
@@ -238,13 +241,20 @@ func (s *Site) Mark(ctx context.Context) (mark string, err error) {
 func (m *meta) mark() string { return fmt.Sprint(m.Mark) }
 
 // pool lists the public addresses of a family in order.
-func (s *Site) pool(v4 bool) (lo, hi netip.Addr) {
-	text := s.cat.Pool6
+func (s *Site) pool(v4 bool) []netipx.IPRange {
 	if v4 {
-		text = s.cat.Pool4
+		return s.cat.Pool4
 	}
-	first, last, _ := strings.Cut(text, "-")
-	return netip.MustParseAddr(first), netip.MustParseAddr(last)
+	return s.cat.Pool6
+}
+
+// poolWords tells the public addresses of a family.
+func (s *Site) poolWords(v4 bool) string {
+	var words []string
+	for _, r := range s.pool(v4) {
+		words = append(words, r.String())
+	}
+	return strings.Join(words, ", ")
 }
 
 // thingColumns are what readThing reads.
