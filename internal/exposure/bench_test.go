@@ -107,7 +107,7 @@ func BenchmarkDifference(b *testing.B) {
 				changes := 0
 				for b.Loop() {
 					d := exposure.Compare(before, after)
-					changes = len(d.Opened) + len(d.Closed)
+					changes = len(d.Opened.Groups()) + len(d.Closed.Groups())
 				}
 				b.ReportMetric(float64(changes), "changes")
 			})

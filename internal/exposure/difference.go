@@ -8,27 +8,20 @@ import (
 	"ironbark/internal/flow"
 )
 
-// Change is a set of flows whose verdict, or whose end, differs between two views.
-type Change struct {
-	Machine string // the machine, or "" for a gateway
-	Entry   Entry  // on the side where it is open; on the later side for a moved end
-	Before  time.Time
-}
-
 // Difference is what is open in one of two views and not in the other. A flow is a source,
 // a machine and a service that arrives there, through whichever door.
 type Difference struct {
-	Opened []Change // open after, not before
-	Closed []Change // open before, not after
-	Moved  []Change // open in both, until another moment: Before is the earlier view's end
-	Gained []Change // open in both for as long, after through this door too
-	Lost   []Change // open in both for as long, after not through this door any more
+	Opened Changes // open after, not before
+	Closed Changes // open before, not after
+	Moved  Changes // open in both, until another moment: Before is the earlier view's end
+	Gained Changes // open in both for as long, after through this door too
+	Lost   Changes // open in both for as long, after not through this door any more
 }
 
 // IsEmpty reports whether the views are open to the same flows until the same moments,
 // through the same doors.
 func (d Difference) IsEmpty() bool {
-	return len(d.Opened)+len(d.Closed)+len(d.Moved)+len(d.Gained)+len(d.Lost) == 0
+	return d.Opened.IsEmpty() && d.Closed.IsEmpty() && d.Moved.IsEmpty() && d.Gained.IsEmpty() && d.Lost.IsEmpty()
 }
 
 // Compare finds the difference from view a to view b. Addresses that are public
@@ -40,7 +33,7 @@ func (d Difference) IsEmpty() bool {
 // all machines of a pair of classes.
 func Compare(a, b *View) Difference {
 	own := a.Plan.Own().Union(b.Plan.Own())
-	c := &comparison{own: own, pairs: map[[2]int32]*pair{}, differ: map[[2]*audience]box{}}
+	c := &comparison{own: own, pairs: map[[2]int32]*pair{}, alone: map[*class]*part{}, differ: map[[2]*audience]box{}}
 	var wait sync.WaitGroup
 	wait.Go(func() { c.a = newSide(a, own) })
 	c.b = newSide(b, own)
@@ -52,12 +45,12 @@ func Compare(a, b *View) Difference {
 		if old, there := a.Plan.MachineByName(machine.Name); there {
 			c.both(&d, old, int32(m))
 		} else {
-			d.Opened = append(d.Opened, changesOf(machine.Name, b, int32(m), c.all(b, int32(m)))...)
+			d.Opened.add(machine.Name, b, int32(m), c.all(b, int32(m)))
 		}
 	}
 	for m, machine := range a.Plan.Machines {
 		if _, there := b.Plan.MachineByName(machine.Name); !there {
-			d.Closed = append(d.Closed, changesOf(machine.Name, a, int32(m), c.all(a, int32(m)))...)
+			d.Closed.add(machine.Name, a, int32(m), c.all(a, int32(m)))
 		}
 	}
 	c.gateways(&d)
@@ -70,6 +63,7 @@ type comparison struct {
 	own        flow.Addrs
 	everything bool // what counts as administrative differs
 	pairs      map[[2]int32]*pair
+	alone      map[*class]*part // what is open at classes of machines that only one view has
 	differ     map[[2]*audience]box
 }
 
@@ -89,10 +83,7 @@ type shared struct {
 // pair is what differs between a class of one view and one of the other. What closed or
 // was lost is told by doors of the earlier view, all else by those of the later one.
 type pair struct {
-	opened, closed []shared
-	gained, lost   []shared
-	moved          []shared
-	before         []time.Time // of moved
+	opened, closed, gained, lost, moved part
 }
 
 // prepare compares each pair of classes that machines have before and after. The
@@ -135,13 +126,12 @@ func (c *comparison) prepare() {
 		p := j.pair
 		opened, moved, ends := c.against(c.b, j.y, after[i], c.a, j.x, before[i])
 		closed, _, _ := c.against(c.a, j.x, before[i], c.b, j.y, after[i])
-		p.moved, p.before = moved, ends
-		p.opened, p.gained = elsewhere(opened, before[i], func(here, there shared) {
-			p.moved, p.before = append(p.moved, here), append(p.before, there.entry.Until)
-		})
-		p.closed, p.lost = elsewhere(closed, after[i], func(here, there shared) {
-			p.moved, p.before = append(p.moved, there), append(p.before, here.entry.Until)
-		})
+		p.moved.list, p.moved.before = moved, ends
+		move := func(now shared, was time.Time) {
+			p.moved.list, p.moved.before = append(p.moved.list, now), append(p.moved.before, was)
+		}
+		p.opened.list, p.gained.list = elsewhere(opened, before[i], func(here, there shared) { move(here, there.entry.Until) })
+		p.closed.list, p.lost.list = elsewhere(closed, after[i], func(here, there shared) { move(there, here.entry.Until) })
 	}
 }
 
@@ -152,29 +142,11 @@ func (c *comparison) both(d *Difference, old, now int32) {
 		return
 	}
 	name := c.b.v.Plan.Machines[now].Name
-	d.Opened = append(d.Opened, changesOf(name, c.b.v, now, p.opened)...)
-	d.Closed = append(d.Closed, changesOf(name, c.a.v, old, p.closed)...)
-	d.Gained = append(d.Gained, changesOf(name, c.b.v, now, p.gained)...)
-	d.Lost = append(d.Lost, changesOf(name, c.a.v, old, p.lost)...)
-	moved := changesOf(name, c.b.v, now, p.moved)
-	for i := range moved {
-		moved[i].Before = p.before[i]
-	}
-	d.Moved = append(d.Moved, moved...)
-}
-
-// changesOf tells entries as those of one machine, through the doors that it has in a view.
-func changesOf(name string, v *View, m int32, list []shared) []Change {
-	if len(list) == 0 {
-		return nil
-	}
-	doors := v.Plan.DoorsTo(m)
-	out := make([]Change, len(list))
-	for i, s := range list {
-		out[i] = Change{Machine: name, Entry: s.entry}
-		out[i].Entry.Door = doors[s.door]
-	}
-	return out
+	d.Opened.add(name, c.b.v, now, &p.opened)
+	d.Closed.add(name, c.a.v, old, &p.closed)
+	d.Gained.add(name, c.b.v, now, &p.gained)
+	d.Lost.add(name, c.a.v, old, &p.lost)
+	d.Moved.add(name, c.b.v, now, &p.moved)
 }
 
 // elsewhere divides flows that one side does not have through a door into those that it
@@ -224,8 +196,11 @@ func compareEnds(a, b time.Time) int {
 }
 
 // all lists what is open at a machine that only one view has.
-func (c *comparison) all(v *View, m int32) []shared {
+func (c *comparison) all(v *View, m int32) *part {
 	class := v.classes[v.classOf[m]]
+	if p := c.alone[class]; p != nil {
+		return p
+	}
 	v.reach(class)
 	var list []shared
 	for door, in := range class.reach {
@@ -233,7 +208,9 @@ func (c *comparison) all(v *View, m int32) []shared {
 			list = append(list, shared{entry: l.entry(flow.Door{}), door: door})
 		}
 	}
-	return outside(c.own, list)
+	p := &part{list: outside(c.own, list)}
+	c.alone[class] = p
+	return p
 }
 
 // outside leaves addresses out of the sources of entries.
@@ -407,8 +384,8 @@ func (c *comparison) gateways(d *Difference) {
 			}
 		}
 	}
-	tell(after, before, func(x Change) { d.Opened = append(d.Opened, x) })
-	tell(before, after, func(x Change) { d.Closed = append(d.Closed, x) })
+	tell(after, before, d.Opened.addWhole)
+	tell(before, after, d.Closed.addWhole)
 }
 
 // less returns the flows of e that are in none of the others, as entries.

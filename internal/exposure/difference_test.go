@@ -83,9 +83,9 @@ func boxes(v *exposure.View, own flow.Addrs, key keyed) map[string][]box {
 	return out
 }
 
-func changes(list []exposure.Change, key keyed) map[string][]box {
+func changes(list exposure.Changes, key keyed) map[string][]box {
 	out := map[string][]box{}
-	for _, c := range list {
+	for c := range list.All() {
 		k := key(c.Machine, c.Entry.Door)
 		out[k] = append(out[k], box{c.Entry.Services, c.Entry.From})
 	}

@@ -236,8 +236,8 @@ func TestTheReviewTellsTheDifferenceThatComesAbout(t *testing.T) {
 	})
 }
 
-func shape(list []exposure.Change, own flow.Addrs) (out []string) {
-	for _, c := range list {
+func shape(list exposure.Changes, own flow.Addrs) (out []string) {
+	for c := range list.All() {
 		if from := c.Entry.From.Subtract(own); !from.IsEmpty() {
 			out = append(out, strings.Join([]string{
 				c.Machine, c.Entry.Door.Kind.String(), c.Entry.Door.Via, strings.Join(flow.ServiceRuns(c.Entry.Services), ","), strings.Join(flow.AddrRuns(from), ","),

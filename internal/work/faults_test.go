@@ -187,9 +187,10 @@ func TestWhatOthersDidIsSeenAndPutRight(t *testing.T) {
 		told = append(told, one.String())
 	}
 	assert.Equal(t, []string{"machine m-3 is gone from the site", "machine m-1 was altered: size c1m1 → c4m8", "machine stray is on the site and in no file: linux-base, c1m1, 8 GB standard disk, at landing"}, told)
-	require.Len(t, d.Exposure.Opened, 1)
-	require.Empty(t, d.Exposure.Closed)
-	assert.Equal(t, at, d.Since(d.Exposure.Opened[0].Entry))
+	opened := slices.Collect(d.Exposure.Opened.All())
+	require.Len(t, opened, 1)
+	require.True(t, d.Exposure.Closed.IsEmpty())
+	assert.Equal(t, at, d.Since(opened[0].Entry))
 	// The past knows it too: it was open after, and not before.
 	was, err := w.At(ctx, at.Add(-time.Nanosecond))
 	require.NoError(t, err)

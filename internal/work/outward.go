@@ -21,7 +21,7 @@ func outward(before, after *flow.Plan, now time.Time) exposure.Difference {
 			return !there && c.Entry.Origin.IsOpenNetwork()
 		}
 	}
-	d.Opened, d.Closed = slices.DeleteFunc(d.Opened, leftOpen(before)), slices.DeleteFunc(d.Closed, leftOpen(after))
+	d.Opened, d.Closed = d.Opened.Without(leftOpen(before)), d.Closed.Without(leftOpen(after))
 	return d
 }
 

@@ -48,7 +48,7 @@ func (r *Review) opensNothing(now time.Time) bool {
 		later := func(c exposure.Change) bool {
 			return !c.Before.IsZero() && (c.Entry.Until.IsZero() || c.Entry.Until.After(c.Before))
 		}
-		if len(d.Opened)+len(d.Gained) > 0 || slices.ContainsFunc(d.Moved, later) {
+		if !d.Opened.IsEmpty() || !d.Gained.IsEmpty() || d.Moved.Any(later) {
 			return false
 		}
 	}

@@ -3,6 +3,7 @@ package view
 import (
 	"cmp"
 	"fmt"
+	"slices"
 	"time"
 
 	"ironbark/internal/exposure"
@@ -44,10 +45,10 @@ type driftLine struct {
 // driftLines tells the difference in exposure, as in “ssh to gauge-web-1 has been
 // open to everywhere since 14:02”.
 func driftLines(d *work.Drift, ph *Phrasing) (lines []driftLine) {
-	tell := func(ph *Phrasing, list []exposure.Change, format string, open bool) {
-		entries := make([]exposure.Entry, len(list))
-		for i, c := range list {
-			entries[i] = c.Entry
+	tell := func(ph *Phrasing, list exposure.Changes, format string, open bool) {
+		var entries []exposure.Entry
+		for c := range list.All() {
+			entries = append(entries, c.Entry)
 		}
 		for _, row := range ph.gather(entries) {
 			since := d.Since(row.entry)
@@ -66,7 +67,7 @@ func driftLines(d *work.Drift, ph *Phrasing) (lines []driftLine) {
 		tell(NewPhrasing(d.Enacted, ph.now), d.Exposure.Lost, "%s to %s is open to %s by a door less since %s", false)
 	}
 	lines = append(lines, outwardDrift(d, ph)...)
-	for _, c := range d.Exposure.Moved {
+	for c := range d.Exposure.Moved.All() {
 		since := d.Since(c.Entry)
 		lines = append(lines, driftLine{text: fmt.Sprintf("%s to %s is open to %s until %s, and not until %s, since %s", ph.service(c.Entry.Services), ph.machine(c.Entry.Door.Machine, c.Entry.Door),
 			ph.names.Plain(c.Entry.From), orEver(c.Entry.Until, ph.now), orEver(c.Before, ph.now), Clock(since, ph.now)), open: true, since: since})
@@ -76,8 +77,8 @@ func driftLines(d *work.Drift, ph *Phrasing) (lines []driftLine) {
 
 // outwardDrift tells what machines may call outside, and could not as it was enacted, and the other way round.
 func outwardDrift(d *work.Drift, ph *Phrasing) (lines []driftLine) {
-	tell := func(ph *Phrasing, list []exposure.Change, format string, open bool) {
-		for _, row := range ph.Calls().rowsOf(list) {
+	tell := func(ph *Phrasing, list exposure.Changes, format string, open bool) {
+		for _, row := range ph.Calls().rowsOf(slices.Collect(list.All())) {
 			since := d.Since(row.entry)
 			text := fmt.Sprintf(format, ph.service(row.services), row.machine, ph.names.Plain(row.from), Clock(since, ph.now))
 			lines = append(lines, driftLine{text, open, since})

@@ -45,9 +45,9 @@ func (p *Printer) Called(list []exposure.Entry, ph *Phrasing) {
 // outwardDifference prints what machines may newly call outside, and what no more.
 func (p *Printer) outwardDifference(d exposure.Difference, before, after *Phrasing, c *cited) {
 	before, after = before.Calls(), after.Calls()
-	tell := func(head string, list []exposure.Change, ph *Phrasing, end func(r entryRow) string) {
-		rows := ph.rowsOf(list)
-		p.changeTable(head, rows, p.callRows(rows, mostChanges, ph, end, c))
+	tell := func(head string, list exposure.Changes, ph *Phrasing, end func(r entryRow) string) {
+		rows, total := ph.firstRows(list, mostChanges)
+		p.changeTable(head, total, p.callRows(rows, mostChanges, ph, end, c))
 	}
 	end := func(r entryRow) string { return until(r.entry.Until, after.now) }
 	tell(p.Open("machines may newly call outside"), d.Opened, after, end)
@@ -60,7 +60,7 @@ func (p *Printer) outwardDifference(d exposure.Difference, before, after *Phrasi
 // outwardVerdict tells in a few words how what machines call outside differs.
 func outwardVerdict(d exposure.Difference) (words []string) {
 	for _, one := range []struct {
-		list   []exposure.Change
+		list   exposure.Changes
 		format string
 	}{{d.Opened, "%d newly open outward"}, {d.Closed, "%d no longer open outward"}, {d.Moved, "%d open outward until another moment"}} {
 		if n, _ := told(one.list); n > 0 {
@@ -119,15 +119,15 @@ type callsMoved struct {
 }
 
 func outwardDoc(r *work.Review, before, after *Phrasing) outwardJSON {
-	calls := func(list []exposure.Change, ph *Phrasing) []callJSON {
-		out := make([]callJSON, 0, len(list))
-		for _, c := range list {
+	calls := func(list exposure.Changes, ph *Phrasing) []callJSON {
+		out := []callJSON{}
+		for c := range list.All() {
 			out = append(out, callOf(c.Entry, ph))
 		}
 		return out
 	}
-	doc := outwardJSON{calls(r.Outward.Opened, after), calls(r.Outward.Closed, before), make([]callsMoved, 0, len(r.Outward.Moved))}
-	for _, c := range r.Outward.Moved {
+	doc := outwardJSON{calls(r.Outward.Opened, after), calls(r.Outward.Closed, before), []callsMoved{}}
+	for c := range r.Outward.Moved.All() {
 		doc.Moved = append(doc.Moved, callsMoved{callOf(c.Entry, after), moment(c.Before)})
 	}
 	return doc

@@ -2,6 +2,7 @@ package view
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"ironbark/internal/exposure"
@@ -38,7 +39,7 @@ func (p *Printer) exposureDifference(r *work.Review, before, after *Phrasing) {
 
 // WouldOpen tells what an opening would let pass that does not pass now.
 func (p *Printer) WouldOpen(d exposure.Difference, ph *Phrasing) {
-	if len(d.Opened)+len(d.Moved)+len(d.Gained) == 0 {
+	if d.Opened.IsEmpty() && d.Moved.IsEmpty() && d.Gained.IsEmpty() {
 		p.Line("   nothing opens that is not open already")
 	}
 	c := &cited{}
@@ -49,28 +50,56 @@ func (p *Printer) WouldOpen(d exposure.Difference, ph *Phrasing) {
 }
 
 // changes prints differences of one sort, a row a machine and service; end tells the end.
-func (p *Printer) changes(head string, list []exposure.Change, ph *Phrasing, end func(exposure.Change) string, c *cited) {
-	rows := ph.rowsOf(list)
-	p.changeTable(head, rows, p.flowRows(rows, mostChanges, ph, func(r entryRow) string {
+func (p *Printer) changes(head string, list exposure.Changes, ph *Phrasing, end func(exposure.Change) string, c *cited) {
+	rows, total := ph.firstRows(list, mostChanges)
+	p.changeTable(head, total, p.flowRows(rows, mostChanges, ph, func(r entryRow) string {
 		return end(exposure.Change{Entry: r.entry, Before: r.before})
 	}, c))
 }
 
-// changeTable prints the cells of the first rows of differences of one sort, if there are any.
-func (p *Printer) changeTable(head string, rows []entryRow, cells [][]string) {
-	if len(rows) == 0 {
+// changeTable prints the cells of the first rows of differences of one sort, of so many in all, if there are any.
+func (p *Printer) changeTable(head string, total int, cells [][]string) {
+	if total == 0 {
 		return
 	}
 	p.Line("   %s", head)
 	p.TableIn("     ", nil, cells)
-	if len(rows) > mostChanges {
-		p.Line("     … and %d more: --json tells all of them", len(rows)-mostChanges)
+	if total > mostChanges {
+		p.Line("     … and %d more: --json tells all of them", total-mostChanges)
 	}
 }
 
-// rowsOf gathers differences, a row a machine and service.
+// firstRows gathers differences, a row a machine and service: those of the first machines by name until there are most, and how many there
+// are in all. Of machines that fare alike one is gathered, but for those that are shown.
+func (ph *Phrasing) firstRows(list exposure.Changes, most int) (rows []entryRow, total int) {
+	groups := slices.Clone(list.Groups())
+	name := func(g exposure.Group) string {
+		if g.Machine == "" {
+			return g.Changes()[0].Entry.Door.Via
+		}
+		return g.Machine
+	}
+	slices.SortStableFunc(groups, func(a, b exposure.Group) int { return strings.Compare(name(a), name(b)) })
+	count := map[any]int{}
+	for _, g := range groups {
+		n, known := count[g.Alike]
+		if known && len(rows) >= most {
+			total += n
+			continue
+		}
+		own := ph.rowsOf(g.Changes())
+		if len(rows) < most {
+			rows = append(rows, own...)
+		}
+		count[g.Alike] = len(own)
+		total += len(own)
+	}
+	return rows, total
+}
+
+// rowsOf gathers differences, a row a machine and service: those of one end are gathered, since rows of other ends are others.
 func (ph *Phrasing) rowsOf(list []exposure.Change) (rows []entryRow) {
-	for first := 0; first < len(list); { // those of one end are gathered: rows of other ends are others
+	for first := 0; first < len(list); {
 		last := first
 		var entries []exposure.Entry
 		for ; last < len(list) && list[last].Before.Equal(list[first].Before); last++ {

@@ -164,9 +164,9 @@ type movedJSON struct {
 	Before *time.Time `json:"before"`
 }
 
-func movedDocs(list []exposure.Change, ph *Phrasing) []movedJSON {
-	out := make([]movedJSON, 0, len(list))
-	for _, c := range list {
+func movedDocs(list exposure.Changes, ph *Phrasing) []movedJSON {
+	out := []movedJSON{}
+	for c := range list.All() {
 		out = append(out, movedJSON{entryJSON(c.Entry, ph), moment(c.Before)})
 	}
 	return out
@@ -213,9 +213,9 @@ func texts(list []sentence.Stated) []string {
 	return out
 }
 
-func changesJSON(list []exposure.Change, ph *Phrasing) []reachJSON {
-	out := make([]reachJSON, 0, len(list))
-	for _, c := range list {
+func changesJSON(list exposure.Changes, ph *Phrasing) []reachJSON {
+	out := []reachJSON{}
+	for c := range list.All() {
 		out = append(out, entryJSON(c.Entry, ph))
 	}
 	return out

@@ -37,7 +37,7 @@ func verdict(r *work.Review) string {
 	say(closed, "%d no longer open")
 	moved, _ := told(d.Moved)
 	say(moved, "%d open until another moment")
-	doors, _ := told(slices.Concat(d.Gained, d.Lost))
+	doors, _ := toldOf(slices.AppendSeq(slices.Collect(d.Gained.All()), d.Lost.All()))
 	say(doors, "%d through other doors")
 	words = append(words, outwardVerdict(r.Outward)...)
 	if len(words) == 0 {
@@ -73,8 +73,23 @@ func verdict(r *work.Review) string {
 	return strings.Join(words, "; ")
 }
 
-// told counts differences as listings gather them, over doors, and the administrative ones.
-func told(list []exposure.Change) (all, administrative int) {
+// told counts differences as listings gather them, over doors, and the administrative ones. Of machines that fare alike one is
+// counted for all.
+func told(list exposure.Changes) (all, administrative int) {
+	type count struct{ all, administrative int }
+	known := map[any]count{}
+	for _, g := range list.Groups() {
+		n, counted := known[g.Alike]
+		if !counted {
+			n.all, n.administrative = toldOf(g.Changes())
+			known[g.Alike] = n
+		}
+		all, administrative = all+n.all, administrative+n.administrative
+	}
+	return all, administrative
+}
+
+func toldOf(list []exposure.Change) (all, administrative int) {
 	type row struct {
 		machine       string
 		origin        flow.Origin
@@ -129,7 +144,7 @@ func costStep(before, after cost.Bill) string {
 func (p *Printer) inShort(r *work.Review, text string) {
 	if len(r.Stopped()) > 0 {
 		text = p.Bad(text)
-	} else if len(r.Exposure.Opened)+len(r.Outward.Opened) > 0 || len(r.Weakened) > 0 {
+	} else if !r.Exposure.Opened.IsEmpty() || !r.Outward.Opened.IsEmpty() || len(r.Weakened) > 0 {
 		text = p.Open(text)
 	}
 	p.Wrap("In short  ", text)
