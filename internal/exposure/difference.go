@@ -40,6 +40,8 @@ func Compare(a, b *View) Difference {
 	wait.Wait()
 	c.everything = !a.Plan.Guard.Equal(b.Plan.Guard)
 	c.prepare()
+	b.prepareFor(a)
+	a.prepareFor(b)
 	var d Difference
 	for m, machine := range b.Plan.Machines {
 		if old, there := a.Plan.MachineByName(machine.Name); there {
@@ -55,6 +57,19 @@ func Compare(a, b *View) Difference {
 	}
 	c.gateways(&d)
 	return d
+}
+
+// prepareFor prepares a view of which another has not even half of the machines: what is open at the others is all different.
+func (v *View) prepareFor(o *View) {
+	both := 0
+	for _, m := range v.Plan.Machines {
+		if _, there := o.Plan.MachineByName(m.Name); there {
+			both++
+		}
+	}
+	if both < len(v.Plan.Machines)/2 {
+		v.Prepare()
+	}
 }
 
 // comparison is two views side by side.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"sync"
 	"time"
 
 	"ironbark/internal/change"
@@ -88,6 +89,9 @@ func (w *Work) reviewOf(before *State, files Files, e *estate.Estate, edit bool)
 	}
 	ending := endings(before, after, changes, now)
 	after.Plan = withoutEnded(after.Plan, ending)
+	var look sync.WaitGroup
+	var seen []Found
+	look.Go(func() { seen = found(before, after, now) })
 	r := &Review{
 		Files: files, Estate: e, Basis: before.Report.Basis, FirstEnactment: len(before.Report.Files) == 0, Changes: changes,
 		Before: w.Bill(before), After: w.Site.Catalogue().Of(e, meter(before.Report, own)).With(w.strays(before.Report, own)), Limits: w.Site.Catalogue().Limits,
@@ -96,11 +100,13 @@ func (w *Work) reviewOf(before *State, files Files, e *estate.Estate, edit bool)
 		Ending:   ending,
 		Exposure: exposure.Compare(exposure.NewView(before.Plan, now), exposure.NewView(after.Plan, now)),
 		Outward:  outward(before.Plan, after.Plan, now),
-		Broken:   exposure.Guarantees(e, after.Plan, now), Findings: found(before, after, now),
+		Broken:   exposure.Guarantees(e, after.Plan, now),
 	}
 	r.Rights = rights.Compare(rights.State{Estate: before.Estate, Plan: before.Plan}, rights.State{Estate: e, Plan: after.Plan})
 	r.Weakened = exposure.CoverageLost(exposure.Side{Estate: before.Estate, Plan: before.Plan}, exposure.Side{Estate: e, Plan: after.Plan})
 	r.Meanings = change.Meanings(before.Estate, e)
+	look.Wait()
+	r.Findings = seen
 	r.Freed = freed(before, after)
 	r.Notes = slices.Concat(w.notes(r), trustNotes(before.Estate, e), displaced(before.Report.Resources, changes))
 	r.Blocked = strayIn(before.Report.Resources, changes, w.Discard)
