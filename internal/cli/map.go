@@ -5,7 +5,6 @@ import (
 	"context"
 	"io"
 	"path/filepath"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -39,7 +38,7 @@ func (a *app) mapCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			m := view.MapOf(st, slices.Collect(exposure.NewView(st.Plan, at).ReachAll()), view.NewPhrasing(st, at))
+			m := view.MapOf(st, exposure.NewView(st.Plan, at), view.NewPhrasing(st, at))
 			switch {
 			case to != "":
 				draw, ok := drawers[strings.ToLower(filepath.Ext(to))]

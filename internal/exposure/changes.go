@@ -4,7 +4,6 @@ import (
 	"iter"
 	"slices"
 	"time"
-
 )
 
 // Change is a set of flows whose verdict, or whose end, differs between two views.
@@ -135,4 +134,3 @@ func (g Group) without(drop func(Change) bool) *part {
 	}
 	return p
 }
-

@@ -1,6 +1,8 @@
 package exposure
 
 import (
+	"iter"
+	"math"
 	"slices"
 	"strings"
 
@@ -15,7 +17,8 @@ import (
 // Names puts sets of addresses into words: names before numbers. It remembers
 // what it said, for entries share their sets; it is not safe for concurrent use.
 type Names struct {
-	wide     []named               // the wide ones first
+	wide     []wide                // the widest first
+	begins   [3][]begin            // the same by where they begin: parts of IPv6, of IPv4, and whole
 	exact    map[extent][]named    // by extent, the narrowest name last
 	machines map[flow.Point]string // by address
 	said     map[*flow.Run]string  // by the first run of a set, which sets do not share unless they are one
@@ -26,6 +29,21 @@ type Names struct {
 type named struct {
 	name string
 	set  flow.Addrs
+}
+
+// wide is a name of many addresses: the whole of it, and by family, IPv6 at 0, IPv4 at 1, whole at 2.
+type wide struct {
+	name string
+	sets [3]flow.Addrs
+}
+
+// whole is where the whole of a name stands among its sets.
+const whole = 2
+
+// begin is where a name begins.
+type begin struct {
+	at flow.Point
+	of int // a place among the wide names
 }
 
 // extent is what two equal sets have in common at a glance.
@@ -60,15 +78,16 @@ func NewNames(e *estate.Estate, p *flow.Plan) *Names {
 		}
 		exact(name, set)
 	}
-	wide := func(name string, set flow.Addrs) {
+	addWide := func(name string, set flow.Addrs) {
 		if add(name, set); !set.IsEmpty() {
-			n.wide = append(n.wide, named{name, set})
+			parts := flow.ByFamily(set)
+			n.wide = append(n.wide, wide{name, [3]flow.Addrs{parts[0], parts[1], set}})
 		}
 	}
-	wide("everywhere", p.Everywhere())
-	wide("internet", p.Internet())
+	addWide("everywhere", p.Everywhere())
+	addWide("internet", p.Internet())
 	resolve := flow.NewResolver(e, p)
-	place := func(name string) { wide(name, resolve.Source(sentence.Of(sentence.NameAtom(name)))) }
+	place := func(name string) { addWide(name, resolve.Source(sentence.Of(sentence.NameAtom(name)))) }
 	for _, w := range e.Networks {
 		place(w.Name)
 	}
@@ -84,8 +103,9 @@ func NewNames(e *estate.Estate, p *flow.Plan) *Names {
 		place(s.Name)
 	}
 	for _, g := range p.Gateways {
-		wide(g.Name, flow.AddrSet(g.Inside...))
+		addWide(g.Name, flow.AddrSet(g.Inside...))
 	}
+	n.index()
 	for i, m := range p.Machines {
 		set := p.AddrsOf(int32(i))
 		add(m.Name, set)
@@ -113,7 +133,9 @@ func (n *Names) Number(name string) {
 		}
 	}
 	for i := range n.wide {
-		numbered(&n.wide[i])
+		one := named{n.wide[i].name, n.wide[i].sets[whole]}
+		numbered(&one)
+		n.wide[i].name = one.name
 	}
 }
 
@@ -138,22 +160,49 @@ func (n *Names) say(s flow.Addrs) string {
 			return k.name
 		}
 	}
-	text := strings.Join(n.list(s, flow.AllAddrs), ", ")
+	// Of a list and an exception one is short and the other may be long without end, so both are tried within a bound first.
+	text, ok := n.list(s, flow.AllAddrs, shortText)
+	best := shortText
+	if ok {
+		best = len(text) - 1
+	}
+	if other, shorter := n.excepting(s, best); shorter {
+		return other
+	} else if ok {
+		return text
+	}
+	text, _ = n.list(s, flow.AllAddrs, noBound)
+	if other, shorter := n.excepting(s, len(text)-1); shorter {
+		return other
+	}
+	return text
+}
+
+// How long the words for a set may become, in bytes, where something shorter may do.
+const (
+	shortText = 160
+	noBound   = math.MaxInt
+)
+
+// excepting puts a set into words as everywhere or internet except something, the shortest of some length at most.
+func (n *Names) excepting(s flow.Addrs, longest int) (text string, ok bool) {
 	for _, k := range n.wide[:min(2, len(n.wide))] { // everywhere and internet
 		if k.name != "internet" && k.name != "everywhere" {
 			break
 		}
 		for _, domain := range []flow.Addrs{flow.AllAddrs, flow.AllIPv4, flow.AllIPv6} {
-			base := k.set.Intersect(domain)
+			base := k.sets[whole].Intersect(domain)
 			if base.IsEmpty() || !base.Covers(s) {
 				continue
 			}
-			if other := k.name + only(base, k.set) + " except " + strings.Join(n.list(base.Subtract(s), domain), ", "); len(other) < len(text) {
-				text = other
+			head := k.name + only(base, k.sets[whole]) + " except "
+			if words, short := n.list(base.Subtract(s), domain, longest-len(head)); short {
+				text, ok = head+words, true
+				longest = len(text) - 1
 			}
 		}
 	}
-	return text
+	return text, ok
 }
 
 // only tells the family of a set that covers one where the name covers both.
@@ -176,24 +225,91 @@ func oneFamily(s flow.Addrs, v4 bool) flow.Addrs {
 }
 
 // list names the parts of a set within a domain, the largest names first, and
-// prints the rest as machines and prefixes.
-func (n *Names) list(s, domain flow.Addrs) (words []string) {
+// prints the rest as machines and prefixes. It gives up, and reports false, where the words become longer than so many bytes.
+func (n *Names) list(s, domain flow.Addrs, longest int) (string, bool) {
+	var words bounded
+	words.left = longest
 	rest := s
 	take := func(name string, part flow.Addrs) {
 		if !part.IsEmpty() && rest.Covers(part) {
-			words = append(words, name)
+			words.add(name)
 			rest = rest.Subtract(part)
 		}
 	}
-	for _, k := range n.wide {
-		take(k.name, k.set.Intersect(domain))
+	which := whole
+	switch {
+	case domain.Equal(flow.AllIPv6):
+		which = 0
+	case domain.Equal(flow.AllIPv4):
+		which = 1
 	}
-	for _, k := range n.wide {
-		for i, part := range flow.ByFamily(k.set) {
-			take(k.name+familyWord[i == 1], part)
+	for k := range n.within(rest, which) {
+		if take(n.wide[k].name, n.wide[k].sets[which]); words.over {
+			return "", false
 		}
 	}
-	return append(words, n.single(rest)...)
+	for k := range n.within(rest, 0, 1) {
+		for i := range 2 {
+			if take(n.wide[k].name+familyWord[i == 1], n.wide[k].sets[i]); words.over {
+				return "", false
+			}
+		}
+	}
+	n.single(rest, &words)
+	return strings.Join(words.list, ", "), !words.over
+}
+
+// bounded are words that may be so long in all, joined by commas.
+type bounded struct {
+	list []string
+	left int
+	over bool
+}
+
+func (b *bounded) add(word string) {
+	if len(b.list) > 0 {
+		b.left -= len(", ")
+	}
+	b.left -= len(word)
+	b.over = b.over || b.left < 0
+	b.list = append(b.list, word)
+}
+
+// index sorts the wide names by where they begin.
+func (n *Names) index() {
+	for which := range n.begins {
+		for i, k := range n.wide {
+			if set := k.sets[which]; !set.IsEmpty() {
+				n.begins[which] = append(n.begins[which], begin{set.Runs()[0].Lo, i})
+			}
+		}
+		slices.SortFunc(n.begins[which], func(a, b begin) int { return a.at.Compare(b.at) })
+	}
+}
+
+// within lists the wide names that begin in a set, so that they may lie in it, the widest first. Where those are many it lists all of
+// them, in which nothing is looked up.
+func (n *Names) within(s flow.Addrs, which ...int) iter.Seq[int] {
+	var list []int
+	for _, w := range which {
+		all := n.begins[w]
+		for _, r := range s.Runs() {
+			at, _ := slices.BinarySearchFunc(all, r.Lo, func(b begin, lo flow.Point) int { return b.at.Compare(lo) })
+			for ; at < len(all) && all[at].at.Compare(r.Hi) <= 0; at++ {
+				if list = append(list, all[at].of); len(list) > len(n.wide)/8 {
+					return func(yield func(int) bool) {
+						for k := range n.wide {
+							if !yield(k) {
+								return
+							}
+						}
+					}
+				}
+			}
+		}
+	}
+	slices.Sort(list)
+	return slices.Values(slices.Compact(list))
 }
 
 // mostSingle is the longest run, in addresses, in which machines are looked for one by one.
@@ -201,7 +317,7 @@ const mostSingle = 256
 
 // single names the machines all of whose addresses, or all of one family, are in
 // a set, in the order of the addresses, and prints what is left as prefixes.
-func (n *Names) single(rest flow.Addrs) (words []string) {
+func (n *Names) single(rest flow.Addrs, words *bounded) {
 	var left []flow.Run
 	known := map[string][2]bool{} // by machine, the families that are named
 	for _, r := range rest.Runs() {
@@ -220,7 +336,7 @@ func (n *Names) single(rest flow.Addrs) (words []string) {
 				word := ""
 				word, told = n.machineWord(name, rest)
 				if known[name] = told; word != "" {
-					words = append(words, word)
+					words.add(word)
 				}
 			}
 			if !told[family] {
@@ -230,8 +346,16 @@ func (n *Names) single(rest flow.Addrs) (words []string) {
 				break
 			}
 		}
+		if words.over || words.left < len(left) { // each of those left takes a byte at the least, but for those that touch
+			if left = span.Of(left...).Runs(); words.over || words.left < len(left) {
+				words.over = true
+				return
+			}
+		}
 	}
-	return append(words, Prefixes(span.Of(left...))...)
+	for _, word := range Prefixes(span.Of(left...)) {
+		words.add(word)
+	}
 }
 
 // long reports whether a run has more than mostSingle addresses.

@@ -92,11 +92,12 @@ func (m Map) Gathered() Map {
 
 func gathered(nodes []Node) (out []Node) {
 	place := map[string]int{}
+	var key []byte
 	for _, n := range nodes {
-		key := fmt.Sprint(n.Kind, n.Down, n.Lets)
-		i, known := place[key]
+		key = n.appendLets(key[:0])
+		i, known := place[string(key)]
 		if n.quiet() || !known {
-			place[key] = len(out)
+			place[string(key)] = len(out)
 			out = append(out, n)
 			continue
 		}
@@ -104,6 +105,18 @@ func gathered(nodes []Node) (out []Node) {
 		out[i].About = ""
 	}
 	return out
+}
+
+// appendLets appends what kind of node it is, and all that it lets through: nodes that are told as one have it in common.
+func (n Node) appendLets(key []byte) []byte {
+	key = fmt.Append(key, n.Kind, n.Down)
+	for _, l := range n.Lets {
+		for _, word := range []string{l.Service, l.From, l.How, l.To} {
+			key = append(append(key, 0), word...)
+		}
+		key = append(key, byte(l.Level))
+	}
+	return key
 }
 
 // Let is one thing that a node lets through, or with To what one of its doors

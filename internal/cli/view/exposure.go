@@ -1,6 +1,7 @@
 package view
 
 import (
+	"encoding/binary"
 	"fmt"
 	"math"
 	"slices"
@@ -44,6 +45,7 @@ type Phrasing struct {
 	namings  []flow.Naming
 	plan     *flow.Plan
 	openings []opening.Opening
+	services map[string]string // those that were put into words, by what they hold
 	now      time.Time
 	mark     string // before places in files, where they are not those of now
 }
@@ -56,12 +58,13 @@ func NewPhrasing(st *work.State, now time.Time) *Phrasing {
 	}
 	return &Phrasing{
 		names: exposure.NewNames(st.Estate, st.Plan), namings: flow.Namings(own, st.Estate), plan: st.Plan,
-		openings: st.Report.Openings, now: now,
+		openings: st.Report.Openings, services: map[string]string{}, now: now,
 	}
 }
 
 // Numbered prints numbers beside words that mean something else on the other side.
 func (ph *Phrasing) Numbered(changed []change.Meaning) {
+	clear(ph.services)
 	for _, m := range changed {
 		if m.Verb != change.Alter {
 			continue
@@ -80,7 +83,18 @@ func (ph *Phrasing) Numbered(changed []change.Meaning) {
 }
 
 // service prints a set of services by names, with the ports of a single one.
-func (ph *Phrasing) service(s flow.Services) string { return flow.PrintServices(s, ph.namings) }
+func (ph *Phrasing) service(s flow.Services) string {
+	var key []byte
+	for _, r := range s.Runs() {
+		key = binary.AppendUvarint(binary.AppendUvarint(key, uint64(r.Lo)), uint64(r.Hi))
+	}
+	text, known := ph.services[string(key)]
+	if !known {
+		text = flow.PrintServices(s, ph.namings)
+		ph.services[string(key)] = text
+	}
+	return text
+}
 
 // Passing tells the services and sources of a part of an opening: as they were asked for,
 // where that is all of it.

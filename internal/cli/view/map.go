@@ -17,17 +17,20 @@ import (
 	"ironbark/internal/work"
 )
 
-// MapOf makes the map of a state: what stands where, and what is let through.
-func MapOf(st *work.State, reach []exposure.Entry, ph *Phrasing) picture.Map {
-	lets := map[string][]picture.Let{}
-	routed := map[string]map[string][]string{} // machines by where they are reached from and service
+// letIn is what is let in at a machine or gateway, as a map tells it.
+type letIn struct {
+	lets   []picture.Let
+	routed []routedFrom
+}
+
+// routedFrom is a service to which a route leads, and from where.
+type routedFrom struct{ from, service string }
+
+// letInOf tells what entries of one machine let in.
+func (ph *Phrasing) letInOf(reach []exposure.Entry) (out letIn) {
 	for _, r := range ph.gather(reach) {
 		if r.entry.Reason == exposure.ByRoute { // that stands with the bastion: whoever is not on it is not let in
-			from, service := ph.names.Plain(r.from), ph.service(r.services)
-			if routed[from] == nil {
-				routed[from] = map[string][]string{}
-			}
-			routed[from][service] = append(routed[from][service], r.machine)
+			out.routed = append(out.routed, routedFrom{ph.names.Plain(r.from), ph.service(r.services)})
 			continue
 		}
 		level := picture.Open
@@ -38,7 +41,37 @@ func MapOf(st *work.State, reach []exposure.Entry, ph *Phrasing) picture.Map {
 		if t := r.entry.Until; !t.IsZero() {
 			how = strings.TrimPrefix(how+", "+Left(t, ph.now)+" left", ", ")
 		}
-		lets[r.machine] = append(lets[r.machine], picture.Let{Service: ph.service(r.services), From: ph.names.Plain(r.from), How: how, Level: level})
+		out.lets = append(out.lets, picture.Let{Service: ph.service(r.services), From: ph.names.Plain(r.from), How: how, Level: level})
+	}
+	return out
+}
+
+// MapOf makes the map of a state: what stands where, and what is let through. Of machines to which the same is open one is put into words.
+func MapOf(st *work.State, open *exposure.View, ph *Phrasing) picture.Map {
+	open.Prepare()
+	lets := map[string][]picture.Let{}
+	routed := map[string]map[string][]string{} // machines by where they are reached from and service
+	known := map[int32]letIn{}
+	for m, machine := range open.Plan.Machines {
+		in, told := known[open.Alike(int32(m))]
+		if !told {
+			in = ph.letInOf(open.Reach(int32(m)))
+			known[open.Alike(int32(m))] = in
+		}
+		lets[machine.Name] = in.lets
+		for _, r := range in.routed {
+			if routed[r.from] == nil {
+				routed[r.from] = map[string][]string{}
+			}
+			routed[r.from][r.service] = append(routed[r.from][r.service], machine.Name)
+		}
+	}
+	gateways := map[string][]exposure.Entry{}
+	for e := range open.GatewayReach() {
+		gateways[e.Door.Via] = append(gateways[e.Door.Via], e)
+	}
+	for name, list := range gateways {
+		lets[name] = ph.letInOf(list).lets
 	}
 	at := map[string][]picture.Node{}
 	fronts := map[string][]picture.Node{}
