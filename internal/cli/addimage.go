@@ -32,7 +32,7 @@ func (a *app) addImageCommand(n noun) *cobra.Command {
 		Long: "Put a system image in, from which machines start: a raw or a qcow2 file. With --build one is made out of Debian's\n" +
 			"packages, as images/NAME.qcow2: a system with an SSH server, cloud-init and QEMU's guest agent. It needs root, and the\n" +
 			"packages mmdebstrap, e2fsprogs and qemu-utils; it takes some minutes, and nothing is installed on this host.",
-		Example: "  ironbark add image gauge-os --file gauge-os.qcow2\n  ironbark add image gauge-os --build --with nginx",
+		Example: "  ironbark add image gauge-os --file gauge-os.qcow2\n  ironbark add image gauge-os --build --with rsync",
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
 			if len(args) != 1 {
 				return usage("add image takes one name")

@@ -13,7 +13,7 @@ import (
 // from and the other by a rule is closed in it: less is open, never more.
 // Openings are left out, for sites keep them apart.
 func Common(a, b *Plan) *Plan {
-	c := &common{a: a, b: b, out: &Plan{Guard: a.Guard.Union(b.Guard), Nowhere: moved(a, b).Union(a.Nowhere).Union(b.Nowhere)}, groups: map[string]*Group{}}
+	c := &common{a: a, b: b, out: &Plan{Guard: a.Guard.Union(b.Guard), Nowhere: moved(a, b).Union(a.Nowhere).Union(b.Nowhere)}, groups: map[string]*Group{}, alike: map[[2]*Group]*Group{}, whole: map[*Group]*Group{}}
 	c.nouns()
 	c.out.finish()
 	c.doors()
@@ -49,6 +49,8 @@ type common struct {
 	a, b   *Plan
 	out    *Plan
 	groups map[string]*Group
+	alike  map[[2]*Group]*Group // what shared found
+	whole  map[*Group]*Group    // what there is of groups of either plan
 }
 
 func (c *common) nouns() {
@@ -129,12 +131,27 @@ func (c *common) move(p *Plan, g *Group, keep func(name string) bool) *Group {
 	return out
 }
 
-// shared returns the machines that are in a group of a and in one of b.
+// shared returns the machines that are in a group of a and in one of b. Rules share their groups, so it remembers.
 func (c *common) shared(g, h *Group) *Group {
-	return c.move(c.a, g, func(name string) bool {
-		i, ok := c.b.MachineByName(name)
-		return ok && h.Has(i)
-	})
+	known, ok := c.alike[[2]*Group{g, h}]
+	if !ok {
+		known = c.move(c.a, g, func(name string) bool {
+			i, ok := c.b.MachineByName(name)
+			return ok && h.Has(i)
+		})
+		c.alike[[2]*Group{g, h}] = known
+	}
+	return known
+}
+
+// there returns the machines of a group of a plan that are in the common one.
+func (c *common) there(p *Plan, g *Group) *Group {
+	known, ok := c.whole[g]
+	if !ok {
+		known = c.move(p, g, func(string) bool { return true })
+		c.whole[g] = known
+	}
+	return known
 }
 
 func (c *common) doors() {
@@ -168,7 +185,7 @@ func (c *common) rules(a, b *Plan) {
 	for side, p := range []*Plan{a, b} {
 		for _, r := range p.Rules {
 			if r.Kind == Deny {
-				r.To = c.move(p, r.To, func(string) bool { return true })
+				r.To = c.there(p, r.To)
 				if len(r.To.Machines) > 0 && (side == 0 || !c.hasDeny(r)) {
 					c.out.Rules = append(c.out.Rules, r)
 				}

@@ -151,7 +151,9 @@ func (r *Review) closes() bool {
 	if r.same || r.FirstEnactment {
 		return false
 	}
-	closes := func(d exposure.Difference) bool { return !d.Closed.IsEmpty() || !d.Moved.IsEmpty() || !d.Lost.IsEmpty() }
+	closes := func(d exposure.Difference) bool {
+		return !d.Closed.IsEmpty() || !d.Moved.IsEmpty() || !d.Lost.IsEmpty()
+	}
 	return closes(r.Exposure) || closes(r.Outward) || slices.ContainsFunc(r.Changes, func(c change.Change) bool { return c.Verb != change.Make })
 }
 

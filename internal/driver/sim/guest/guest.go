@@ -12,6 +12,7 @@
 package guest
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -62,23 +63,28 @@ func New(name string, packages []string) *Guest {
 // known are the packages that can be installed, with the services that they
 // bring, and what those listen on, as sentences write it.
 var known = map[string]map[string][]string{
-	"openssh-server": {"ssh": {"ssh"}},
-	"nginx":          {"nginx": {"http", "https"}},
-	"xrdp":           {"xrdp": {"rdp"}},
-	"xfce4":          {},
-	"postgresql":     {"postgresql": {"tcp/5432"}},
-	"tidefeed":       {"tidefeed": {"tcp/7400-7401"}},
-	"curl":           {},
-	"rsync":          {},
-	"chrony":         {"chrony": {"udp/123"}},
-	"util-linux":     {},
+	"ssh-server":   {"ssh": {"ssh"}},
+	"tide-httpd":   {"tide-httpd": {"http", "https"}},
+	"rdp-greeter":  {"rdp-greeter": {"rdp"}},
+	"tide-desktop": {},
+	"tide-sql":     {"tide-sql": {"tcp/5432"}},
+	"tidefeed":     {"tidefeed": {"tcp/7400-7401"}},
+	"tide-clock":   {"tide-clock": {"udp/123"}},
+	"curl":         {},
+	"rsync":        {},
+	"util-linux":   {},
+}
+
+// before are the names that packages had in stores of earlier versions.
+var before = map[string]string{
+	"openssh-server": "ssh-server", "nginx": "tide-httpd", "xrdp": "rdp-greeter", "xfce4": "tide-desktop", "postgresql": "tide-sql", "chrony": "tide-clock",
 }
 
 // services lists the machine's services by name, with what they listen on.
 func (g *Guest) services() map[string][]string {
 	all := map[string][]string{Login: nil}
 	for _, p := range g.Packages {
-		maps.Copy(all, known[p])
+		maps.Copy(all, known[cmp.Or(before[p], p)])
 	}
 	return all
 }
@@ -89,7 +95,7 @@ func (g *Guest) Running(service string) bool {
 	if service == Login {
 		return slices.Contains(g.Enabled, service)
 	}
-	return there && !slices.Contains(g.Stopped, service)
+	return there && !slices.ContainsFunc(g.Stopped, func(s string) bool { return cmp.Or(before[s], s) == service })
 }
 
 // Listens lists what the machine listens on once it runs, as sentences write it.

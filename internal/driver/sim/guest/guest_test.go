@@ -13,19 +13,19 @@ import (
 )
 
 func TestAScriptChangesWhatTheMachineListensOn(t *testing.T) {
-	g := New("gauge-1", []string{"openssh-server"})
+	g := New("gauge-1", []string{"ssh-server"})
 	assert.Equal(t, []string{"ping", "ssh"}, g.Listens())
 	r := g.Run(t.Context(), "setup.sh", `set -e
 apt-get update
-apt-get install -y nginx
+apt-get install -y tide-httpd
 for i in 1 2 3; do sleep 1; done
 echo "served by $(hostname)" > /srv/index.html
 mkdir -p /etc/tide && printf '%s\n' a b | tee /etc/tide/conf | grep b
-systemctl enable --now nginx
+systemctl enable --now tide-httpd
 systemctl stop ssh
 `)
 	r.Delta = Delta{}
-	assert.Equal(t, Result{Name: "setup.sh", Output: "Reading package lists... done\nSetting up nginx ... done\nb\n", Took: 5 * time.Second}, r)
+	assert.Equal(t, Result{Name: "setup.sh", Output: "Reading package lists... done\nSetting up tide-httpd ... done\nb\n", Took: 5 * time.Second}, r)
 	assert.Equal(t, []string{"http", "https", "ping"}, g.Listens())
 	text, _ := g.Read("/srv/index.html")
 	assert.Equal(t, "served by gauge-1\n", text)
