@@ -55,24 +55,25 @@ func (a *app) reachCommand() *cobra.Command {
 					return usage("--admin is about what comes to machines: nothing that they call outside is administrative")
 				}
 			}
-			var list []exposure.Entry
-			for e := range of.ReachAll() {
-				if e, keep := filter(e); keep && (!admin || e.Administrative) {
-					list = append(list, e)
+			entries := func(yield func(exposure.Entry) bool) {
+				for e := range of.ReachAll() {
+					if e, keep := filter(e); keep && (!admin || e.Administrative) && !yield(e) {
+						return
+					}
 				}
 			}
 			ph := view.NewPhrasing(st, at)
 			switch {
 			case used:
-				return a.reachUsed(ctx, w, list, ph)
+				return a.reachUsed(ctx, w, slices.Collect(entries), ph)
 			case a.json && outward:
-				return a.print.JSON(view.CallsJSON(list, ph, at))
+				return a.print.CallsJSON(entries, ph, at)
 			case a.json:
-				return a.print.JSON(view.ReachJSON(list, ph, at))
+				return a.print.ReachJSON(entries, ph, at)
 			case outward:
-				a.print.Called(list, ph)
+				a.print.Called(slices.Collect(entries), ph)
 			default:
-				a.print.Reach(list, ph)
+				a.print.Reach(slices.Collect(entries), ph)
 			}
 			return nil
 		}),

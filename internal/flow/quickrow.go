@@ -48,7 +48,7 @@ func groupRow(body string) (n rowNoun, ok bool) {
 	return n, r.Done()
 }
 
-// ruleRow reads the row of a rule, as machineRow does that of a machine.
+// ruleRow reads the row of a rule or a door, as machineRow does that of a machine.
 func ruleRow(body string) (b rowRule, ok bool) {
 	r := quickjson.Of(body)
 	r.Must(`{"kind":"`)
@@ -61,6 +61,16 @@ func ruleRow(body string) (b rowRule, ok bool) {
 	if r.May(`,"services":`) {
 		b.Services = r.Strings()
 	}
+	if r.May(`,"front":"`) {
+		b.Front = r.String()
+	}
+	if r.May(`,"service":"`) {
+		b.Service = r.String()
+	}
+	if r.May(`,"on":"`) {
+		b.On = r.String()
+	}
+	b.Standing = r.May(`,"standing":true`)
 	if r.May(`,"begin":"`) {
 		b.Begin = moment(r.Moment())
 	}

@@ -3,6 +3,7 @@ package view
 import (
 	"encoding/binary"
 	"fmt"
+	"iter"
 	"math"
 	"slices"
 	"strings"
@@ -263,19 +264,21 @@ type reachJSON struct {
 	Opening        int64      `json:"opening,omitempty"`
 }
 
-// ReachDoc is the document that ReachJSON makes.
+// ReachDoc is the document of what is open at a moment.
 type ReachDoc struct {
 	At    time.Time   `json:"at"`
 	Reach []reachJSON `json:"reach"`
 }
 
-// ReachJSON is the document of what is open at a moment.
-func ReachJSON(list []exposure.Entry, ph *Phrasing, at time.Time) ReachDoc {
-	out := make([]reachJSON, 0, len(list))
-	for _, e := range list {
-		out = append(out, entryJSON(e, ph))
-	}
-	return ReachDoc{at.UTC(), out}
+// ReachJSON prints the document of what is open at a moment, an entry after the other.
+func (p *Printer) ReachJSON(list iter.Seq[exposure.Entry], ph *Phrasing, at time.Time) error {
+	return p.JSONList(at.UTC(), "reach", func(yield func(any) bool) {
+		for e := range list {
+			if !yield(entryJSON(e, ph)) {
+				return
+			}
+		}
+	})
 }
 
 func entryJSON(e exposure.Entry, ph *Phrasing) reachJSON {

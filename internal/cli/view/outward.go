@@ -2,6 +2,7 @@ package view
 
 import (
 	"fmt"
+	"iter"
 	"math"
 	"strings"
 	"time"
@@ -96,13 +97,15 @@ type CallsDoc struct {
 	Calls []callJSON `json:"calls"`
 }
 
-// CallsJSON is the document of what machines call outside.
-func CallsJSON(list []exposure.Entry, ph *Phrasing, at time.Time) CallsDoc {
-	doc := CallsDoc{at.UTC(), make([]callJSON, 0, len(list))}
-	for _, e := range list {
-		doc.Calls = append(doc.Calls, callOf(e, ph))
-	}
-	return doc
+// CallsJSON prints the document of what machines call outside.
+func (p *Printer) CallsJSON(list iter.Seq[exposure.Entry], ph *Phrasing, at time.Time) error {
+	return p.JSONList(at.UTC(), "calls", func(yield func(any) bool) {
+		for e := range list {
+			if !yield(callOf(e, ph)) {
+				return
+			}
+		}
+	})
 }
 
 // outwardJSON is how what machines call outside differs.

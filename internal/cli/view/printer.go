@@ -3,12 +3,15 @@
 package view
 
 import (
+	"bufio"
 	"bytes"
 	"encoding/json"
 	"fmt"
 	"io"
+	"iter"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/charmbracelet/x/ansi"
 )
@@ -157,6 +160,40 @@ func (p *Printer) json(v any, indent string) error {
 	p.Documents++
 	_, err := io.WriteString(p.Out, escapeJSON(b.String()))
 	return err
+}
+
+// JSONList prints a document of a moment and a list, which may be longer than memory has room for: what JSON prints of a struct of
+// the two.
+func (p *Printer) JSONList(at time.Time, key string, list iter.Seq[any]) error {
+	out := bufio.NewWriterSize(p.Out, 1<<16)
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
+	e.SetEscapeHTML(false)
+	e.SetIndent("    ", "  ")
+	moment, err := json.Marshal(at)
+	if err != nil {
+		return err
+	}
+	p.Documents++
+	fmt.Fprintf(out, "{\n  \"at\": %s,\n  %q: [", moment, key)
+	n := 0
+	for v := range list {
+		b.Reset()
+		if err := e.Encode(v); err != nil {
+			return err
+		}
+		if n++; n > 1 {
+			_ = out.WriteByte(',')
+		}
+		if _, err := out.WriteString("\n    " + escapeJSON(strings.TrimSuffix(b.String(), "\n"))); err != nil {
+			return err
+		}
+	}
+	if n > 0 {
+		_, _ = out.WriteString("\n  ")
+	}
+	_, _ = out.WriteString("]\n}\n")
+	return out.Flush()
 }
 
 // Table prints rows under heads (none where they are nil), fitted to the width:
