@@ -128,10 +128,8 @@ func (l *looker) door(s sentence.Sentence, on sentence.Service, from, to sentenc
 	}
 	guarded := l.p.Guard.Covers(services)
 	for _, m := range l.resolve.Group(to).Machines {
-		for _, one := range l.couldLet()[m] {
-			if (one.guarded || !guarded) && one.services.Overlaps(services) {
-				return
-			}
+		if one := l.couldLet()[m]; one.all.Overlaps(services) || !guarded && one.plain.Overlaps(services) {
+			return
 		}
 	}
 	mend := fmt.Sprintf("allow %s from SOURCE to %s", on, to)
@@ -141,25 +139,24 @@ func (l *looker) door(s sentence.Sentence, on sentence.Service, from, to sentenc
 	l.find(Note, Useless, s.String(), mend, "nobody gets in by this door: no sentence lets anybody in, nor lets anybody open it")
 }
 
-// lets is what a sentence lets in to a machine, or could.
-type lets struct {
-	services flow.Services
-	guarded  bool // administrative ones, too
-}
+// lets are the services that sentences let in to a machine, or let people open: those but for administrative ones, and all.
+type lets struct{ plain, all flow.Services }
 
-// couldLet lists by machine what sentences let in there, or let people open.
-func (l *looker) couldLet() [][]lets {
+// couldLet lists by machine what sentences let in there, or could.
+func (l *looker) couldLet() []lets {
 	if l.letting != nil {
 		return l.letting
 	}
-	l.letting = make([][]lets, len(l.p.Machines))
+	by := map[*flow.Group]lets{} // sentences share their groups
 	add := func(services sentence.Services, to sentence.Set, guarded bool) {
-		one := lets{l.resolve.Services(services), guarded}
-		for _, m := range l.resolve.Group(to).Machines {
-			if list := l.letting[m]; !slices.ContainsFunc(list, func(o lets) bool { return o.guarded == guarded && o.services.Equal(one.services) }) {
-				l.letting[m] = append(list, one)
-			}
+		g, set := l.resolve.Group(to), l.resolve.Services(services)
+		one := by[g]
+		if guarded {
+			one.all = joined(one.all, set)
+		} else {
+			one.plain = joined(one.plain, set)
 		}
+		by[g] = one
 	}
 	for _, st := range l.e.Sentences {
 		switch o := st.Sentence.(type) {
@@ -173,7 +170,22 @@ func (l *looker) couldLet() [][]lets {
 			add(o.Services, o.To, true)
 		}
 	}
+	l.letting = make([]lets, len(l.p.Machines))
+	for g, one := range by {
+		for _, m := range g.Machines {
+			mine := &l.letting[m]
+			mine.plain, mine.all = joined(mine.plain, one.plain), joined(mine.all, one.all)
+		}
+	}
 	return l.letting
+}
+
+// joined is the union of two sets, of which one often holds the other.
+func joined(a, b flow.Services) flow.Services {
+	if a.Covers(b) {
+		return a
+	}
+	return a.Union(b)
 }
 
 // permit finds what is seldom meant of a permit.

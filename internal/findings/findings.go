@@ -100,7 +100,7 @@ type looker struct {
 	led     map[*flow.Group]flow.Addrs
 	ports   map[ported]flow.Addrs
 	fronted map[flow.Service]map[int32]flow.Addrs // worked out when first asked for, as is the next
-	letting [][]lets                              // by machine, what sentences could let in
+	letting []lets                                // by machine, what sentences could let in
 	private flow.Services                         // worked out when first asked for
 	pos     sentence.Pos
 	list    []Finding

@@ -71,10 +71,15 @@ func (r *Report) Enacted() (*estate.Estate, error) {
 	return r.enacted.estate, nil
 }
 
+// BasePlan returns the plan without openings.
+func (r *Report) BasePlan() *flow.Plan {
+	return r.Plan.WithoutOpenings(func(int64) bool { return true })
+}
+
 // Base returns the rows of the tables without those of openings.
 func (r *Report) Base() []flow.Row {
 	if r.base == nil {
-		r.base = r.Plan.WithoutOpenings(func(int64) bool { return true }).Rows()
+		r.base = r.BasePlan().Rows()
 	}
 	return r.base
 }

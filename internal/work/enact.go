@@ -89,7 +89,7 @@ func (w *Work) Enact(ctx context.Context, r *Review, progress Progress) (err err
 	before := r.before.Plan.WithoutOpenings(func(int64) bool { return true })
 	after := r.after.Plan.WithoutOpenings(func(int64) bool { return true })
 	cut := flow.Common(before, after)
-	closes := r.closes() && !slices.Equal(cut.Rows(), r.before.Report.Base())
+	closes := r.closes() && !flow.SameTables(cut, r.before.Report.BasePlan())
 	x.of = len(r.Ending) + len(r.Changes) + 1
 	if closes {
 		x.of++

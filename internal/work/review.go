@@ -117,7 +117,7 @@ func (w *Work) reviewOf(before *State, files Files, e *estate.Estate, edit bool)
 		r.onlyCloses = len(before.Report.Files) > 0 && r.opensNothing(now)
 	}
 	base := after.Plan.WithoutOpenings(func(int64) bool { return true })
-	r.same = slices.Equal(base.Rows(), before.Report.Base())
+	r.same = flow.SameTables(base, before.Report.BasePlan())
 	r.NoEffect = len(changes) == 0 && r.same && len(r.Ending)+len(r.Added)+len(r.Retracted)+len(r.Meanings) == 0
 	return r, nil
 }
@@ -265,10 +265,15 @@ const uncovered = "no permit covers it any more"
 // found looks over the new state, and tells what was there before.
 func found(before, after *State, now time.Time) (list []Found) {
 	old := map[string]bool{}
-	for _, f := range findings.Look(before.Estate, before.Plan, now, before.Listening()) {
-		old[f.What()] = true
-	}
-	for _, f := range findings.Look(after.Estate, after.Plan, now, before.Listening()) {
+	var look sync.WaitGroup
+	look.Go(func() {
+		for _, f := range findings.Look(before.Estate, before.Plan, now, before.Listening()) {
+			old[f.What()] = true
+		}
+	})
+	seen := findings.Look(after.Estate, after.Plan, now, before.Listening())
+	look.Wait()
+	for _, f := range seen {
 		list = append(list, Found{Finding: f, New: !old[f.What()]})
 	}
 	return list

@@ -190,6 +190,12 @@ func TestCommonIsOpenOnlyWhereBothAre(t *testing.T) {
 			b = oracle.DrawShifted(t, shift)
 		}
 		pa, pb := a.Plan(), b.Plan()
+		for _, p := range []*flow.Plan{pb, flow.Common(pa, pb)} {
+			require.Equal(t, slices.Equal(pa.Rows(), p.Rows()), flow.SameTables(pa, p), "the tables are the same where their rows are")
+		}
+		again, err := flow.FromRows(pa.Rows())
+		require.NoError(t, err)
+		require.True(t, flow.SameTables(pa, again))
 		addrs, services := a.Interesting()
 		walk := make([]*Walker, 3)
 		for i, p := range []*flow.Plan{pa, pb, flow.Common(pa, pb)} {
