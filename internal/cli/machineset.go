@@ -43,7 +43,7 @@ func machineSet(e *estate.Estate, others, args []string) (names []string, err er
 			return nil, wrong("“%s” stands for no machine", strings.Join(rest, " "))
 		}
 	}
-	slices.Sort(names)
+	slices.SortFunc(names, sentence.CompareNames)
 	return slices.Compact(names), nil
 }
 

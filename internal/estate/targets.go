@@ -2,6 +2,7 @@ package estate
 
 import (
 	"cmp"
+	"maps"
 	"slices"
 	"strings"
 
@@ -99,4 +100,11 @@ func (e *Estate) matching(pattern string) (list []int) {
 	}
 	slices.Sort(list)
 	return list
+}
+
+// Tags lists the tags that machines carry, each once, in order.
+func (e *Estate) Tags() []Tag {
+	return slices.SortedFunc(maps.Keys(e.members.tagged), func(a, b Tag) int {
+		return cmp.Or(cmp.Compare(a.Key, b.Key), cmp.Compare(a.Value, b.Value))
+	})
 }

@@ -26,6 +26,9 @@ type Names struct {
 	sets     map[string]flow.Addrs // by machine
 }
 
+// leastCrowd is how many machines are named by their tag, or as all.
+const leastCrowd = 4
+
 type named struct {
 	name string
 	set  flow.Addrs
@@ -106,6 +109,15 @@ func NewNames(e *estate.Estate, p *flow.Plan) *Names {
 		addWide(g.Name, flow.AddrSet(g.Inside...))
 	}
 	n.index()
+	crowd := func(word sentence.Atom) { // a few machines are told one by one
+		if g := resolve.Group(sentence.Of(word)); len(g.Machines) >= leastCrowd {
+			add(word.String(), p.AddrsOf(g.Machines...))
+		}
+	}
+	for _, tag := range e.Tags() {
+		crowd(sentence.TagAtom(tag.Key, tag.Value))
+	}
+	crowd(sentence.AllAtom())
 	for i, m := range p.Machines {
 		set := p.AddrsOf(int32(i))
 		add(m.Name, set)

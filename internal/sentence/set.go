@@ -43,6 +43,9 @@ func AddressAtom(a netip.Addr) Atom { return Atom{kind: Address, lo: a, hi: a} }
 // AllAtom returns the atom of every machine.
 func AllAtom() Atom { return Atom{kind: All} }
 
+// TagAtom returns the atom of the machines that carry key=value.
+func TagAtom(key, value string) Atom { return Atom{kind: Tagged, text: key, value: value} }
+
 // NameAtom returns the atom of a name.
 func NameAtom(name string) Atom { return Atom{kind: Named, text: name} }
 

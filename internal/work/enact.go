@@ -8,10 +8,9 @@ import (
 	"slices"
 	"time"
 
-	"ironbark/internal/exposure"
-
 	"ironbark/internal/change"
 	"ironbark/internal/driver"
+	"ironbark/internal/exposure"
 	"ironbark/internal/flow"
 	"ironbark/internal/ledger"
 	"ironbark/internal/sentence"
@@ -237,7 +236,7 @@ const firstLook = 20 * time.Millisecond
 // order of their names. It gives up after limit, or when ctx ends; the machines
 // go on by themselves.
 func (w *Work) Settle(ctx context.Context, names []string, limit time.Duration, tell func(name string, m driver.Machine)) error {
-	waiting := slices.Sorted(slices.Values(names))
+	waiting := slices.SortedFunc(slices.Values(names), sentence.CompareNames)
 	end := w.Clock.Now().Add(limit)
 	begun := w.Clock.Now()
 	for {

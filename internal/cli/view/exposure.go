@@ -198,13 +198,13 @@ func (ph *Phrasing) first(open *exposure.View, most int) (rows []entryRow, total
 	}
 	type count struct{ administrative, other int }
 	alike := map[int32]count{}
-	for m := range open.Plan.Machines {
-		n, known := alike[open.Alike(int32(m))]
+	for _, m := range inOrder(open.Plan) {
+		n, known := alike[open.Alike(m)]
 		if known && (n.administrative == 0 || len(administrative) == most) && (n.other == 0 || len(other) == most) {
 			total += n.administrative + n.other
 			continue
 		}
-		rows := ph.gather(open.Reach(int32(m)))
+		rows := ph.gather(open.Reach(m))
 		if take(rows); !known {
 			for _, r := range rows {
 				if r.entry.Administrative {
@@ -213,7 +213,7 @@ func (ph *Phrasing) first(open *exposure.View, most int) (rows []entryRow, total
 					n.other++
 				}
 			}
-			alike[open.Alike(int32(m))] = n
+			alike[open.Alike(m)] = n
 		}
 		total += n.administrative + n.other
 	}
@@ -221,6 +221,16 @@ func (ph *Phrasing) first(open *exposure.View, most int) (rows []entryRow, total
 	take(gateways)
 	rows = append(administrative, other...)
 	return rows[:min(len(rows), most)], total + len(gateways)
+}
+
+// inOrder lists the machines of a plan as people count.
+func inOrder(p *flow.Plan) []int32 {
+	list := make([]int32, len(p.Machines))
+	for i := range list {
+		list[i] = int32(i)
+	}
+	slices.SortFunc(list, func(a, b int32) int { return sentence.CompareNames(p.Machines[a].Name, p.Machines[b].Name) })
+	return list
 }
 
 func administrativeFirst(a, b entryRow) int {

@@ -9,6 +9,7 @@ import (
 
 	"ironbark/internal/estate"
 	"ironbark/internal/flow"
+	"ironbark/internal/sentence"
 )
 
 // cited are the sentences that rows of a listing refer to by their places. Each is told
@@ -69,7 +70,9 @@ func (c *cited) tell(p *Printer, indent string) {
 // flowRows are the cells of the first rows of what is open: machine, services, source,
 // doors, end, and what decided. A machine that has several rows is named in the first.
 func (p *Printer) flowRows(rows []entryRow, most int, ph *Phrasing, end func(entryRow) string, c *cited) (cells [][]string) {
-	slices.SortStableFunc(rows, func(a, b entryRow) int { return cmp.Or(cmp.Compare(a.machine, b.machine), administrativeFirst(a, b)) })
+	slices.SortStableFunc(rows, func(a, b entryRow) int {
+		return cmp.Or(sentence.CompareNames(a.machine, b.machine), administrativeFirst(a, b))
+	})
 	rows = rows[:min(len(rows), most)]
 	last := ""
 	for _, r := range rows {

@@ -14,6 +14,7 @@ import (
 	"ironbark/internal/exposure"
 	"ironbark/internal/flow"
 	"ironbark/internal/picture"
+	"ironbark/internal/sentence"
 	"ironbark/internal/work"
 )
 
@@ -106,7 +107,7 @@ func MapOf(st *work.State, open *exposure.View, ph *Phrasing) picture.Map {
 		for _, s := range n.Subnets {
 			nodes := at[s.Name]
 			slices.SortFunc(nodes, func(a, b picture.Node) int {
-				return cmp.Or(cmp.Compare(b.Level(), a.Level()), cmp.Compare(len(b.Lets), len(a.Lets)), cmp.Compare(a.Name, b.Name))
+				return cmp.Or(cmp.Compare(b.Level(), a.Level()), cmp.Compare(len(b.Lets), len(a.Lets)), sentence.CompareNames(a.Name, b.Name))
 			})
 			net.Subnets = append(net.Subnets, picture.Subnet{Name: s.Name, About: prefixes(s.Range), Nodes: nodes})
 		}
@@ -148,7 +149,7 @@ func leadsOn(routed map[string]map[string][]string, bastion string) (list []pict
 		}
 	}
 	for _, service := range slices.Sorted(maps.Keys(to)) {
-		names := slices.Compact(slices.Sorted(slices.Values(to[service])))
+		names := slices.Compact(slices.SortedFunc(slices.Values(to[service]), sentence.CompareNames))
 		text := strings.Join(names, ", ")
 		if len(names) > 6 {
 			text = fmt.Sprintf("%d machines", len(names))

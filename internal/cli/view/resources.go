@@ -7,6 +7,7 @@ import (
 
 	"ironbark/internal/change"
 	"ironbark/internal/cost"
+	"ironbark/internal/sentence"
 	"ironbark/internal/sshkey"
 	"ironbark/internal/work"
 )
@@ -24,7 +25,7 @@ func (p *Printer) Resources(st *work.State, kind change.Kind, ph *Phrasing) {
 		if len(list) == 0 {
 			continue
 		}
-		slices.SortFunc(list, func(a, b change.Resource) int { return strings.Compare(a.Name, b.Name) })
+		slices.SortFunc(list, func(a, b change.Resource) int { return sentence.CompareNames(a.Name, b.Name) })
 		if told++; told > 1 {
 			p.Line("")
 		}

@@ -79,7 +79,7 @@ func (ph *Phrasing) firstRows(list exposure.Changes, most int) (rows []entryRow,
 		}
 		return g.Machine
 	}
-	slices.SortStableFunc(groups, func(a, b exposure.Group) int { return strings.Compare(name(a), name(b)) })
+	slices.SortStableFunc(groups, func(a, b exposure.Group) int { return sentence.CompareNames(name(a), name(b)) })
 	count := map[any]int{}
 	for _, g := range groups {
 		n, known := count[g.Alike]

@@ -15,6 +15,7 @@ import (
 	"ironbark/internal/findings"
 	"ironbark/internal/flow"
 	"ironbark/internal/opening"
+	"ironbark/internal/sentence"
 	"ironbark/internal/work"
 )
 
@@ -172,6 +173,7 @@ func (p *Printer) machines(st *work.State, ph *Phrasing) {
 		p.Line("  no machines")
 		return
 	}
+	slices.SortFunc(list, func(a, b change.Resource) int { return sentence.CompareNames(a.Name, b.Name) })
 	states := map[driver.State]int{}
 	for _, t := range list {
 		states[st.Report.Machines[t.Name].State]++
