@@ -32,7 +32,7 @@ func (c *cited) cite(ph *Phrasing, o flow.Origin, opening int64) string {
 	case at != "":
 		ref = ph.mark + at
 	case o.IsOpenNetwork():
-		return strings.TrimSuffix(o.Sentence, " outward")
+		return o.Sentence
 	case len(o.Sentence) <= len("bastion ")+16: // it stands in no file, and is short: bastion beacon
 		return o.Sentence
 	default: // done by somebody else
