@@ -184,12 +184,13 @@ func (r *reader) targetNames(s sentence.Set, fronts bool) {
 		kinds = append(kinds, KindFront, KindBastion)
 	}
 	for _, a := range slices.Concat(s.List, s.Except) {
-		switch a.Kind() {
-		case sentence.Named:
+		_, known := r.estate.Lookup(a.Text())
+		switch kind := a.Kind(); {
+		case kind == sentence.Everywhere, kind == sentence.Named && !known && sentence.MeansEverywhere(a.Text()):
+			r.fail(a.At(), fmt.Sprintf("“%s” is no target: machines are named", a), "every machine is “all”; what machines call outside is “internet”, in an allow, a deny or a guarantee")
+		case kind == sentence.Named:
 			r.noun(a.At(), a.Text(), kinds...)
-		case sentence.All, sentence.Pattern, sentence.Tagged:
-		case sentence.Everywhere:
-			r.fail(a.At(), "“everywhere” is no target: machines are named", "every machine is “all”; what machines call outside is “internet”, in an allow, a deny or a guarantee")
+		case kind == sentence.All, kind == sentence.Pattern, kind == sentence.Tagged:
 		default:
 			r.fail(a.At(), fmt.Sprintf("“%s” is no target: machines are named, by name, pattern, tag, subnet, network or all", a), "")
 		}

@@ -168,6 +168,9 @@ func (p *parser) naturalDuration() (Duration, bool) {
 	return d, true
 }
 
+// MeansEverywhere reports whether people say a word for everywhere.
+func MeansEverywhere(word string) bool { return slices.Contains(everywhereWords, word) }
+
 // naturalAtom reads what people say for everywhere.
 func (p *parser) naturalAtom() (Atom, bool) {
 	if !p.natural || p.err != nil || p.peek().kind != tokenWord || !slices.Contains(everywhereWords, p.peek().text) {
