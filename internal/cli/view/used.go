@@ -77,9 +77,9 @@ func (p *Printer) Used(list []Used, since time.Time, ph *Phrasing) {
 		amount, last := ph.used(u.Count)
 		rows = append(rows, []string{ph.because(u.Origin, u.Opening), amount, last})
 	}
-	p.Table([]string{"BECAUSE OF", "LET IN", "LAST"}, rows)
+	p.Table([]string{"BECAUSE OF", "LET PASS", "LAST"}, rows)
 	p.Line("")
-	p.Wrap("", "Counted since "+Moment(since, ph.now)+": packets to machines, not their answers. “Last” lies between two readings of the counters.")
+	p.Wrap("", "Counted since "+Moment(since, ph.now)+": packets, not their answers. “Last” lies between two readings of the counters.")
 }
 
 // used tells how much was let in, and when last.
