@@ -65,7 +65,7 @@ func (a *app) removeNounCommand(kind, section string) *cobra.Command {
 	opt := &editing{}
 	var volumes bool
 	c := &cobra.Command{
-		Use: kind + " NAME…", Short: "Take a " + kind + " out", ValidArgsFunction: a.completeNouns(kind),
+		Use: kind + " NAME…", Short: "Take " + article(kind) + " out", ValidArgsFunction: a.completeNouns(kind),
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
 			if len(args) == 0 {
 				return usage("remove %s takes a name", kind)
@@ -222,4 +222,12 @@ func (a *app) removeEverything(ctx context.Context, w *work.Work, name string, o
 		return errNo
 	}
 	return a.edit(ctx, w, old, files, "removed everything", opt)
+}
+
+// article is a word with “a” or “an” before it.
+func article(word string) string {
+	if strings.ContainsRune("aeiou", rune(word[0])) {
+		return "an " + word
+	}
+	return "a " + word
 }
