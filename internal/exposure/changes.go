@@ -20,7 +20,6 @@ type Changes struct{ groups []Group }
 // Group is what differs at one machine, or at the gateways.
 type Group struct {
 	Machine string // "" for gateways
-	Alike   any    // groups with the same differ in nothing but the machine and its addresses
 
 	v    *View
 	m    int32
@@ -33,6 +32,9 @@ type part struct {
 	before []time.Time // of moved ends
 	whole  []Change
 }
+
+// Alike is the same for groups that differ in nothing but the machine and its addresses, and for no others.
+func (g Group) Alike() any { return g.part }
 
 // Changes lists what differs at the machine.
 func (g Group) Changes() []Change {
@@ -54,7 +56,7 @@ func (g Group) Changes() []Change {
 // add notes what a machine shares with others.
 func (c *Changes) add(name string, v *View, m int32, p *part) {
 	if len(p.list) > 0 {
-		c.groups = append(c.groups, Group{Machine: name, Alike: p, v: v, m: m, part: p})
+		c.groups = append(c.groups, Group{Machine: name, v: v, m: m, part: p})
 	}
 }
 
@@ -64,8 +66,7 @@ func (c *Changes) addWhole(x Change) {
 		c.groups[n-1].part.whole = append(c.groups[n-1].part.whole, x)
 		return
 	}
-	p := &part{whole: []Change{x}}
-	c.groups = append(c.groups, Group{Alike: p, part: p})
+	c.groups = append(c.groups, Group{part: &part{whole: []Change{x}}})
 }
 
 // IsEmpty reports whether nothing differs.
@@ -90,12 +91,12 @@ func (c Changes) All() iter.Seq[Change] {
 // Any reports whether a predicate holds of any difference. It must not hang on the machine or its addresses: of those that fare
 // alike one is looked at.
 func (c Changes) Any(holds func(Change) bool) bool {
-	seen := map[any]bool{}
+	seen := map[*part]bool{}
 	return slices.ContainsFunc(c.groups, func(g Group) bool {
-		if seen[g.Alike] {
+		if seen[g.part] {
 			return false
 		}
-		seen[g.Alike] = true
+		seen[g.part] = true
 		return slices.ContainsFunc(g.Changes(), holds)
 	})
 }
@@ -103,15 +104,15 @@ func (c Changes) Any(holds func(Change) bool) bool {
 // Without returns the differences but for those of which a predicate holds, which must not hang on more of the machine than
 // others share that fare alike.
 func (c Changes) Without(drop func(Change) bool) (out Changes) {
-	known := map[any]*part{}
+	known := map[*part]*part{}
 	for _, g := range c.groups {
-		p := known[g.Alike]
+		p := known[g.part]
 		if p == nil {
 			p = g.without(drop)
-			known[g.Alike] = p
+			known[g.part] = p
 		}
 		if len(p.list)+len(p.whole) > 0 {
-			g.part, g.Alike = p, p
+			g.part = p
 			out.groups = append(out.groups, g)
 		}
 	}

@@ -55,12 +55,13 @@ func CoverageLost(a, b Side) (list []Uncovered) {
 		always[i].Always = true
 	}
 	list = slices.Concat(never, full, always)
+	if len(list) == 0 {
+		return nil
+	}
+	plans := map[bool]*flow.Plan{false: b.Plan, true: b.Plan.Calls()}
 	for i, u := range list {
 		list[i].Example = Example(u.Flows.From, u.Flows.Services)
-		plan := b.Plan
-		if u.Outward {
-			plan = plan.Calls()
-		}
+		plan := plans[u.Outward]
 		list[i].Door = slices.ContainsFunc(u.Targets, func(t string) bool { return ledTo(plan, t, u.Flows) })
 	}
 	return list

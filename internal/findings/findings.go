@@ -90,20 +90,22 @@ func Look(e *estate.Estate, p *flow.Plan, at time.Time, listens Listening) []Fin
 }
 
 type looker struct {
-	e       *estate.Estate
-	p       *flow.Plan
-	at      time.Time
-	listens Listening
-	resolve flow.Resolver
-	namings []flow.Naming
-	doors   map[int32]flow.Addrs // the sources of all doors of a machine that lead to all of its services
-	led     map[*flow.Group]flow.Addrs
-	ports   map[ported]flow.Addrs
-	fronted map[flow.Service]map[int32]flow.Addrs // worked out when first asked for, as is the next
-	letting []lets                                // by machine, what sentences could let in
-	private flow.Services                         // worked out when first asked for
-	pos     sentence.Pos
-	list    []Finding
+	e        *estate.Estate
+	p        *flow.Plan
+	at       time.Time
+	listens  Listening
+	resolve  flow.Resolver
+	namings  []flow.Naming
+	doors    map[int32]flow.Addrs // the sources of all doors of a machine that lead to all of its services
+	led      map[*flow.Group]flow.Addrs
+	ports    map[ported]flow.Addrs
+	fronted  map[flow.Service]map[int32]flow.Addrs // worked out when first asked for, as is the next
+	called   *flow.Plan                            // what machines call outside, and the networks that leave it open: see outward
+	leftOpen map[int32]string
+	letting  []lets        // by machine, what sentences could let in
+	private  flow.Services // worked out when first asked for
+	pos      sentence.Pos
+	list     []Finding
 }
 
 func (l *looker) find(level Level, kind Kind, subject, mend, problem string) {

@@ -16,15 +16,14 @@ func (l *looker) allowOutward(s sentence.Allow) {
 	if !l.calls(s, s.From, s.To, called, callers) || !flow.Active(s.Until, l.at) {
 		return
 	}
-	calls := l.p.Calls()
-	uses := l.waysOf(calls, callers)
+	uses := l.waysOf(callers)
 	for _, family := range []flow.Addrs{flow.AllIPv4, flow.AllIPv6} {
 		word := map[bool]string{true: "IPv4", false: "IPv6"}[family.Equal(flow.AllIPv4)]
 		if called.Overlaps(family) && !uses.Overlaps(family) && !general(s.To) {
 			l.find(Note, NoFamily, s.String(), "", "“"+s.To.String()+"” has "+word+" addresses, which none of these machines can call")
 		}
 	}
-	if open := l.openNetworks(calls, callers); len(open) > 0 {
+	if open := l.openNetworks(callers); len(open) > 0 {
 		l.find(Note, OpenAnyway, s.String(), "ironbark change network "+open[0]+" --outward closed", "machines may call this anyway, since their network is open outward")
 		return
 	}
@@ -47,7 +46,7 @@ func (l *looker) calls(s sentence.Sentence, from, to sentence.Set, called flow.A
 		l.find(Caution, Empty, s.String(), "retract it, or name machines that are there", "“"+from.String()+"” stands for no machine, so this sentence does nothing")
 	case called.IsEmpty():
 		l.find(Caution, Empty, s.String(), "retract it, or name addresses", "“"+to.String()+"” stands for no address outside, so this sentence does nothing")
-	case !l.waysOf(l.p.Calls(), callers).Overlaps(called):
+	case !l.waysOf(callers).Overlaps(called):
 		l.find(Caution, NoDoor, s.String(), "ironbark change network NAME --outside", "none of these machines has a way to there, so this sentence does nothing")
 	default:
 		return true
@@ -56,9 +55,9 @@ func (l *looker) calls(s sentence.Sentence, from, to sentence.Set, called flow.A
 }
 
 // waysOf returns what any machine of a group can call at all.
-func (l *looker) waysOf(calls *flow.Plan, g *flow.Group) (all flow.Addrs) {
+func (l *looker) waysOf(g *flow.Group) (all flow.Addrs) {
 	for _, m := range g.Machines {
-		for _, d := range calls.DoorsTo(m) {
+		for _, d := range l.outward().DoorsTo(m) {
 			if !all.Covers(d.From) {
 				all = all.Union(d.From)
 			}
@@ -67,20 +66,29 @@ func (l *looker) waysOf(calls *flow.Plan, g *flow.Group) (all flow.Addrs) {
 	return all
 }
 
-// openNetworks names the networks that leave calls open to all machines of a group that call at all; none where they do not to one.
-func (l *looker) openNetworks(calls *flow.Plan, g *flow.Group) (names []string) {
-	open := map[int32]string{}
+// outward is the plan of what machines call, and which network leaves it open to each. Both are worked out when first asked for.
+func (l *looker) outward() *flow.Plan {
+	if l.called != nil {
+		return l.called
+	}
+	l.called, l.leftOpen = l.p.Calls(), map[int32]string{}
 	for _, n := range l.e.Networks {
-		for _, r := range calls.Rules {
+		for _, r := range l.called.Rules {
 			if r.Origin.IsOpenNetwork() && r.Origin.Sentence == flow.OpenNetwork(n.Name) {
 				for _, m := range r.To.Machines {
-					open[m] = n.Name
+					l.leftOpen[m] = n.Name
 				}
 			}
 		}
 	}
+	return l.called
+}
+
+// openNetworks names the networks that leave calls open to all machines of a group that call at all; none where they do not to one.
+func (l *looker) openNetworks(g *flow.Group) (names []string) {
+	calls := l.outward()
 	for _, m := range g.Machines {
-		name, is := open[m]
+		name, is := l.leftOpen[m]
 		switch {
 		case len(calls.DoorsTo(m)) == 0:
 		case !is:
@@ -95,7 +103,7 @@ func (l *looker) openNetworks(calls *flow.Plan, g *flow.Group) (names []string) 
 // resolvers finds networks that are closed outward, and whose machines cannot ask the servers that they are told for names.
 func (l *looker) resolvers() {
 	dns := span.One(flow.UDPPort(53))
-	calls := l.p.Calls()
+	calls := l.outward()
 	for _, n := range l.e.Networks {
 		for _, server := range n.DNS {
 			at := flow.PointOf(server)
@@ -104,7 +112,7 @@ func (l *looker) resolvers() {
 			}
 			for m := range calls.Machines {
 				in := slices.ContainsFunc(calls.Machines[m].Interfaces, func(i flow.Interface) bool { return i.Network == n.Name })
-				if in && !l.mayCall(calls, int32(m), at, dns) {
+				if in && !l.mayCall(int32(m), at, dns) {
 					l.pos = n.At
 					l.find(Caution, NoNames, n.Name, fmt.Sprintf("ironbark allow dns from %s to %s", n.Name, server), "machines cannot ask "+server.String()+" for names, since this network is closed outward")
 					break
@@ -115,9 +123,9 @@ func (l *looker) resolvers() {
 }
 
 // mayCall reports whether a machine may call some services at an address.
-func (l *looker) mayCall(calls *flow.Plan, m int32, at flow.Point, services flow.Services) bool {
+func (l *looker) mayCall(m int32, at flow.Point, services flow.Services) bool {
 	speaks := func(kind flow.RuleKind) bool {
-		return slices.ContainsFunc(calls.Rules, func(r flow.Rule) bool {
+		return slices.ContainsFunc(l.outward().Rules, func(r flow.Rule) bool {
 			return r.Kind == kind && r.Active(l.at) && r.To.Has(m) && r.From.Contains(at) && r.Services.Overlaps(services)
 		})
 	}

@@ -45,6 +45,9 @@ func (p *Printer) Called(list []exposure.Entry, ph *Phrasing) {
 
 // outwardDifference prints what machines may newly call outside, and what no more.
 func (p *Printer) outwardDifference(d exposure.Difference, before, after *Phrasing, c *cited) {
+	if d.IsEmpty() {
+		return
+	}
 	before, after = before.Calls(), after.Calls()
 	tell := func(head string, list exposure.Changes, ph *Phrasing, end func(r entryRow) string) {
 		rows, total := ph.firstRows(list, mostChanges)

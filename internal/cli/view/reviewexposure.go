@@ -82,7 +82,7 @@ func (ph *Phrasing) firstRows(list exposure.Changes, most int) (rows []entryRow,
 	slices.SortStableFunc(groups, func(a, b exposure.Group) int { return sentence.CompareNames(name(a), name(b)) })
 	count := map[any]int{}
 	for _, g := range groups {
-		n, known := count[g.Alike]
+		n, known := count[g.Alike()]
 		if known && len(rows) >= most {
 			total += n
 			continue
@@ -91,7 +91,7 @@ func (ph *Phrasing) firstRows(list exposure.Changes, most int) (rows []entryRow,
 		if len(rows) < most {
 			rows = append(rows, own...)
 		}
-		count[g.Alike] = len(own)
+		count[g.Alike()] = len(own)
 		total += len(own)
 	}
 	return rows, total

@@ -79,10 +79,10 @@ func told(list exposure.Changes) (all, administrative int) {
 	type count struct{ all, administrative int }
 	known := map[any]count{}
 	for _, g := range list.Groups() {
-		n, counted := known[g.Alike]
+		n, counted := known[g.Alike()]
 		if !counted {
 			n.all, n.administrative = toldOf(g.Changes())
-			known[g.Alike] = n
+			known[g.Alike()] = n
 		}
 		all, administrative = all+n.all, administrative+n.administrative
 	}
