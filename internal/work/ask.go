@@ -48,14 +48,18 @@ func (w *Work) Ask(st *State, ask sentence.Ask, at time.Time) (*Answer, error) {
 		Ask: ask, State: st, View: exposure.NewView(st.Plan, at),
 		From: resolve.Source(ask.From), Service: resolve.Services(ask.Services),
 	}
-	targets := exposure.Targets(st.Estate, st.Plan, ask.To)
+	return a.answered(ask.To, exposure.Targets(st.Estate, st.Plan, ask.To), fmt.Sprintf("“from %s” is no address that a flow can come from", ask.From))
+}
+
+// answered asks about the targets for which a set stands; nowhere says what is wrong where there are no addresses.
+func (a *Answer) answered(named sentence.Set, targets []exposure.Target, nowhere string) (*Answer, error) {
 	switch {
 	case len(targets) == 0:
-		return nil, &sentence.Error{Problem: fmt.Sprintf("“%s” is nothing that is there", ask.To), Hint: "enact makes what stands in the files only; --draft asks the files"}
+		return nil, &sentence.Error{Problem: fmt.Sprintf("“%s” is nothing that is there", named), Hint: "enact makes what stands in the files only; --draft asks the files"}
 	case a.From.IsEmpty():
-		return nil, &sentence.Error{Problem: fmt.Sprintf("“from %s” is no address that a flow can come from", ask.From)}
+		return nil, &sentence.Error{Problem: nowhere}
 	case a.Service.IsEmpty():
-		return nil, &sentence.Error{Problem: fmt.Sprintf("“%s” is no service", ask.Services)}
+		return nil, &sentence.Error{Problem: fmt.Sprintf("“%s” is no service", a.Ask.Services)}
 	}
 	a.Parts = a.View.Ask(a.Service, a.From, targets...)
 	a.Verdict = exposure.Verdict(a.Parts)

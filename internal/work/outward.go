@@ -59,21 +59,10 @@ func (w *Work) askOutward(st *State, ask sentence.Ask, at time.Time, resolve flo
 		Ask: ask, State: st, Outward: true, View: exposure.NewView(st.Plan.Calls(), at),
 		From: resolve.Outside(ask.To), Service: resolve.Services(ask.Services),
 	}
-	callers := exposure.Targets(st.Estate, st.Plan, ask.From)
-	switch {
-	case len(callers) == 0:
-		return nil, &sentence.Error{Problem: fmt.Sprintf("“%s” is nothing that is there", ask.From), Hint: "enact makes what stands in the files only; --draft asks the files"}
-	case a.From.IsEmpty():
-		return nil, &sentence.Error{Problem: fmt.Sprintf("“to %s” is no address outside", ask.To)}
-	case a.Service.IsEmpty():
-		return nil, &sentence.Error{Problem: fmt.Sprintf("“%s” is no service", ask.Services)}
-	}
-	a.Parts = a.View.Ask(a.Service, a.From, callers...)
-	a.Verdict = exposure.Verdict(a.Parts)
-	return a, nil
+	return a.answered(ask.From, exposure.Targets(st.Estate, st.Plan, ask.From), fmt.Sprintf("“to %s” is no address outside", ask.To))
 }
 
-// mendOutward suggests what would open a call that is closed. It is tried first.
+// mendOutward suggests what would open a call that is closed: nothing, where a guarantee forbids it.
 func (a *Answer) mendOutward(p exposure.Part) []string {
 	caller := exposure.TargetName(a.State.Plan, p.Target)
 	switch p.Reason {
