@@ -40,7 +40,9 @@ func (s *Server) reserve(l *loggedIn) (id uint64, refused string) {
 		return 0, "the gateway carries as many sessions as it may"
 	}
 	l.pending++
-	return s.ids.Add(1), ""
+	id = s.ids.Add(1)
+	s.pending[id] = ""
+	return id, ""
 }
 
 // forward carries one session from its request to its end.
@@ -48,7 +50,7 @@ func (l *loggedIn) forward(ctx context.Context, id uint64, ch ssh.NewChannel, ho
 	s := l.server
 	machine, err := s.back.Forward(ctx, Forward{ID: id, Request: bastion.Request{Person: l.login.person, Client: l.client, Host: host, Port: port}, Login: l.login.name})
 	if err != nil {
-		s.release(l)
+		s.release(l, id)
 		reason := ssh.Prohibited
 		if r, ok := errors.AsType[*RefusedError](err); ok && r.Failed {
 			reason = ssh.ConnectionFailed
@@ -60,9 +62,9 @@ func (l *loggedIn) forward(ctx context.Context, id uint64, ch ssh.NewChannel, ho
 	f.touch()
 	channel, requests, err := ch.Accept()
 	if err != nil {
-		s.release(l)
 		_ = machine.Close()
 		s.back.Ended(id, 0, 0, "the client left")
+		s.release(l, id)
 		return
 	}
 	f.channel = channel
@@ -71,11 +73,16 @@ func (l *loggedIn) forward(ctx context.Context, id uint64, ch ssh.NewChannel, ho
 		f.end("the client closed it")
 	}()
 	s.mu.Lock()
+	ended := s.pending[id]
+	delete(s.pending, id)
 	l.pending--
 	l.forwards[id], s.forwards[id] = f, f
 	s.mu.Unlock()
-	if why := l.why.Load(); why != nil { // it ended meanwhile
+	if why := l.why.Load(); why != nil { // its connection ended meanwhile
 		f.end(*why)
+	}
+	if ended != "" { // or it was ended itself
+		f.end(ended)
 	}
 	f.carry()
 	s.back.Ended(id, f.up.Load(), f.down.Load(), *f.reason.Load())
@@ -86,9 +93,11 @@ func (l *loggedIn) forward(ctx context.Context, id uint64, ch ssh.NewChannel, ho
 	s.mu.Unlock()
 }
 
-func (s *Server) release(l *loggedIn) {
+// release gives a number back that no session came of.
+func (s *Server) release(l *loggedIn, id uint64) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	delete(s.pending, id)
 	l.pending--
 }
 
@@ -98,11 +107,15 @@ func (f *forward) carry() {
 	go func() {
 		defer close(done)
 		_, err := io.Copy(counted{f.channel, &f.down, f}, f.machine)
-		if err != nil {
-			f.end("the connection to the machine broke")
-			return
+		if err == nil {
+			err = f.channel.CloseWrite()
 		}
-		_ = f.channel.CloseWrite()
+		switch {
+		case errors.Is(err, io.EOF): // so tells a channel that the client has closed
+			f.end("the client closed it")
+		case err != nil:
+			f.end("the connection to the machine broke")
+		}
 	}()
 	_, err := io.Copy(counted{f.machine, &f.up, f}, f.channel)
 	if half, ok := f.machine.(interface{ CloseWrite() error }); ok && err == nil {

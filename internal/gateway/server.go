@@ -61,6 +61,7 @@ type Server struct {
 	mu       sync.Mutex
 	logins   map[*loggedIn]struct{}
 	forwards map[uint64]*forward
+	pending  map[uint64]string // requests that are not answered yet, and why they are to end
 	draining bool
 }
 
@@ -69,6 +70,7 @@ func NewServer(host ssh.Signer, limits Limits, back Backend) *Server {
 	s := &Server{
 		limits: limits, host: host, back: back, crowd: newCrowd(limits),
 		start: time.Now(), logins: map[*loggedIn]struct{}{}, forwards: map[uint64]*forward{},
+		pending: map[uint64]string{},
 	}
 	s.fresh.Store(-int64(limits.Stale) - 1)
 	return s
@@ -135,17 +137,20 @@ func (s *Server) Drain() {
 	s.draining = true
 }
 
-// Busy reports whether any session goes on.
+// Busy reports whether any session goes on or begins.
 func (s *Server) Busy() bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return len(s.forwards) > 0
+	return len(s.forwards)+len(s.pending) > 0
 }
 
-// End ends a forwarded session.
+// End ends a forwarded session, also one that is only beginning.
 func (s *Server) End(id uint64, reason string) {
 	s.mu.Lock()
 	f := s.forwards[id]
+	if _, begins := s.pending[id]; begins {
+		s.pending[id] = reason
+	}
 	s.mu.Unlock()
 	if f != nil {
 		f.end(reason)
