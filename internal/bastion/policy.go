@@ -69,7 +69,7 @@ func Compile(e *estate.Estate, p *flow.Plan, gateway string) (_ *Policy, ok bool
 			installed[r.Origin.Sentence] = r
 		}
 	}
-	for _, st := range e.Sentences {
+	for _, st := range e.SentencesOf(sentence.VerbRoute, sentence.VerbDeny) {
 		switch s := st.Sentence.(type) {
 		case sentence.Route:
 			if s.Via.Text == gateway {

@@ -28,13 +28,25 @@ func (q *asking) flags(c *cobra.Command) *cobra.Command {
 // state reads what a question is asked of, and says so where site and files
 // differ. For a moment that is past it is what the journal tells.
 func (a *app) state(ctx context.Context, w *work.Work, q *asking, at time.Time) (*work.State, error) {
+	return a.asked(ctx, w, q, at, func(ctx context.Context) (*work.State, error) { return w.Asked(ctx, q.draft) })
+}
+
+// flows is state for a question about flows and nothing else: resources and machines are not read.
+func (a *app) flows(ctx context.Context, w *work.Work, q *asking, at time.Time) (*work.State, error) {
+	if q.draft {
+		return a.state(ctx, w, q, at)
+	}
+	return a.asked(ctx, w, q, at, w.AskedOfFlows)
+}
+
+func (a *app) asked(ctx context.Context, w *work.Work, q *asking, at time.Time, read func(context.Context) (*work.State, error)) (*work.State, error) {
 	if q.at != "" && at.Before(a.clock.Now()) {
 		if q.draft {
 			return nil, usage("--draft asks the files as they are now, and --at %s is past", q.at)
 		}
 		return w.At(ctx, at)
 	}
-	st, err := w.Asked(ctx, q.draft)
+	st, err := read(ctx)
 	if err == nil && st.Differ {
 		if q.draft {
 			a.print.Note("this is of the files; the site differs (ironbark review)")
@@ -71,13 +83,18 @@ func (a *app) whyCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			st, err := a.state(ctx, w, q, at)
+			st, err := a.flows(ctx, w, q, at)
 			if err != nil {
 				return err
 			}
 			answer, err := answerOf(w, st, ask, at)
 			if err != nil {
 				return err
+			}
+			if told, ok := answer.(flows); ok && st.OfFlows {
+				if err := w.LookAt(ctx, told.Answer); err != nil {
+					return err
+				}
 			}
 			ph := view.NewPhrasing(st, at)
 			if a.json {

@@ -154,7 +154,7 @@ func sentences(a *app, args []string, _ string) (list []string, d cobra.ShellCom
 		return nil, d
 	}
 	defer done()
-	for _, st := range offered(w).Sentences {
+	for _, st := range offered(w).Sentences() {
 		at := fmt.Sprint(st.At.Line)
 		if st.At.File != estate.RulesName {
 			at = st.At.File + ":" + at

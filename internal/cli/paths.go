@@ -41,7 +41,7 @@ func (a *app) pathsCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			st, err := a.state(ctx, w, q, at)
+			st, err := a.flows(ctx, w, q, at)
 			if err != nil {
 				return err
 			}

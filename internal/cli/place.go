@@ -13,6 +13,7 @@ import (
 	"ironbark/internal/driver/linux"
 	"ironbark/internal/driver/sim"
 	"ironbark/internal/estate"
+	"ironbark/internal/known"
 	"ironbark/internal/ledger/sqlite"
 	"ironbark/internal/site"
 	"ironbark/internal/work"
@@ -40,8 +41,8 @@ var drivers = map[string]func(a *app, dir string, options *sqlite.Options) (driv
 
 // siteOf opens the site of an estate: its ledger, and the driver that its files choose.
 func (a *app) siteOf(folder work.Folder) (*site.Site, error) {
-	open, known := drivers[folder.SiteName()]
-	if !known { // that is told with its line where the file is read
+	open, there := drivers[folder.SiteName()]
+	if !there { // that is told with its line where the file is read
 		open = drivers[estate.Sim]
 	}
 	dir := filepath.Join(folder.Dir, work.StateDir)
@@ -51,7 +52,9 @@ func (a *app) siteOf(folder work.Folder) (*site.Site, error) {
 		return nil, err
 	}
 	a.ledger = sqlite.New(dir, options)
-	return site.New(a.ledger, d, a.clock), nil
+	s := site.New(a.ledger, d, a.clock)
+	s.Remember(known.In(dir))
+	return s, nil
 }
 
 // simulated reports whether a clock plays.

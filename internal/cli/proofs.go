@@ -32,12 +32,7 @@ func (a *app) writeProofs(r *work.Review, dir string) error {
 	}
 	_, after := r.States()
 	n := 0
-	for _, st := range after.Estate.Sentences {
-		switch st.Sentence.(type) {
-		case sentence.Never, sentence.Always:
-		default:
-			continue
-		}
+	for _, st := range after.Estate.SentencesOf(sentence.VerbNever, sentence.VerbAlways) {
 		n++
 		var text bytes.Buffer
 		err := proof.Write(&text, proof.Guarantee{Estate: after.Estate, Plan: after.Plan, Stated: st, At: a.clock.Now(), Broken: broken[st.Sentence.String()]})

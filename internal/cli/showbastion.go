@@ -77,9 +77,9 @@ func bastionDocOf(w *work.Work, st *work.State, t change.Resource) bastionDoc {
 	} else {
 		doc.Unasked = err.Error()
 	}
-	for _, one := range st.Estate.Sentences {
-		route, ok := one.Sentence.(sentence.Route)
-		if !ok || route.Via.Text != t.Name {
+	for _, one := range st.Estate.SentencesOf(sentence.VerbRoute) {
+		route := one.Sentence.(sentence.Route)
+		if route.Via.Text != t.Name {
 			continue
 		}
 		doc.Routes = append(doc.Routes, routeDoc{route.String(), one.At.File, one.At.Line})

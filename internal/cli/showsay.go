@@ -156,7 +156,7 @@ func (a *app) showSentencesCommand(kind, short string, verbs ...sentence.Verb) *
 			doc := sentencesDoc{Sentences: []statedDoc{}}
 			add := func(list []sentence.Stated, others *estate.Estate, pending string, known bool) {
 				has := map[string]bool{}
-				for _, st := range others.Sentences {
+				for _, st := range others.Sentences() {
 					has[st.Sentence.String()] = true
 				}
 				for _, st := range list {
@@ -172,8 +172,8 @@ func (a *app) showSentencesCommand(kind, short string, verbs ...sentence.Verb) *
 					doc.Sentences = append(doc.Sentences, one)
 				}
 			}
-			add(files.Estate.Sentences, enacted.Estate, "new", true)
-			add(enacted.Estate.Sentences, files.Estate, "retracted", false)
+			add(files.Estate.Sentences(), enacted.Estate, "new", true)
+			add(enacted.Estate.Sentences(), files.Estate, "retracted", false)
 			if a.json {
 				return a.print.JSON(doc)
 			}

@@ -56,8 +56,8 @@ type Estate struct {
 	Limits      Limits
 	STUN        string // the server, HOST:PORT, that tells from where whoever asks comes; "": none
 	Scripts     map[string]string
-	Sentences   []sentence.Stated
 
+	said    *said
 	names   index
 	members members
 }
@@ -309,9 +309,9 @@ func (e *Estate) Administrative() (list []sentence.Service) {
 // sentences.
 func (e *Estate) PermitsOf(person string) iter.Seq[sentence.Permit] {
 	return func(yield func(sentence.Permit) bool) {
-		for _, st := range e.Sentences {
-			m, ok := st.Sentence.(sentence.Permit)
-			if ok && slices.ContainsFunc(m.People, func(n sentence.Name) bool { return e.Belongs(person, n.Text) }) && !yield(m) {
+		for _, st := range e.SentencesOf(sentence.VerbPermit) {
+			m := st.Sentence.(sentence.Permit)
+			if slices.ContainsFunc(m.People, func(n sentence.Name) bool { return e.Belongs(person, n.Text) }) && !yield(m) {
 				return
 			}
 		}

@@ -71,8 +71,8 @@ func TestTheExampleReads(t *testing.T) {
 	e, err := readBoth(tides, tideRules)
 	require.NoError(t, err)
 	assert.Len(t, e.Machines, 4)
-	assert.Len(t, e.Sentences, 10)
-	set := e.Sentences[2].Sentence.(sentence.Spread).Over
+	assert.Len(t, e.Sentences(), 10)
+	set := e.Sentences()[2].Sentence.(sentence.Spread).Over
 	assert.Equal(t, []int{0, 1}, e.Targets(set))
 	except := sentence.MustParse("allow ssh from office to estuary except landing, tide-*").(sentence.Allow).To
 	assert.Empty(t, e.Targets(except))

@@ -26,22 +26,22 @@ type File struct {
 // sentence.Errors.
 //
 // Files below [SetupDir] are first-boot scripts; all others are rules.
-func Read(nouns File, others ...File) (*Estate, error) { return read(false, nouns, others) }
+func Read(nouns File, others ...File) (*Estate, error) { return read(drafted, nouns, others) }
 
 // ReadEnacted reads files that were enacted, and so were checked when they were:
 // what a later version would find wrong with them must not keep anybody from
 // looking at what is there, or from mending it. Only what cannot be read at all
 // is an error.
-func ReadEnacted(nouns File, others ...File) (*Estate, error) { return read(true, nouns, others) }
+func ReadEnacted(nouns File, others ...File) (*Estate, error) { return read(enacted, nouns, others) }
 
 // ReadFiles is Read for files among which [FileName] is; nil where there are none at all.
-func ReadFiles(files []File) (*Estate, error) { return readFiles(false, files) }
+func ReadFiles(files []File) (*Estate, error) { return readFiles(drafted, files) }
 
 // ReadEnactedFiles is ReadEnacted for files among which [FileName] is; nil where there are
 // none at all.
-func ReadEnactedFiles(files []File) (*Estate, error) { return readFiles(true, files) }
+func ReadEnactedFiles(files []File) (*Estate, error) { return readFiles(enacted, files) }
 
-func readFiles(enacted bool, files []File) (*Estate, error) {
+func readFiles(how reading, files []File) (*Estate, error) {
 	if len(files) == 0 {
 		return nil, nil
 	}
@@ -49,10 +49,19 @@ func readFiles(enacted bool, files []File) (*Estate, error) {
 	if i < 0 {
 		return nil, fmt.Errorf("there is no %s among the files", FileName)
 	}
-	return read(enacted, files[i], slices.Delete(slices.Clone(files), i, i+1))
+	return read(how, files[i], slices.Delete(slices.Clone(files), i, i+1))
 }
 
-func read(enacted bool, nouns File, others []File) (*Estate, error) {
+// reading is how files are read.
+type reading int
+
+const (
+	drafted reading = iota // with all checks
+	enacted                // as files that were checked when they were enacted
+	again                  // as those, where this very program has read them before
+)
+
+func read(how reading, nouns File, others []File) (*Estate, error) {
 	r := &reader{file: nouns.Name, estate: &Estate{Scripts: map[string]string{}}}
 	var rules []File
 	for _, f := range others {
@@ -62,28 +71,15 @@ func read(enacted bool, nouns File, others []File) (*Estate, error) {
 			rules = append(rules, f)
 		}
 	}
-	if root := r.parse(nouns.Data, enacted); root != nil {
+	if root := r.parse(nouns.Data, how != drafted); root != nil {
 		r.document(root)
 	}
-	for _, f := range rules {
-		stated, err := sentence.ParseFile(f.Name, f.Data)
-		if !enacted {
-			for _, st := range stated {
-				r.reasonShows(st.At, st.Sentence)
-			}
-		}
-		if err != nil {
-			r.errs = append(r.errs, err.(sentence.Errors)...)
-		}
-		r.estate.Sentences = append(r.estate.Sentences, stated...)
-		if len(r.estate.Sentences) > sentence.MaxSentences {
-			r.errs = append(r.errs, sentence.TooMany(sentence.Pos{File: f.Name}))
-			break
-		}
+	if r.estate.said = (&said{files: rules}); how != again {
+		r.estate.said = &said{list: r.sentences(how, rules)}
 	}
 	switch {
 	case len(r.errs) > 0:
-	case enacted:
+	case how != drafted:
 		r.buildIndex()
 		r.checkStores() // it gives devices to volumes
 		r.errs = nil
@@ -94,6 +90,27 @@ func read(enacted bool, nouns File, others []File) (*Estate, error) {
 		return nil, r.errs[:min(len(r.errs), sentence.MostErrors)]
 	}
 	return r.estate, nil
+}
+
+// sentences reads rules files.
+func (r *reader) sentences(how reading, rules []File) (list []sentence.Stated) {
+	for _, f := range rules {
+		stated, err := sentence.ParseFile(f.Name, f.Data)
+		if how == drafted {
+			for _, st := range stated {
+				r.reasonShows(st.At, st.Sentence)
+			}
+		}
+		if err != nil {
+			r.errs = append(r.errs, err.(sentence.Errors)...)
+		}
+		list = append(list, stated...)
+		if len(list) > sentence.MaxSentences {
+			r.errs = append(r.errs, sentence.TooMany(sentence.Pos{File: f.Name}))
+			break
+		}
+	}
+	return list
 }
 
 // reader turns YAML nodes into the typed estate, collecting errors with their places.

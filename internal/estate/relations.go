@@ -14,7 +14,7 @@ import (
 // doors do not collide.
 func (r *reader) checkSentences() {
 	doors := map[string]sentence.Pos{}
-	for _, s := range r.estate.Sentences {
+	for _, s := range r.estate.Sentences() {
 		before := len(r.errs)
 		r.relation(s, doors)
 		for _, e := range r.errs[before:] {

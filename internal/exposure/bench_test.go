@@ -52,7 +52,7 @@ func BenchmarkCompileAndReach(b *testing.B) {
 					entries++
 				}
 			}
-			b.ReportMetric(float64(len(e.Sentences)), "sentences")
+			b.ReportMetric(float64(len(e.Sentences())), "sentences")
 			b.ReportMetric(float64(entries), "entries")
 		})
 	}

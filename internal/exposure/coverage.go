@@ -90,7 +90,7 @@ type covered struct {
 
 func coverOf(s Side) (list []covered) {
 	resolve := flow.NewResolver(s.Estate, s.Plan)
-	for _, st := range s.Estate.Sentences {
+	for _, st := range s.Estate.SentencesOf(sentence.VerbNever, sentence.VerbAlways) {
 		c := covered{origin: flow.OriginOf(st)}
 		var services sentence.Services
 		var from, to sentence.Set
@@ -99,8 +99,6 @@ func coverOf(s Side) (list []covered) {
 			services, from, to, c.standing = g.Services, g.From, g.To, g.Standing
 		case sentence.Always:
 			services, from, to, c.always = g.Services, g.From, g.To, true
-		default:
-			continue
 		}
 		c.flows = flow.Box{Services: resolve.Services(services), From: resolve.Source(from)}
 		if c.outward = s.Estate.CallsOutside(to); c.outward {

@@ -50,7 +50,7 @@ func TestCoverageIsLostAsSets(t *testing.T) {
 		// What kinds of guarantee speak of a flow: 0 never, 1 never of what stands and more, 2 always.
 		speaks := func(w oracle.World, p *flow.Plan, target string, service flow.Service, from flow.Point) (kinds [3]bool) {
 			resolve := flow.NewResolver(w.Estate, p)
-			for _, st := range w.Estate.Sentences {
+			for _, st := range w.Estate.Sentences() {
 				about := func(services sentence.Services, source, to sentence.Set) bool {
 					names := slices.ContainsFunc(exposure.Targets(w.Estate, p, to), func(t exposure.Target) bool { return exposure.TargetName(p, t) == target })
 					return names && resolve.Services(services).Contains(service) && resolve.Source(source).Contains(from)

@@ -152,7 +152,7 @@ func TestClauses(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			w := oracle.WorldOf(small, c.rules...)
-			require.Len(t, w.Estate.Sentences, len(c.rules), "every sentence is sound")
+			require.Len(t, w.Estate.Sentences(), len(c.rules), "every sentence is sound")
 			assert.Equal(t, c.want, reach(w, w.Plan(), c.machine, oracle.Epoch.Add(c.at)))
 		})
 	}

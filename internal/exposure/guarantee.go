@@ -41,13 +41,7 @@ func (b Broken) Ends() (from, to string) {
 // With openings in the plan, those count too. Cost: moments × guarantees × the
 // classes of machines that they name.
 func Guarantees(e *estate.Estate, p *flow.Plan, at time.Time) []Broken {
-	var stated []sentence.Stated
-	for _, st := range e.Sentences {
-		switch st.Sentence.(type) {
-		case sentence.Never, sentence.Always:
-			stated = append(stated, st)
-		}
-	}
+	stated := e.SentencesOf(sentence.VerbNever, sentence.VerbAlways)
 	if len(stated) == 0 {
 		return nil
 	}
@@ -88,13 +82,12 @@ func onlyStanding(p *flow.Plan) *flow.Plan {
 // possible returns the rules that permits could put in place.
 func possible(e *estate.Estate, p *flow.Plan) (rules []flow.Rule) {
 	resolve := flow.NewResolver(e, p)
-	for _, st := range e.Sentences {
-		if m, ok := st.Sentence.(sentence.Permit); ok {
-			rules = append(rules, flow.Rule{
-				Kind: flow.Opening, From: resolve.Source(m.From), To: resolve.Group(m.To), Services: resolve.Services(m.Services),
-				Opening: -1, Origin: flow.OriginOf(st),
-			})
-		}
+	for _, st := range e.SentencesOf(sentence.VerbPermit) {
+		m := st.Sentence.(sentence.Permit)
+		rules = append(rules, flow.Rule{
+			Kind: flow.Opening, From: resolve.Source(m.From), To: resolve.Group(m.To), Services: resolve.Services(m.Services),
+			Opening: -1, Origin: flow.OriginOf(st),
+		})
 	}
 	return rules
 }

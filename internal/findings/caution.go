@@ -158,7 +158,7 @@ func (l *looker) couldLet() []lets {
 		}
 		by[g] = one
 	}
-	for _, st := range l.e.Sentences {
+	for _, st := range l.e.Sentences() {
 		switch o := st.Sentence.(type) {
 		case sentence.Allow:
 			if flow.Active(o.Until, l.at) {

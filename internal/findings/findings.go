@@ -77,7 +77,7 @@ type Listening func(machine string) (services flow.Services, known bool)
 // of the files. listens may be nil. Cost: that of a view of the plan, and linear in the sentences.
 func Look(e *estate.Estate, p *flow.Plan, at time.Time, listens Listening) []Finding {
 	l := &looker{e: e, p: p, at: at, listens: listens, resolve: flow.NewResolver(e, p), namings: flow.Namings(nil, e), doors: map[int32]flow.Addrs{}, led: map[*flow.Group]flow.Addrs{}, ports: map[ported]flow.Addrs{}}
-	for _, st := range e.Sentences {
+	for _, st := range e.Sentences() {
 		l.pos = st.At
 		l.sentence(st.Sentence)
 	}
@@ -348,7 +348,7 @@ func (l *looker) withoutAdministrator() {
 			}
 		}
 	}
-	for _, st := range l.e.Sentences {
+	for _, st := range l.e.Sentences() {
 		switch s := st.Sentence.(type) {
 		case sentence.Permit:
 			mark(s.Services, s.To)

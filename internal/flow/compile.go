@@ -43,7 +43,7 @@ func Compile(e *estate.Estate, a Assigned) *Plan {
 	for i, b := range e.Bastions {
 		c.p.Gateways[i].From = c.Source(b.From)
 	}
-	for _, s := range e.Sentences {
+	for _, s := range e.Sentences() {
 		c.sentence(s)
 	}
 	c.p.finishDoors()

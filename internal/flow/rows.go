@@ -243,14 +243,43 @@ func FromRows(rows []Row) (*Plan, error) {
 	if err := r.rules(rows); err != nil {
 		return nil, err
 	}
-	for _, list := range [][]Rule{p.Rules, p.Outward} {
-		slices.SortFunc(list, func(a, b Rule) int {
-			return cmp.Or(a.Origin.Compare(b.Origin), cmp.Compare(a.Opening, b.Opening))
-		})
-	}
+	sortRules(p.Rules)
+	sortRules(p.Outward)
 	slices.SortFunc(p.Doors, func(a, b Published) int { return a.Origin.Compare(b.Origin) })
 	p.finishDoors()
 	return p, nil
+}
+
+func sortRules(list []Rule) {
+	slices.SortFunc(list, func(a, b Rule) int {
+		return cmp.Or(a.Origin.Compare(b.Origin), cmp.Compare(a.Opening, b.Opening))
+	})
+}
+
+// WithRows returns the plan with rules that are installed beside it, as [NamedRows] writes them: what [FromRows] makes of their rows and the
+// plan's own together. Other rows are refused.
+func (p *Plan) WithRows(rows []Row) (*Plan, error) {
+	if len(rows) == 0 {
+		return p, nil
+	}
+	q := *p
+	q.Rules = nil
+	r := rowReader{p: &q, groups: map[string]*Group{}}
+	for _, row := range rows {
+		kind, _, _ := strings.Cut(row.Key, " ")
+		if kind != "rule" && kind != "group" {
+			return nil, fmt.Errorf("installed table row %q stands beside the plan, and is no rule", row.Key)
+		}
+		if err := r.group(kind, row); err != nil {
+			return nil, fmt.Errorf("installed table row %q: %w", row.Key, err)
+		}
+	}
+	if err := r.rules(rows); err != nil {
+		return nil, err
+	}
+	q.Rules = slices.Concat(p.Rules, q.Rules)
+	sortRules(q.Rules)
+	return &q, nil
 }
 
 type rowReader struct {

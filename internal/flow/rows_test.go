@@ -1,6 +1,8 @@
 package flow
 
 import (
+	"encoding/binary"
+	"hash/crc32"
 	"strings"
 	"testing"
 
@@ -40,5 +42,50 @@ func FuzzRows(f *testing.F) {
 		again, err := FromRows(written)
 		require.NoError(t, err)
 		require.Equal(t, written, again.Rows())
+		same, err := FromBinary(string(p.Binary()))
+		require.NoError(t, err)
+		require.True(t, SameTables(p, same))
+		require.Equal(t, p.Binary(), same.Binary())
+	})
+}
+
+// FuzzBinary reads bytes that may be anything: they are refused, or a plan that is written as the same bytes.
+func FuzzBinary(f *testing.F) {
+	p, err := FromRows([]Row{
+		{"guard ", `["tcp/22"]`}, {"network n", `{"name":"n","space":["10.0.0.0-10.0.0.255","2001:db8::-2001:db8::ff"],"outside":true,"joins":["o"]}`}, {"group g", `{"name":"g","machines":["m"]}`},
+		{"machine m", `{"name":"m","interfaces":[{"subnet":"s","network":"n","addresses":["10.0.0.4","2001:db8::4"]}],"wants4":true,"public4":"192.0.2.6"}`},
+		{"line l", `{"name":"l","network":"n","space":["172.20.0.0"]}`}, {"front f", `{"name":"f","network":"n","public6":"2001:db8:1::1"}`}, {"gateway b", `{"name":"b","network":"n","inside":["10.0.0.9"],"from":["::1"]}`},
+		{"door d", `{"kind":"spread","front":"f","group":"g","service":"tcp/443","on":"tcp/8443","until":"2026-04-01T09:00:00Z","sentence":"x"}`},
+		{"rule r", `{"kind":"opening","group":"g","from":["192.0.2.1"],"services":["tcp/22","udp/53"],"begin":"1926-04-01T09:00:00Z","until":"2026-04-01T09:00:00.5Z","opening":12,"sentence":"open","file":"f","line":3}`},
+		{"outward r", `{"kind":"deny","group":"g","from":["192.0.2.1"],"services":["ping"],"sentence":"deny"}`},
+	})
+	require.NoError(f, err)
+	data := p.Binary()
+	same, err := FromBinary(string(data))
+	require.NoError(f, err)
+	require.Equal(f, p, same)
+	for i := range data { // no byte may be another one, and none may be missing
+		damaged := []byte(string(data))
+		damaged[i] ^= 1
+		_, err := FromBinary(string(damaged))
+		require.ErrorIs(f, err, ErrBinary)
+		_, err = FromBinary(string(data[:i]))
+		require.ErrorIs(f, err, ErrBinary)
+	}
+	const sum = 4
+	f.Add(data[len(binaryMagic) : len(data)-sum])
+	f.Fuzz(func(t *testing.T, body []byte) {
+		data := append([]byte(binaryMagic), body...)
+		data = binary.BigEndian.AppendUint32(data, crc32.Checksum(data, castagnoli))
+		p, err := FromBinary(string(data))
+		if err != nil {
+			return
+		}
+		again, err := FromBinary(string(p.Binary()))
+		require.NoError(t, err)
+		require.Equal(t, p.Rows(), again.Rows())
+		for m := range p.Machines {
+			p.DoorsTo(int32(m))
+		}
 	})
 }

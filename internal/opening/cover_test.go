@@ -20,7 +20,7 @@ import (
 func covers(w oracle.World, person, machine string, service flow.Service, from flow.Point, held time.Duration) bool {
 	resolve, plan := flow.NewResolver(w.Estate, w.Plan()), w.Plan()
 	m, _ := plan.MachineByName(machine)
-	for _, st := range w.Estate.Sentences {
+	for _, st := range w.Estate.Sentences() {
 		p, ok := st.Sentence.(sentence.Permit)
 		if ok && slices.ContainsFunc(p.People, func(n sentence.Name) bool { return w.Estate.Belongs(person, n.Text) }) &&
 			resolve.Group(p.To).Has(m) && resolve.Services(p.Services).Contains(service) && resolve.Source(p.From).Contains(from) &&

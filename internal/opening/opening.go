@@ -344,9 +344,9 @@ func (j *judge) judgeGuarantees() {
 		return
 	}
 	view := j.seen()
-	for _, st := range j.Estate.Sentences {
-		n, ok := st.Sentence.(sentence.Never)
-		if !ok || n.Standing {
+	for _, st := range j.Estate.SentencesOf(sentence.VerbNever) {
+		n := st.Sentence.(sentence.Never)
+		if n.Standing {
 			continue
 		}
 		services, from := j.part.Services.Intersect(j.resolve.Services(n.Services)), j.part.From.Intersect(j.resolve.Source(n.From))

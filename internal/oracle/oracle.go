@@ -98,12 +98,12 @@ func (w World) calls(m estate.Machine, src, dst netip.Addr, service flow.Service
 				return (until.IsZero() || at.Before(until)) && w.inServices(service, services) && w.Estate.CallsOutside(to) && w.inSource(dst, to) &&
 					slices.ContainsFunc(w.Estate.Targets(from), func(i int) bool { return w.Estate.Machines[i].Name == m.Name })
 			}
-			for _, st := range w.Estate.Sentences {
+			for _, st := range w.Estate.Sentences() {
 				if d, ok := st.Sentence.(sentence.Deny); ok && speaks(d.Services, d.From, d.To, d.Until) {
 					return Verdict{Reason: "deny"}
 				}
 			}
-			for _, st := range w.Estate.Sentences {
+			for _, st := range w.Estate.Sentences() {
 				if d, ok := st.Sentence.(sentence.Allow); ok && speaks(d.Services, d.From, d.To, d.Until) {
 					return Verdict{Open: true, Reason: "allow"}
 				}
@@ -188,7 +188,7 @@ func (w World) leads(m estate.Machine, place string, outside bool, dst netip.Add
 
 // front judges a call to a front at each machine that the called port leads to.
 func (w World) front(f estate.Front, src, dst netip.Addr, service flow.Service, at time.Time) (list []Verdict) {
-	for _, st := range w.Estate.Sentences {
+	for _, st := range w.Estate.Sentences() {
 		var name string
 		var calls, on sentence.Service
 		var to sentence.Set
@@ -233,7 +233,7 @@ func (w World) judge(m estate.Machine, src netip.Addr, service flow.Service, doo
 	to := func(set sentence.Set) bool {
 		return slices.ContainsFunc(w.Estate.Targets(set), func(i int) bool { return w.Estate.Machines[i].Name == m.Name })
 	}
-	for _, st := range w.Estate.Sentences {
+	for _, st := range w.Estate.Sentences() {
 		if d, ok := st.Sentence.(sentence.Deny); ok && active(d.Until) && w.inServices(service, d.Services) && w.inSource(src, d.From) && to(d.To) {
 			return Verdict{Machine: m.Name, Reason: "deny"}
 		}
@@ -247,13 +247,13 @@ func (w World) judge(m estate.Machine, src netip.Addr, service flow.Service, doo
 			return Verdict{Open: true, Machine: m.Name, Reason: "opening"}
 		}
 	}
-	for _, st := range w.Estate.Sentences {
+	for _, st := range w.Estate.Sentences() {
 		if r, ok := st.Sentence.(sentence.Route); ok && w.inServices(service, r.Services) && to(r.To) && slices.Contains(w.Given.Bastions[r.Via.Text].Inside, src) {
 			return Verdict{Open: true, Machine: m.Name, Reason: "route"}
 		}
 	}
 	for _, standing := range []bool{true, false} {
-		for _, st := range w.Estate.Sentences {
+		for _, st := range w.Estate.Sentences() {
 			a, ok := st.Sentence.(sentence.Allow)
 			if ok && a.Standing == standing && (standing || !administrative) && active(a.Until) && w.inServices(service, a.Services) && w.inSource(src, a.From) && to(a.To) {
 				return Verdict{Open: true, Machine: m.Name, Reason: map[bool]string{true: "standing", false: "allow"}[standing]}
@@ -415,7 +415,7 @@ func (w World) Possible(src netip.Addr, m estate.Machine, service flow.Service, 
 	to := func(set sentence.Set) bool {
 		return slices.ContainsFunc(w.Estate.Targets(set), func(i int) bool { return w.Estate.Machines[i].Name == m.Name })
 	}
-	for _, st := range w.Estate.Sentences {
+	for _, st := range w.Estate.Sentences() {
 		switch s := st.Sentence.(type) {
 		case sentence.Permit:
 			if door && w.inServices(service, s.Services) && w.inSource(src, s.From) && to(s.To) {
@@ -453,7 +453,7 @@ func (w World) carries(bastion string, src netip.Addr, m estate.Machine, service
 				}
 			}
 		}
-		for _, st := range w.Estate.Sentences {
+		for _, st := range w.Estate.Sentences() {
 			if d, ok := st.Sentence.(sentence.Deny); ok && (d.Until.IsZero() || at.Before(d.Until)) && w.inServices(service, d.Services) && w.inSource(src, d.From) &&
 				slices.ContainsFunc(w.Estate.Targets(d.To), func(i int) bool { return w.Estate.Machines[i].Name == m.Name }) {
 				return false
@@ -467,7 +467,7 @@ func (w World) carries(bastion string, src netip.Addr, m estate.Machine, service
 // Forwards reports whether a bastion forwards a person who comes from an address to a TCP service of a
 // machine: a route speaks of all of them, and what carries says.
 func (w World) Forwards(bastion, person string, src netip.Addr, m estate.Machine, service flow.Service, at time.Time) bool {
-	routed := slices.ContainsFunc(w.Estate.Sentences, func(st sentence.Stated) bool {
+	routed := slices.ContainsFunc(w.Estate.Sentences(), func(st sentence.Stated) bool {
 		r, ok := st.Sentence.(sentence.Route)
 		return ok && r.Via.Text == bastion && w.inServices(service, r.Services) &&
 			slices.ContainsFunc(r.For, func(n sentence.Name) bool { return w.Estate.Belongs(person, n.Text) }) &&

@@ -45,7 +45,7 @@ func TestASolverComesToTheSame(t *testing.T) {
 		for _, b := range exposure.Guarantees(w.Estate, plan, oracle.Epoch) {
 			broken[b.Guarantee.Sentence] = true
 		}
-		for _, st := range w.Estate.Sentences {
+		for _, st := range w.Estate.Sentences() {
 			switch st.Sentence.(type) {
 			case sentence.Never, sentence.Always:
 			default:

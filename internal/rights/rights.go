@@ -218,7 +218,7 @@ func grantsOf(s State, own flow.Addrs) *grants {
 			g.list = append(g.list, grant{Right: right, key: r.key(right, services, from, to), to: people})
 		}
 	}
-	for _, st := range s.Estate.Sentences {
+	for _, st := range s.Estate.SentencesOf(sentence.VerbPermit, sentence.VerbRoute) {
 		switch m := st.Sentence.(type) {
 		case sentence.Permit:
 			origin := flow.OriginOf(st)

@@ -90,7 +90,7 @@ func may(w world, a asked) bool {
 	speaks := func(services sentence.Services, to, from sentence.Set) bool {
 		return w.resolve.Services(services).Contains(a.service) && w.resolve.Group(to).Has(m) && w.resolve.Source(from).Contains(a.from)
 	}
-	for _, st := range w.Estate.Sentences {
+	for _, st := range w.Estate.Sentences() {
 		switch s := st.Sentence.(type) {
 		case sentence.Permit:
 			fits := speaks(s.Services, s.To, s.From)

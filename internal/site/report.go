@@ -98,6 +98,11 @@ func (s *Site) Judged(ctx context.Context, ids ...int64) (*Report, error) {
 	return s.read(ctx, ledger.Scope{Files: true, Openings: s.some(ids...)}, driver.Scope{Plan: true, Some: true})
 }
 
+// Flows is Report without resources and machines: what a question about flows is answered by.
+func (s *Site) Flows(ctx context.Context) (*Report, error) {
+	return s.read(ctx, ledger.Scope{Files: true}, driver.Scope{Plan: true})
+}
+
 // Held is Report of the openings alone. Cost: that of those that hold.
 func (s *Site) Held(ctx context.Context) (*Report, error) {
 	return s.read(ctx, ledger.Scope{}, driver.Scope{})
@@ -141,14 +146,21 @@ func withShut(list []opening.Opening, o *driver.Observation) {
 	}
 }
 
-// Machines tells how some machines are doing, those that are there.
+// Machines tells how some machines are doing, those that are there; of others, too, where it is asked for many.
 func (s *Site) Machines(ctx context.Context, names ...string) (map[string]driver.Machine, error) {
-	o, err := s.driver.Observe(ctx, driver.Scope{Machines: names, After: -1})
+	scope := driver.Scope{Machines: names, After: -1}
+	if len(names) > mostByName {
+		scope = driver.Scope{Resources: true, After: -1}
+	}
+	o, err := s.driver.Observe(ctx, scope)
 	if err != nil {
 		return nil, err
 	}
 	return o.Machines, nil
 }
+
+// mostByName is how many machines are asked for by name: for more of them all are read at once.
+const mostByName = 50
 
 func (s *Site) read(ctx context.Context, decided ledger.Scope, there driver.Scope) (*Report, error) {
 	for {
@@ -209,7 +221,7 @@ func (s *Site) look(ctx context.Context, decided ledger.Scope, scope driver.Scop
 	var both sync.WaitGroup
 	both.Go(func() {
 		if whole, err1 = s.ledger.State(ctx, ledger.Scope{Resources: decided.Resources, Files: decided.Files, Openings: s.some()}); err1 == nil {
-			e.estate, e.err = estate.ReadEnactedFiles(whole.Files)
+			e = s.readEnacted(whole.Files)
 		}
 	})
 	if st.Unfinished != nil {

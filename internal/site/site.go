@@ -24,6 +24,7 @@ import (
 
 	"ironbark/internal/cost"
 	"ironbark/internal/driver"
+	"ironbark/internal/estate"
 	"ironbark/internal/journal"
 	"ironbark/internal/ledger"
 	"ironbark/internal/opening"
@@ -35,6 +36,29 @@ type Site struct {
 	ledger ledger.Ledger
 	driver driver.Driver
 	clock  driver.Clock
+	memory Memory
+}
+
+// Memory remembers which files were read without an error by this very program. Implementations are safe for concurrent use.
+type Memory interface {
+	Knows(files []estate.File) bool
+	Keep(files []estate.File)
+}
+
+// Remember has the site read files that were enacted, and that a memory knows, no further than somebody asks for. It must be called
+// before the site is used.
+func (s *Site) Remember(m Memory) { s.memory = m }
+
+// readEnacted reads files that were enacted.
+func (s *Site) readEnacted(files []estate.File) (e enacted) {
+	if s.memory != nil && len(files) > 0 && s.memory.Knows(files) {
+		e.estate = estate.ReadEnactedAgain(files)
+		return e
+	}
+	if e.estate, e.err = estate.ReadEnactedFiles(files); s.memory != nil && e.estate != nil && e.err == nil {
+		s.memory.Keep(files)
+	}
+	return e
 }
 
 // New joins a ledger and a driver. The clock is the place's own.

@@ -76,9 +76,8 @@ func (w *Work) Account(ctx context.Context, id int64, text string) (opening.Open
 // WithOwed adds those of which an account is owed to openings that hold. Without a permit for
 // emergencies nobody is looked for.
 func (w *Work) WithOwed(ctx context.Context, st *State, list []opening.Opening) ([]opening.Opening, error) {
-	owed, err := w.Owed(ctx, slices.ContainsFunc(st.Estate.Sentences, func(s sentence.Stated) bool {
-		m, permit := s.Sentence.(sentence.Permit)
-		return permit && m.Emergency
+	owed, err := w.Owed(ctx, slices.ContainsFunc(st.Estate.SentencesOf(sentence.VerbPermit), func(s sentence.Stated) bool {
+		return s.Sentence.(sentence.Permit).Emergency
 	}))
 	for _, more := range owed {
 		for _, o := range more {

@@ -1,7 +1,9 @@
 package work
 
 import (
+	"context"
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"time"
@@ -64,6 +66,19 @@ func (a *Answer) answered(named sentence.Set, targets []exposure.Target, nowhere
 	a.Parts = a.View.Ask(a.Service, a.From, targets...)
 	a.Verdict = exposure.Verdict(a.Parts)
 	return a, nil
+}
+
+// LookAt adds to an answer's state how the machines are doing to which its parts lead.
+func (w *Work) LookAt(ctx context.Context, a *Answer) error {
+	names := map[string]bool{}
+	for _, p := range a.Parts {
+		if p.Machine >= 0 {
+			names[a.State.Plan.Machines[p.Machine].Name] = true
+		}
+	}
+	machines, err := w.Site.Machines(ctx, slices.Sorted(maps.Keys(names))...)
+	a.State.Report.Machines = machines
+	return err
 }
 
 // Machine tells how the machine of a part is doing, and whether it listens on

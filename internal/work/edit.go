@@ -71,7 +71,7 @@ func (w *Work) State(ctx context.Context, files Files, s sentence.Sentence) (Fil
 		if err := st.Estate.CheckLength(sentence.Stated{Sentence: one, Text: one.String()}); err != nil {
 			return nil, nil, sentence.Errors{err}
 		}
-		for _, other := range st.Estate.Sentences {
+		for _, other := range st.Estate.Sentences() {
 			if other.Sentence.String() == one.String() {
 				return nil, nil, &sentence.Error{Problem: fmt.Sprintf("this stands at %s already: %s", other.At, one)}
 			}
@@ -179,19 +179,19 @@ func (fs Files) Retract(words []string) (Files, sentence.Stated, error) {
 		file, number = estate.RulesName, text
 	}
 	if line, err := strconv.Atoi(number); err == nil {
-		i := slices.IndexFunc(e.Sentences, func(s sentence.Stated) bool { return s.At.File == file && s.At.Line == line })
+		i := slices.IndexFunc(e.Sentences(), func(s sentence.Stated) bool { return s.At.File == file && s.At.Line == line })
 		if i < 0 {
 			return nil, sentence.Stated{}, &sentence.Error{Problem: fmt.Sprintf("no sentence stands at %s:%d", file, line)}
 		}
-		return fs.without(e.Sentences[i]), e.Sentences[i], nil
+		return fs.without(e.Sentences()[i]), e.Sentences()[i], nil
 	}
-	for _, s := range e.Sentences {
+	for _, s := range e.Sentences() {
 		if same(s.Sentence.String(), words) {
 			return fs.without(s), s, nil
 		}
 	}
 	var known []string
-	for _, s := range e.Sentences {
+	for _, s := range e.Sentences() {
 		known = append(known, s.Sentence.String())
 	}
 	hint := "a sentence is retracted by its own words, or by its line: retract 7"

@@ -41,7 +41,7 @@ func namers(st *State, p flow.Point) (list []string) {
 			list = append(list, "source "+s.Name)
 		}
 	}
-	for _, stated := range st.Estate.Sentences {
+	for _, stated := range st.Estate.Sentences() {
 		if v := stated.Sentence.Verb(); v == sentence.VerbDeny || v == sentence.VerbNever || v == sentence.VerbAlways { // they let nobody in
 			continue
 		}

@@ -14,7 +14,7 @@ import (
 func NeedNoAddress(e *estate.Estate, network string) (names []string) {
 	admin := flow.ServicesOf(e, sentence.Services{List: e.Administrative()})
 	needed := map[int]bool{}
-	for _, st := range e.Sentences {
+	for _, st := range e.Sentences() {
 		switch s := st.Sentence.(type) {
 		case sentence.Allow:
 			mark(needed, e, s.To, !flow.ServicesOf(e, s.Services).Subtract(admin).IsEmpty() || s.Standing)

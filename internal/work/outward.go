@@ -75,9 +75,9 @@ func (a *Answer) mendOutward(p exposure.Part) []string {
 			return nil
 		}
 		resolve := flow.NewResolver(a.State.Estate, a.State.Plan)
-		for _, st := range a.State.Estate.Sentences {
-			n, ok := st.Sentence.(sentence.Never)
-			if ok && a.State.Estate.CallsOutside(n.To) && resolve.Services(n.Services).Overlaps(p.Services) && resolve.Outside(n.To).Overlaps(p.From) && resolve.Group(n.From).Has(p.Target.Machine) {
+		for _, st := range a.State.Estate.SentencesOf(sentence.VerbNever) {
+			n := st.Sentence.(sentence.Never)
+			if a.State.Estate.CallsOutside(n.To) && resolve.Services(n.Services).Overlaps(p.Services) && resolve.Outside(n.To).Overlaps(p.From) && resolve.Group(n.From).Has(p.Target.Machine) {
 				return []string{"nothing, while the guarantee “" + n.String() + "” speaks of it"}
 			}
 		}

@@ -72,9 +72,9 @@ func (a *Answer) tried(p exposure.Part, words string) []string {
 // openings too.
 func (a *Answer) forbidden(p exposure.Part, standing bool) string {
 	resolve := flow.NewResolver(a.State.Estate, a.State.Plan)
-	for _, st := range a.State.Estate.Sentences {
-		n, ok := st.Sentence.(sentence.Never)
-		if ok && (standing || !n.Standing) && resolve.Services(n.Services).Overlaps(p.Arrives) && resolve.Source(n.From).Overlaps(p.From) &&
+	for _, st := range a.State.Estate.SentencesOf(sentence.VerbNever) {
+		n := st.Sentence.(sentence.Never)
+		if (standing || !n.Standing) && resolve.Services(n.Services).Overlaps(p.Arrives) && resolve.Source(n.From).Overlaps(p.From) &&
 			slices.Contains(a.names(n.To), a.machineOf(p)) {
 			return n.String()
 		}
@@ -102,13 +102,13 @@ func (a *Answer) opens(p exposure.Part, person, permit, open string) (list []str
 	if never := a.forbidden(p, false); never != "" {
 		return []string{"nothing, while the guarantee “" + never + "” speaks of it"}
 	}
-	e := *a.State.Estate
+	e := a.State.Estate
 	if permit != "" {
 		s, err := sentence.ParseArgs([]string{permit}, fileTime)
 		if err != nil || e.CheckSentence(s) != nil {
 			return a.bareRemedy(permit, open)
 		}
-		e.Sentences = append(slices.Clone(e.Sentences), sentence.Stated{Sentence: s})
+		e = e.With(sentence.Stated{Sentence: s})
 		list = append(list, permit)
 	}
 	s, err := sentence.ParseArgs([]string{open}, a.View.At)
@@ -117,7 +117,7 @@ func (a *Answer) opens(p exposure.Part, person, permit, open string) (list []str
 	}
 	words := s.(sentence.Open)
 	_, err = opening.Judge(opening.Request{
-		Person: person, Words: words, Now: a.View.At.Truncate(time.Second), Estate: &e, Plan: a.State.Plan, Running: func(string) bool { return true },
+		Person: person, Words: words, Now: a.View.At.Truncate(time.Second), Estate: e, Plan: a.State.Plan, Running: func(string) bool { return true },
 	})
 	if err != nil {
 		return nil

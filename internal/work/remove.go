@@ -82,7 +82,7 @@ func (w *Work) Remove(files Files, rm Removal, c cost.Catalogue) (Removed, error
 			}
 		}
 	}
-	return out, out.sentences(e.Sentences, gone)
+	return out, out.sentences(e.Sentences(), gone)
 }
 
 // sentences takes the gone names out of the sentences, and those out that speak
@@ -152,7 +152,7 @@ func (fs Files) RemoveAll() (Files, error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, st := range slices.Backward(e.Sentences) {
+	for _, st := range slices.Backward(e.Sentences()) {
 		fs = fs.without(st)
 	}
 	for _, section := range paying {

@@ -70,7 +70,7 @@ permit ops to open ssh to all from everywhere up to 1h
 	e, err := out.Files.Estate()
 	require.NoError(t, err)
 	assert.Empty(t, e.Volumes)
-	assert.Len(t, e.Sentences, 2)
+	assert.Len(t, e.Sentences(), 2)
 
 	_, err = w.Remove(bothFiles(shore, shoreRules+"always https from internet to pier\n"), Removal{Fronts: []string{"pier"}}, c)
 	bad := &sentence.Error{}
@@ -81,7 +81,7 @@ permit ops to open ssh to all from everywhere up to 1h
 	require.NoError(t, err)
 	e, err = all.Estate()
 	require.NoError(t, err)
-	assert.Empty(t, e.Sentences)
+	assert.Empty(t, e.Sentences())
 	assert.Empty(t, e.Networks)
 	assert.Len(t, e.People, 1, "who is who stays")
 	assert.Equal(t, "# who may\n", string(all.Get(estate.RulesName)))

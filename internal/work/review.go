@@ -96,7 +96,7 @@ func (w *Work) reviewOf(before *State, files Files, e *estate.Estate, edit bool)
 		Files: files, Estate: e, Basis: before.Report.Basis, FirstEnactment: len(before.Report.Files) == 0, Changes: changes,
 		Before: w.Bill(before), After: w.Site.Catalogue().Of(e, meter(before.Report, own)).With(w.strays(before.Report, own)), Limits: w.Site.Catalogue().Limits,
 		Unfinished: before.Report.Unfinished, Drift: w.Drift(before), before: before, after: after,
-		Added: without(e.Sentences, before.Estate.Sentences), Retracted: without(before.Estate.Sentences, e.Sentences),
+		Added: without(e.Sentences(), before.Estate.Sentences()), Retracted: without(before.Estate.Sentences(), e.Sentences()),
 		Ending:   ending,
 		Exposure: exposure.Compare(exposure.NewView(before.Plan, now), exposure.NewView(after.Plan, now)),
 		Outward:  outward(before.Plan, after.Plan, now),
@@ -152,7 +152,7 @@ func without(a, b []sentence.Stated) (list []sentence.Stated) {
 // for longer than the estate's limits.
 func tooLong(before *State, e *estate.Estate, now time.Time) error {
 	var errs sentence.Errors
-	for _, st := range without(e.Sentences, before.Estate.Sentences) {
+	for _, st := range without(e.Sentences(), before.Estate.Sentences()) {
 		if err := e.CheckLength(st); err != nil {
 			errs = append(errs, err)
 		}

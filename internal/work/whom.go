@@ -28,7 +28,7 @@ func (c *NoAccessError) Others(person string) (names []string) {
 		return nil
 	}
 	var people []sentence.Name
-	for _, st := range e.Sentences {
+	for _, st := range e.SentencesOf(sentence.VerbPermit, sentence.VerbRoute) {
 		switch s := st.Sentence.(type) {
 		case sentence.Permit:
 			if resolve.Group(s.To).Has(m) && resolve.Services(s.Services).Contains(c.Service) {

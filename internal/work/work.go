@@ -59,6 +59,8 @@ type State struct {
 	Draft  bool       // of the files
 	Differ bool       // files and site differ
 	Alone  bool       // of the place alone: the record of what was decided cannot be read
+	// OfFlows says that resources and machines were not read: see [Work.AskedOfFlows].
+	OfFlows bool
 }
 
 // Clock returns the computer's own moment for the site's: what is listed and can be
@@ -101,6 +103,20 @@ func (w *Work) Asked(ctx context.Context, draft bool) (*State, error) {
 		return st, err
 	}
 	return w.drafted(ctx, files)
+}
+
+// AskedOfFlows is Asked for whoever asks about flows and nothing else: of resources and machines it has none. [Work.LookAt] adds the machines of an
+// answer.
+func (w *Work) AskedOfFlows(ctx context.Context) (*State, error) {
+	files, err := w.Folder.Read()
+	if err != nil {
+		return nil, err
+	}
+	st, err := w.installed(ctx, w.Site.Flows)
+	if err == nil {
+		st.Differ, st.OfFlows = st.Report.Unfinished != nil || !files.Equal(st.Report.Files), true
+	}
+	return st, err
 }
 
 // drafted returns the state that files would lead to, with the openings that hold now.

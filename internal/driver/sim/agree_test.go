@@ -28,7 +28,7 @@ func TestAnalysisWalkerAndOracleAgree(t *testing.T) {
 	reasons, clauses := map[string]int{}, map[string]int{}
 	rapid.Check(t, func(t *rapid.T) {
 		w := oracle.Draw(t)
-		for _, st := range w.Estate.Sentences {
+		for _, st := range w.Estate.Sentences() {
 			for _, c := range clausesOf(st.Sentence) {
 				clauses[c]++
 			}

@@ -19,9 +19,10 @@ const Name = "sim.db"
 // when those that pass end, in Unix milliseconds, rounded up.
 var format = store.Format{
 	ApplicationID: 0x49726e73, // "Irns"
-	Version:       2,
+	Version:       3,
 	Upgrades: map[int64]func(context.Context, *sql.Tx, string) error{
 		1: store.SQL(endsSchema + fillEnds),
+		2: store.SQL(compiledSchema),
 	},
 	Schema: `
 CREATE TABLE meta (id INTEGER PRIMARY KEY, body TEXT NOT NULL) STRICT;
@@ -30,12 +31,21 @@ CREATE TABLE tables (owner INTEGER, key TEXT, body TEXT NOT NULL, PRIMARY KEY (o
 CREATE TABLE shut (id INTEGER PRIMARY KEY, at TEXT NOT NULL) STRICT;
 CREATE TABLE machines (name TEXT PRIMARY KEY, life TEXT NOT NULL, guest TEXT NOT NULL, log TEXT NOT NULL) STRICT, WITHOUT ROWID;
 CREATE TABLE outside (seq INTEGER PRIMARY KEY, at TEXT NOT NULL, who TEXT NOT NULL, what TEXT NOT NULL, data TEXT NOT NULL) STRICT;
-` + endsSchema,
+` + endsSchema + compiledSchema,
 }
 
 const endsSchema = `
 CREATE TABLE ends (owner INTEGER PRIMARY KEY, until INTEGER NOT NULL) STRICT;
 CREATE INDEX ends_until ON ends (until);
+`
+
+// compiledSchema keeps the plan's own tables once more, in binary, as they are read a hundred times for each time that they are written. Whoever
+// changes them, and by whatever program, takes that form away, for it is the database that does.
+const compiledSchema = `
+CREATE TABLE compiled (id INTEGER PRIMARY KEY CHECK (id = 1), plan BLOB NOT NULL) STRICT;
+CREATE TRIGGER tables_put AFTER INSERT ON tables WHEN NEW.owner = 0 BEGIN DELETE FROM compiled; END;
+CREATE TRIGGER tables_changed AFTER UPDATE ON tables WHEN OLD.owner = 0 OR NEW.owner = 0 BEGIN DELETE FROM compiled; END;
+CREATE TRIGGER tables_taken AFTER DELETE ON tables WHEN OLD.owner = 0 BEGIN DELETE FROM compiled; END;
 `
 
 // fillEnds fills in the ends of what openings let pass.

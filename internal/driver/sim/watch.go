@@ -154,7 +154,7 @@ func (s *Site) walker(ctx context.Context) (w *Walker, m meta, err error) {
 		if err := store.ReadMeta(ctx, tx, &m); err != nil {
 			return err
 		}
-		rows, err = readTables(ctx, tx, driver.Everything)
+		rows, err = readTables(ctx, tx, ``)
 		return err
 	})
 	if err != nil {

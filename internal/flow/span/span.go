@@ -47,6 +47,20 @@ func Of[T Point[T]](runs ...Run[T]) Set[T] {
 	return Set[T]{out}
 }
 
+// Sorted returns the set of runs that are as those of a set must be: ascending, none empty, no two touching. ok is false where they are
+// not. The set keeps the slice. Cost: linear.
+func Sorted[T Point[T]](runs []Run[T]) (s Set[T], ok bool) {
+	for i, r := range runs {
+		if r.Lo.Compare(r.Hi) > 0 || i > 0 && (runs[i-1].Hi.Compare(r.Lo) >= 0 || runs[i-1].Hi.Next() == r.Lo) {
+			return Set[T]{}, false
+		}
+	}
+	if len(runs) == 0 {
+		return Set[T]{}, true
+	}
+	return Set[T]{runs}, true
+}
+
 // One returns the set of a single point.
 func One[T Point[T]](p T) Set[T] { return Set[T]{[]Run[T]{{p, p}}} }
 
