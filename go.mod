@@ -5,6 +5,7 @@ go 1.26.0
 require (
 	github.com/aymanbagabas/go-udiff v0.4.1
 	github.com/cavaliergopher/cpio v1.0.1
+	github.com/cespare/xxhash/v2 v2.3.0
 	github.com/charmbracelet/x/ansi v0.11.8
 	github.com/dustin/go-humanize v1.1.0
 	github.com/google/jsonschema-go v0.4.3
@@ -40,7 +41,6 @@ require (
 
 require (
 	github.com/beorn7/perks v1.0.1 // indirect
-	github.com/cespare/xxhash/v2 v2.3.0 // indirect
 	github.com/clipperhouse/displaywidth v0.11.0 // indirect
 	github.com/clipperhouse/uax29/v2 v2.7.0 // indirect
 	github.com/google/btree v1.1.2 // indirect

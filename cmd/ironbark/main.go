@@ -2,19 +2,32 @@
 package main
 
 import (
+	"math"
 	"os"
 	"runtime"
+	"runtime/debug"
 
 	"ironbark/internal/cli"
 )
 
-// ballast is memory that is never touched, so that it takes none: it has the garbage
-// collector begin at twice its size and not at 4 MiB, which most commands never come to.
-const ballast = 32 << 20
+// uncollected is how much memory is used before any of it is collected, in bytes: most commands end before.
+const uncollected = 160 << 20
 
 func main() {
-	held := make([]byte, ballast)
-	status := cli.Main(os.Args[1:], os.Stdin, os.Stdout, os.Stderr)
-	runtime.KeepAlive(held)
-	os.Exit(status)
+	collectLate()
+	os.Exit(cli.Main(os.Args[1:], os.Stdin, os.Stdout, os.Stderr))
+}
+
+// collectLate has the garbage collector begin at so much memory, and go on as it always does from then on. Who set GOGC or GOMEMLIMIT is obeyed.
+func collectLate() {
+	if os.Getenv("GOGC") != "" || os.Getenv("GOMEMLIMIT") != "" {
+		return
+	}
+	usual := debug.SetGCPercent(-1)
+	debug.SetMemoryLimit(uncollected)
+	first := new([1]byte)
+	runtime.SetFinalizer(first, func(*[1]byte) { // it is garbage at once, so this is called after the first collection
+		debug.SetGCPercent(usual)
+		debug.SetMemoryLimit(math.MaxInt64)
+	})
 }

@@ -187,6 +187,8 @@ func TestReachIsDisjointAndComplete(t *testing.T) {
 		r := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
 		for m := range p.Machines {
 			entries := view.Reach(int32(m))
+			one, target := exposure.NewViewOf(p, at, int32(m)), exposure.Target{Machine: int32(m)}
+			require.Equal(t, view.Ask(flow.AnyService, p.Everywhere(), target), one.Ask(flow.AnyService, p.Everywhere(), target), "a view of one machine says the same of it")
 			for i, a := range entries {
 				for _, b := range entries[:i] {
 					same := a.Door.Kind == b.Door.Kind && a.Door.Via == b.Door.Via && a.Door.Address == b.Door.Address && a.Door.Service == b.Door.Service

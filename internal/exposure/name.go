@@ -5,6 +5,7 @@ import (
 	"math"
 	"slices"
 	"strings"
+	"sync"
 
 	"go4.org/netipx"
 
@@ -17,13 +18,14 @@ import (
 // Names puts sets of addresses into words: names before numbers. It remembers
 // what it said, for entries share their sets; it is not safe for concurrent use.
 type Names struct {
-	wide     []wide                // the widest first
-	begins   [3][]begin            // the same by where they begin: parts of IPv6, of IPv4, and whole
-	exact    map[extent][]named    // by extent, the narrowest name last
-	machines map[flow.Point]string // by address
-	said     map[*flow.Run]string  // by the first run of a set, which sets do not share unless they are one
+	plan     *flow.Plan
+	wide     []wide               // the widest first
+	begins   [3][]begin           // the same by where they begin: parts of IPv6, of IPv4, and whole
+	exact    exactly              // of the wide names
+	crowds   func() exactly       // of many machines; computed when it is asked for
+	machines map[flow.Point]int32 // by address
+	said     map[*flow.Run]string // by the first run of a set, which sets do not share unless they are one
 	lengths  map[*flow.Run]int
-	sets     map[string]flow.Addrs // by machine
 }
 
 // leastCrowd is how many machines are named by their tag, or as all.
@@ -63,26 +65,9 @@ func extentOf(s flow.Addrs) extent {
 // NewNames collects the names that an estate has for addresses: everywhere,
 // internet, networks, subnets, lines, sources, gateways, machines.
 func NewNames(e *estate.Estate, p *flow.Plan) *Names {
-	n := &Names{exact: map[extent][]named{}, machines: map[flow.Point]string{}, said: map[*flow.Run]string{}, lengths: map[*flow.Run]int{}, sets: map[string]flow.Addrs{}}
-	exact := func(name string, set flow.Addrs) {
-		if !set.IsEmpty() {
-			key := extentOf(set)
-			n.exact[key] = append(n.exact[key], named{name, set})
-		}
-	}
-	add := func(name string, set flow.Addrs) {
-		if set.IsEmpty() {
-			return
-		}
-		for i, part := range flow.ByFamily(set) {
-			if !part.Equal(set) {
-				exact(name+familyWord[i == 1], part)
-			}
-		}
-		exact(name, set)
-	}
+	n := &Names{plan: p, exact: exactly{}, machines: make(map[flow.Point]int32, 2*len(p.Machines)), said: map[*flow.Run]string{}, lengths: map[*flow.Run]int{}}
 	addWide := func(name string, set flow.Addrs) {
-		if add(name, set); !set.IsEmpty() {
+		if n.exact.add(name, set); !set.IsEmpty() {
 			parts := flow.ByFamily(set)
 			n.wide = append(n.wide, wide{name, [3]flow.Addrs{parts[0], parts[1], set}})
 		}
@@ -109,26 +94,75 @@ func NewNames(e *estate.Estate, p *flow.Plan) *Names {
 		addWide(g.Name, flow.AddrSet(g.Inside...))
 	}
 	n.index()
-	crowd := func(word sentence.Atom) { // a few machines are told one by one
+	n.crowds = sync.OnceValue(func() exactly { return crowds(e, p, resolve) })
+	for i, m := range p.Machines {
+		for _, interfaces := range m.Interfaces {
+			for _, a := range interfaces.Addrs {
+				n.machines[flow.PointOf(a)] = int32(i)
+			}
+		}
+	}
+	return n
+}
+
+// crowds are the names of many machines: a few of them are told one by one.
+func crowds(e *estate.Estate, p *flow.Plan, resolve flow.Resolver) exactly {
+	list := exactly{}
+	crowd := func(word sentence.Atom) {
 		if g := resolve.Group(sentence.Of(word)); len(g.Machines) >= leastCrowd {
-			add(word.String(), p.AddrsOf(g.Machines...))
+			list.add(word.String(), p.AddrsOf(g.Machines...))
 		}
 	}
 	for _, tag := range e.Tags() {
 		crowd(sentence.TagAtom(tag.Key, tag.Value))
 	}
 	crowd(sentence.AllAtom())
-	for i, m := range p.Machines {
-		set := p.AddrsOf(int32(i))
-		add(m.Name, set)
-		n.sets[m.Name] = set
-		for _, interfaces := range m.Interfaces {
-			for _, a := range interfaces.Addrs {
-				n.machines[flow.PointOf(a)] = m.Name
-			}
+	return list
+}
+
+// exactly are names by the extent of what they stand for, the narrowest name last.
+type exactly map[extent][]named
+
+// add adds a name, for each family of its addresses and for all of them.
+func (x exactly) add(name string, set flow.Addrs) {
+	if set.IsEmpty() {
+		return
+	}
+	for i, part := range flow.ByFamily(set) {
+		if !part.IsEmpty() && !part.Equal(set) {
+			x[extentOf(part)] = append(x[extentOf(part)], named{name + familyWord[i == 1], part})
 		}
 	}
-	return n
+	x[extentOf(set)] = append(x[extentOf(set)], named{name, set})
+}
+
+// of returns the narrowest name of a set; "" where it has none.
+func (x exactly) of(s flow.Addrs) string {
+	for _, k := range slices.Backward(x[extentOf(s)]) {
+		if k.set.Equal(s) {
+			return k.name
+		}
+	}
+	return ""
+}
+
+// exactName returns the name of a set that stands for it and nothing else: that of a machine, of many, or a wide one.
+func (n *Names) exactName(s flow.Addrs) string {
+	if m, known := n.machines[s.Runs()[0].Lo]; known { // no name of machines has other addresses
+		set := n.plan.AddrsOf(m)
+		if set.Equal(s) {
+			return n.plan.Machines[m].Name
+		}
+		for i, part := range flow.ByFamily(set) {
+			if part.Equal(s) {
+				return n.plan.Machines[m].Name + familyWord[i == 1]
+			}
+		}
+		if name := n.crowds().of(s); name != "" {
+			return name
+		}
+	}
+	return n.exact.of(s)
 }
 
 // Number has a name printed with the numbers that it stands for beside it. It must be called
@@ -167,10 +201,8 @@ func (n *Names) Plain(s flow.Addrs) string {
 }
 
 func (n *Names) say(s flow.Addrs) string {
-	for _, k := range slices.Backward(n.exact[extentOf(s)]) {
-		if k.set.Equal(s) {
-			return k.name
-		}
+	if name := n.exactName(s); name != "" {
+		return name
 	}
 	// Of a list and an exception one is short and the other may be long without end, so both are tried within a bound first.
 	text, ok := n.list(s, flow.AllAddrs, shortText)
@@ -331,7 +363,7 @@ const mostSingle = 256
 // a set, in the order of the addresses, and prints what is left as prefixes.
 func (n *Names) single(rest flow.Addrs, words *bounded) {
 	var left []flow.Run
-	known := map[string][2]bool{} // by machine, the families that are named
+	known := map[int32][2]bool{} // by machine, the families that are named
 	for _, r := range rest.Runs() {
 		if long(r) {
 			left = append(left, r)
@@ -342,12 +374,15 @@ func (n *Names) single(rest flow.Addrs, words *bounded) {
 			if a.Addr().Is4() {
 				family = 1
 			}
-			name := n.machines[a]
-			told, met := known[name]
-			if name != "" && !met {
+			m, there := n.machines[a]
+			told, met := [2]bool{}, false
+			if there {
+				told, met = known[m]
+			}
+			if there && !met {
 				word := ""
-				word, told = n.machineWord(name, rest)
-				if known[name] = told; word != "" {
+				word, told = n.machineWord(m, rest)
+				if known[m] = told; word != "" {
 					words.add(word)
 				}
 			}
@@ -384,8 +419,8 @@ func long(r flow.Run) bool {
 
 // machineWord names a machine as far as all of its addresses are in a set, and
 // tells which families the word covers, IPv6 at 0.
-func (n *Names) machineWord(name string, s flow.Addrs) (word string, told [2]bool) {
-	set := n.sets[name]
+func (n *Names) machineWord(m int32, s flow.Addrs) (word string, told [2]bool) {
+	name, set := n.plan.Machines[m].Name, n.plan.AddrsOf(m)
 	if s.Covers(set) {
 		return name, [2]bool{true, true}
 	}

@@ -24,6 +24,7 @@ package exposure
 import (
 	"cmp"
 	"encoding/binary"
+	"iter"
 	"slices"
 	"sync"
 	"time"
@@ -89,11 +90,36 @@ func (l letIn) entry(d flow.Door) Entry {
 
 // NewView indexes a plan at a moment. Cost: the sum of the groups' sizes.
 func NewView(p *flow.Plan, at time.Time) *View {
+	return newView(p, at, func(*flow.Group) bool { return true }, func(yield func(int32) bool) {
+		for m := range p.Machines {
+			if !yield(int32(m)) {
+				return
+			}
+		}
+	})
+}
+
+// NewViewOf is [NewView] for questions about some machines alone. Whatever is asked of another machine panics. Cost: linear in the plan's
+// rules and in the sizes of the groups that speak of those machines.
+func NewViewOf(p *flow.Plan, at time.Time, machines ...int32) *View {
+	known := map[*flow.Group]bool{}
+	return newView(p, at, func(g *flow.Group) bool {
+		about, met := known[g]
+		if !met {
+			about = slices.ContainsFunc(machines, g.Has)
+			known[g] = about
+		}
+		return about
+	}, slices.Values(slices.Compact(slices.Sorted(slices.Values(machines)))))
+}
+
+// newView indexes a plan for some machines, with the rules that speak of any of them.
+func newView(p *flow.Plan, at time.Time, about func(*flow.Group) bool, machines iter.Seq[int32]) *View {
 	p = p.DoorsAt(at)
-	v := &View{Plan: p, At: at, ranked: make([]active, 0, len(p.Rules)), classOf: make([]int32, len(p.Machines))}
+	v := &View{Plan: p, At: at, classOf: make([]int32, len(p.Machines))}
 	everywhere := p.Everywhere()
 	for i := range p.Rules {
-		if r := &p.Rules[i]; r.Active(at) {
+		if r := &p.Rules[i]; about(r.To) && r.Active(at) {
 			v.ranked = append(v.ranked, active{Rule: r, wide: r.From.Covers(everywhere)})
 		}
 	}
@@ -112,7 +138,10 @@ func NewView(p *flow.Plan, at time.Time) *View {
 			memberOf[m] = append(memberOf[m], int32(g))
 		}
 	}
-	v.classify(memberOf, func(list []int32) (ranks []int32) {
+	for m := range v.classOf {
+		v.classOf[m] = notAsked
+	}
+	v.classify(machines, memberOf, func(list []int32) (ranks []int32) {
 		for _, g := range list {
 			ranks = append(ranks, rules[groups[g]]...)
 		}
@@ -122,12 +151,15 @@ func NewView(p *flow.Plan, at time.Time) *View {
 	return v
 }
 
+// notAsked is the class of a machine about which a view answers nothing. It is none.
+const notAsked = -1
+
 // classify puts each machine into its class: machines with the same groups and
 // the same shape of doors.
-func (v *View) classify(memberOf [][]int32, ranksOf func(groups []int32) []int32) {
+func (v *View) classify(machines iter.Seq[int32], memberOf [][]int32, ranksOf func(groups []int32) []int32) {
 	audiences, known := map[string]*audience{}, map[string]int32{}
 	var key []byte
-	for m := range v.Plan.Machines {
+	for m := range machines {
 		key = key[:0]
 		for _, g := range memberOf[m] {
 			key = binary.AppendUvarint(key, uint64(g)+1)
@@ -137,12 +169,12 @@ func (v *View) classify(memberOf [][]int32, ranksOf func(groups []int32) []int32
 			heard = &audience{ranks: ranksOf(memberOf[m])}
 			audiences[string(key)] = heard
 		}
-		key = v.Plan.AppendDoorShape(append(key, 0), int32(m))
+		key = v.Plan.AppendDoorShape(append(key, 0), m)
 		c, ok := known[string(key)]
 		if !ok {
 			c = int32(len(v.classes))
 			known[string(key)] = c
-			v.classes = append(v.classes, &class{audience: heard, first: int32(m)})
+			v.classes = append(v.classes, &class{audience: heard, first: m})
 		}
 		v.classOf[m] = c
 	}

@@ -1,15 +1,15 @@
 // Package known remembers which files of an estate this very program has read without an error, so that what it does not need of
-// them need not be read again. It keeps one digest in one file: of the files' names and contents, and of what program it is.
+// them need not be read again. It keeps one digest in one file: of the files' names and contents, and of what program it is. The digest is a fast
+// one (xxHash, 64 bits): files that were made to collide would be read all the same, sentence by sentence, and the worst that they come to is that the program ends.
 package known
 
 import (
-	"crypto/sha256"
 	"encoding/binary"
-	"encoding/hex"
 	"fmt"
 	"os"
 	"path/filepath"
 
+	"github.com/cespare/xxhash/v2"
 	"golang.org/x/sys/unix"
 
 	"ironbark/internal/estate"
@@ -22,8 +22,7 @@ type Files struct{ path string }
 // In returns the memory whose file is in a folder. Nothing is read or made before it is needed.
 func In(dir string) Files { return Files{filepath.Join(dir, "read")} }
 
-// Knows reports whether these are the files that were kept last, by this very program. On doubt they are not. Cost: linear in the files, some 3 ms a MB
-// where the processor has no instructions for SHA-256.
+// Knows reports whether these are the files that were kept last, by this very program. On doubt they are not. Cost: linear in the files, some 0.1 ms a MB.
 func (f Files) Knows(files []estate.File) bool {
 	was, err := os.ReadFile(f.path)
 	if err != nil || len(was) == 0 {
@@ -61,13 +60,13 @@ func digest(files []estate.File) (sum string, ok bool) {
 	if unix.Stat("/proc/self/exe", &st) != nil {
 		return "", false
 	}
-	h := sha256.New()
+	h := xxhash.New()
 	fmt.Fprintln(h, st.Dev, st.Ino, st.Size, st.Mtim.Nano(), st.Ctim.Nano())
 	for _, f := range files {
 		for _, part := range [][]byte{[]byte(f.Name), f.Data} {
-			h.Write(binary.BigEndian.AppendUint64(nil, uint64(len(part))))
-			h.Write(part)
+			_, _ = h.Write(binary.BigEndian.AppendUint64(nil, uint64(len(part)))) // it never fails
+			_, _ = h.Write(part)
 		}
 	}
-	return hex.EncodeToString(h.Sum(nil)), true
+	return fmt.Sprintf("%016x", h.Sum64()), true
 }

@@ -47,14 +47,28 @@ func (w *Work) Ask(st *State, ask sentence.Ask, at time.Time) (*Answer, error) {
 	}
 	ask.From = from
 	a := &Answer{
-		Ask: ask, State: st, View: exposure.NewView(st.Plan, at),
+		Ask: ask, State: st,
 		From: resolve.Source(ask.From), Service: resolve.Services(ask.Services),
 	}
-	return a.answered(ask.To, exposure.Targets(st.Estate, st.Plan, ask.To), fmt.Sprintf("“from %s” is no address that a flow can come from", ask.From))
+	return a.answered(st.Plan, at, ask.To, exposure.Targets(st.Estate, st.Plan, ask.To), fmt.Sprintf("“from %s” is no address that a flow can come from", ask.From))
+}
+
+// mostTargets is for how many machines a view is made of them alone: for more of them it is made of all.
+const mostTargets = 16
+
+// viewOf is a view that answers about some targets.
+func viewOf(plan *flow.Plan, at time.Time, targets ...exposure.Target) *exposure.View {
+	var machines []int32
+	for _, t := range targets {
+		if machines = append(machines, t.Machine); t.Machine < 0 || len(machines) > mostTargets { // what an address leads to is not known yet
+			return exposure.NewView(plan, at)
+		}
+	}
+	return exposure.NewViewOf(plan, at, machines...)
 }
 
 // answered asks about the targets for which a set stands; nowhere says what is wrong where there are no addresses.
-func (a *Answer) answered(named sentence.Set, targets []exposure.Target, nowhere string) (*Answer, error) {
+func (a *Answer) answered(plan *flow.Plan, at time.Time, named sentence.Set, targets []exposure.Target, nowhere string) (*Answer, error) {
 	switch {
 	case len(targets) == 0:
 		return nil, &sentence.Error{Problem: fmt.Sprintf("“%s” is nothing that is there", named), Hint: "enact makes what stands in the files only; --draft asks the files"}
@@ -63,6 +77,7 @@ func (a *Answer) answered(named sentence.Set, targets []exposure.Target, nowhere
 	case a.Service.IsEmpty():
 		return nil, &sentence.Error{Problem: fmt.Sprintf("“%s” is no service", a.Ask.Services)}
 	}
+	a.View = viewOf(plan, at, targets...)
 	a.Parts = a.View.Ask(a.Service, a.From, targets...)
 	a.Verdict = exposure.Verdict(a.Parts)
 	return a, nil

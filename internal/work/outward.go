@@ -56,10 +56,10 @@ func CallsOutside(st *State, ask sentence.Ask) bool {
 // askOutward answers a question about what machines call outside.
 func (w *Work) askOutward(st *State, ask sentence.Ask, at time.Time, resolve flow.Resolver) (*Answer, error) {
 	a := &Answer{
-		Ask: ask, State: st, Outward: true, View: exposure.NewView(st.Plan.Calls(), at),
+		Ask: ask, State: st, Outward: true,
 		From: resolve.Outside(ask.To), Service: resolve.Services(ask.Services),
 	}
-	return a.answered(ask.From, exposure.Targets(st.Estate, st.Plan, ask.From), fmt.Sprintf("“to %s” is no address outside", ask.To))
+	return a.answered(st.Plan.Calls(), at, ask.From, exposure.Targets(st.Estate, st.Plan, ask.From), fmt.Sprintf("“to %s” is no address outside", ask.To))
 }
 
 // mendOutward suggests what would open a call that is closed: nothing, where a guarantee forbids it.

@@ -60,7 +60,7 @@ func (a *Answer) tried(p exposure.Part, words string) []string {
 	allow := s.(sentence.Allow)
 	resolve := flow.NewResolver(a.State.Estate, a.State.Plan)
 	plan := a.State.Plan.With(flow.Rule{Kind: flow.Allow, From: resolve.Source(allow.From), To: resolve.Group(allow.To), Services: resolve.Services(allow.Services)})
-	for _, after := range exposure.NewView(plan, a.View.At).Ask(p.Services, p.From, p.Target) {
+	for _, after := range viewOf(plan, a.View.At, p.Target).Ask(p.Services, p.From, p.Target) {
 		if after.Open {
 			return []string{words}
 		}
