@@ -90,7 +90,7 @@ func (l letIn) entry(d flow.Door) Entry {
 
 // NewView indexes a plan at a moment. Cost: the sum of the groups' sizes.
 func NewView(p *flow.Plan, at time.Time) *View {
-	return newView(p, at, func(*flow.Group) bool { return true }, func(yield func(int32) bool) {
+	return newView(p, at, func(yield func(int32) bool) {
 		for m := range p.Machines {
 			if !yield(int32(m)) {
 				return
@@ -102,24 +102,16 @@ func NewView(p *flow.Plan, at time.Time) *View {
 // NewViewOf is [NewView] for questions about some machines alone. Whatever is asked of another machine panics. Cost: linear in the plan's
 // rules and in the sizes of the groups that speak of those machines.
 func NewViewOf(p *flow.Plan, at time.Time, machines ...int32) *View {
-	known := map[*flow.Group]bool{}
-	return newView(p, at, func(g *flow.Group) bool {
-		about, met := known[g]
-		if !met {
-			about = slices.ContainsFunc(machines, g.Has)
-			known[g] = about
-		}
-		return about
-	}, slices.Values(slices.Compact(slices.Sorted(slices.Values(machines)))))
+	return newView(p.About(machines...), at, slices.Values(slices.Compact(slices.Sorted(slices.Values(machines)))))
 }
 
-// newView indexes a plan for some machines, with the rules that speak of any of them.
-func newView(p *flow.Plan, at time.Time, about func(*flow.Group) bool, machines iter.Seq[int32]) *View {
+// newView indexes a plan for some machines.
+func newView(p *flow.Plan, at time.Time, machines iter.Seq[int32]) *View {
 	p = p.DoorsAt(at)
-	v := &View{Plan: p, At: at, classOf: make([]int32, len(p.Machines))}
+	v := &View{Plan: p, At: at, ranked: make([]active, 0, len(p.Rules)), classOf: make([]int32, len(p.Machines))}
 	everywhere := p.Everywhere()
 	for i := range p.Rules {
-		if r := &p.Rules[i]; about(r.To) && r.Active(at) {
+		if r := &p.Rules[i]; r.Active(at) {
 			v.ranked = append(v.ranked, active{Rule: r, wide: r.From.Covers(everywhere)})
 		}
 	}

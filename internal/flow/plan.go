@@ -320,6 +320,37 @@ func (p *Plan) DoorsAt(at time.Time) *Plan {
 	return &q
 }
 
+// About returns the plan with those rules alone that speak of any of some machines. Of other machines it tells nothing that is so. Cost: linear in the rules,
+// and in the sizes of the groups.
+func (p *Plan) About(machines ...int32) *Plan {
+	these := make([]bool, len(p.Machines))
+	for _, m := range machines {
+		these[m] = true
+	}
+	known := map[*Group]bool{}
+	about := func(r Rule) bool {
+		of, met := known[r.To]
+		if !met {
+			of = slices.ContainsFunc(r.To.Machines, func(m int32) bool { return these[m] })
+			known[r.To] = of
+		}
+		return of
+	}
+	q := *p
+	q.Rules, q.Outward = nil, nil
+	for _, r := range p.Rules {
+		if about(r) {
+			q.Rules = append(q.Rules, r)
+		}
+	}
+	for _, r := range p.Outward {
+		if about(r) {
+			q.Outward = append(q.Outward, r)
+		}
+	}
+	return &q
+}
+
 // With returns the plan with other rules added. The rules' groups must be of this plan's machines.
 func (p *Plan) With(rules ...Rule) *Plan {
 	q := *p

@@ -245,8 +245,14 @@ func (j *judge) judgeTarget() {
 // seen is what is open once it is, as far as that does not hang on what it replaces.
 func (j *judge) seen() *exposure.View {
 	if j.view == nil {
-		without := j.Plan.WithoutOpenings(func(id int64) bool { return id == j.o.ID && id != 0 })
-		j.view = exposure.NewView(without.With(j.part.rule(j.o, without)), j.moment())
+		var machines []int32
+		for _, name := range j.part.Machines {
+			if m, ok := j.Plan.MachineByName(name); ok {
+				machines = append(machines, m)
+			}
+		}
+		without := j.Plan.About(machines...).WithoutOpenings(func(id int64) bool { return id == j.o.ID && id != 0 })
+		j.view = exposure.NewViewOf(without.With(j.part.rule(j.o, without)), j.moment(), machines...)
 	}
 	return j.view
 }

@@ -274,6 +274,9 @@ func (e *Enactment) Finish(ctx context.Context, on Basis, plan *flow.Plan, files
 		return err
 	}
 	e.s.keep(ctx, e.last)
+	if e.s.memory != nil && len(files) > 0 { // they were reviewed, and so read
+		e.s.memory.Keep(files)
+	}
 	return nil
 }
 
