@@ -309,7 +309,13 @@ func (e *Estate) Administrative() (list []sentence.Service) {
 // sentences.
 func (e *Estate) PermitsOf(person string) iter.Seq[sentence.Permit] {
 	return func(yield func(sentence.Permit) bool) {
-		for _, st := range e.SentencesOf(sentence.VerbPermit) {
+		names := []string{person}
+		for _, p := range e.People {
+			if p.Name == person {
+				names = append(names, p.Groups...)
+			}
+		}
+		for _, st := range e.said.permitsNaming(names) {
 			m := st.Sentence.(sentence.Permit)
 			if slices.ContainsFunc(m.People, func(n sentence.Name) bool { return e.Belongs(person, n.Text) }) && !yield(m) {
 				return

@@ -2,6 +2,7 @@ package estate
 
 import (
 	"slices"
+	"strings"
 	"sync"
 
 	"ironbark/internal/sentence"
@@ -17,13 +18,7 @@ type said struct {
 	list  []sentence.Stated
 
 	sorted sync.Once
-	lines  [sentence.VerbAlways + 1][]line // by verb, in the order of the files
-}
-
-// line is a line of a rules file that holds a sentence.
-type line struct {
-	file int // into files
-	sentence.Line
+	lines  [][sentence.VerbAlways + 1][]sentence.Line // by file and verb
 }
 
 // Sentences returns all sentences, in the order of the files. The caller must not change them. Cost: linear in the files where they were not asked for yet.
@@ -48,6 +43,24 @@ func (s *said) all() []sentence.Stated {
 	return s.list
 }
 
+// permitsNaming returns the permits whose lines hold any of some names, and perhaps others.
+func (s *said) permitsNaming(names []string) (list []sentence.Stated) {
+	if s == nil || len(s.files) == 0 {
+		return s.of([]sentence.Verb{sentence.VerbPermit})
+	}
+	s.sorted.Do(s.sort)
+	for i, f := range s.files {
+		var lines []sentence.Line
+		for _, l := range s.lines[i][sentence.VerbPermit] {
+			if slices.ContainsFunc(names, func(name string) bool { return strings.Contains(l.Text, name) }) {
+				lines = append(lines, l)
+			}
+		}
+		list = append(list, mustParse(f.Name, lines)...)
+	}
+	return list
+}
+
 // SentencesOf returns the sentences of some verbs, in the order of the files. The caller must not change them. Cost: linear in those, once the
 // files were looked through.
 func (e *Estate) SentencesOf(verbs ...sentence.Verb) []sentence.Stated { return e.said.of(verbs) }
@@ -66,33 +79,35 @@ func (s *said) of(verbs []sentence.Verb) (list []sentence.Stated) {
 		return list
 	}
 	s.sorted.Do(s.sort)
-	var lines []line
-	for _, v := range verbs {
-		lines = append(lines, s.lines[v]...)
-	}
-	if len(verbs) > 1 {
-		slices.SortFunc(lines, func(a, b line) int {
-			if a.file != b.file {
-				return a.file - b.file
-			}
-			return a.Number - b.Number
-		})
-	}
-	for _, l := range lines {
-		st, err := l.Parse(s.files[l.file].Name)
-		if err != nil {
-			panic("estate: a file that was read before cannot be read: " + err.Error())
+	for i, f := range s.files {
+		var lines []sentence.Line
+		for _, v := range verbs {
+			lines = append(lines, s.lines[i][v]...)
 		}
-		list = append(list, st)
+		if len(verbs) > 1 {
+			slices.SortFunc(lines, func(a, b sentence.Line) int { return a.Number - b.Number })
+		}
+		list = append(list, mustParse(f.Name, lines)...)
 	}
 	return list
 }
 
+// mustParse reads lines that were read before.
+func mustParse(file string, lines []sentence.Line) []sentence.Stated {
+	list, errs := sentence.ParseLines(file, lines)
+	if errs != nil {
+		panic("estate: a file that was read before cannot be read: " + errs.Error())
+	}
+	return list
+}
+
+// sort looks through the files.
 func (s *said) sort() {
+	s.lines = make([][sentence.VerbAlways + 1][]sentence.Line, len(s.files))
 	for i, f := range s.files {
 		for l := range sentence.Lines(f.Data) {
 			if v := l.Verb(); v.InFiles() {
-				s.lines[v] = append(s.lines[v], line{i, l})
+				s.lines[i][v] = append(s.lines[i][v], l)
 			}
 		}
 	}

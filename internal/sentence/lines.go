@@ -41,11 +41,8 @@ func (l Line) Verb() Verb {
 	return Verb(max(0, slices.Index(verbWords[:], word)))
 }
 
-// Parse reads the sentence of the line, which stands in a file. The error is an *[Error].
-func (l Line) Parse(file string) (Stated, error) {
+// parse reads the sentence of the line, which stands in a file.
+func (l Line) parse(file string) (Stated, *Error) {
 	s, err := parseLine(file, l.Number, l.Text)
-	if err != nil {
-		return Stated{}, err
-	}
-	return Stated{Sentence: s, At: Pos{File: file, Line: l.Number}, Text: l.Text}, nil
+	return Stated{Sentence: s, At: Pos{File: file, Line: l.Number}, Text: l.Text}, err
 }

@@ -3,9 +3,14 @@ package sentence
 import (
 	"bytes"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
+	"sync"
 	"time"
 	"unicode/utf8"
+
+	"ironbark/internal/parallel"
 )
 
 // Parse reads one sentence as a rules file holds it. A comment may follow it.
@@ -214,39 +219,50 @@ func sentences(data []byte) (n int) {
 // ParseFile reads a whole rules file: one sentence a line, '#' begins a comment.
 // The error is [Errors], with at most [MostErrors] of them.
 func ParseFile(file string, data []byte) ([]Stated, error) {
-	var (
-		list []Stated
-		errs Errors
-	)
-	if bytes.HasPrefix(data, []byte("\xef\xbb\xbf")) {
+	var errs Errors
+	if bytes.HasPrefix(data, byteOrderMark) {
 		errs = append(errs, &Error{
 			At: Pos{File: file, Line: 1, Col: 1}, Problem: "the file begins with a byte order mark",
 			Hint: "save it as UTF-8 without one",
 		})
-		data = data[3:]
 	}
 	most := sentences(data)
 	if most > MaxSentences {
 		return nil, append(errs, TooMany(Pos{File: file}))
 	}
-	list = make([]Stated, 0, most)
-	number := 0
-	for line := range bytes.Lines(data) {
-		number++
-		text := strings.TrimSuffix(strings.TrimSuffix(string(line), "\n"), "\r")
-		s, err := parseLine(file, number, text)
-		switch {
-		case err != nil:
-			errs = append(errs, err)
-		case s != nil:
-			list = append(list, Stated{Sentence: s, At: Pos{File: file, Line: number}, Text: text})
+	lines := make([]Line, 0, most)
+	for l := range Lines(data) {
+		lines = append(lines, l)
+	}
+	list, wrong := ParseLines(file, lines)
+	if errs = append(errs, wrong...); len(errs) > 0 {
+		return nil, errs[:min(len(errs), MostErrors)]
+	}
+	return list, nil
+}
+
+// ParseLines reads lines of one rules file, on all processors. The errors are the first [MostErrors] of them.
+func ParseLines(file string, lines []Line) (list []Stated, errs Errors) {
+	list = make([]Stated, len(lines))
+	var mu sync.Mutex
+	wrong := map[int]*Error{}
+	parallel.Parts(len(lines), func(from, to int) {
+		met := 0
+		for i := from; i < to && met < MostErrors; i++ {
+			var err *Error
+			if list[i], err = lines[i].parse(file); err != nil {
+				met++
+				mu.Lock()
+				wrong[i] = err
+				mu.Unlock()
+			}
 		}
-		if len(errs) == MostErrors {
-			break
-		}
+	})
+	for _, i := range slices.Sorted(maps.Keys(wrong)) {
+		errs = append(errs, wrong[i])
 	}
 	if len(errs) > 0 {
-		return nil, errs
+		return nil, errs[:min(len(errs), MostErrors)]
 	}
 	return list, nil
 }
