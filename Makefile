@@ -60,6 +60,8 @@ fuzz:
 	go test ./internal/estate -run xxx -fuzz FuzzRead -fuzztime 1m -fuzzminimizetime 1s
 	go test ./internal/imagefile -run xxx -fuzz FuzzRead -fuzztime 1m -fuzzminimizetime 1s
 	go test ./internal/seed -run xxx -fuzz FuzzRead -fuzztime 1m -fuzzminimizetime 1s
+	go test ./internal/flow -run xxx -fuzz FuzzBinary -fuzztime 1m -fuzzminimizetime 1s
+	go test ./internal/change -run xxx -fuzz FuzzDecode -fuzztime 1m -fuzzminimizetime 1s
 	go test ./internal/clientnet -run xxx -fuzz FuzzPacket -fuzztime 1m -fuzzminimizetime 1s
 
 bench: build packages

@@ -177,8 +177,8 @@ func (t Resource) Encode() string {
 // DecodeResource reads what [Resource.Encode] wrote.
 func DecodeResource(kind, name, text string) (Resource, error) {
 	t := Resource{Kind: Kind(kind), Name: name}
-	var s stored
-	if err := json.Unmarshal([]byte(text), &s); err != nil {
+	s, err := decodeStored(text)
+	if err != nil {
 		return t, fmt.Errorf("%s: %w", t.ID(), err)
 	}
 	t.Spec, t.Given = s.Spec, s.Given

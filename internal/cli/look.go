@@ -3,7 +3,9 @@ package cli
 import (
 	"context"
 	"errors"
+	"path/filepath"
 	"slices"
+	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -12,6 +14,7 @@ import (
 	"ironbark/internal/exposure"
 	"ironbark/internal/findings"
 	"ironbark/internal/journal"
+	"ironbark/internal/known"
 	"ironbark/internal/ledger"
 	"ironbark/internal/work"
 )
@@ -95,7 +98,7 @@ func (a *app) statusAlone(ctx context.Context, w *work.Work, err error) error {
 	if a.json {
 		return errors.Join(a.print.JSON(view.StatusJSON(st, &work.Drift{}, slices.Collect(reach.ReachAll()), nil, nil, now)), err)
 	}
-	a.print.Status(st, &work.Drift{}, reach, nil, nil, now)
+	a.print.Status(st, &work.Drift{}, view.Summarise(st, reach, nil, nil, now), now)
 	return err
 }
 
@@ -116,21 +119,51 @@ func (a *app) statusCommand() *cobra.Command {
 				a.print.NoteWrap("    ", told.Hint())
 			}
 			now := a.clock.Now()
-			reach := exposure.NewView(st.Plan, now)
-			found := findings.Look(st.Estate, st.Plan, now, st.Listening())
-			broken := exposure.Guarantees(st.Estate, st.Plan, now)
 			drift := w.Drift(st)
 			if a.json {
-				if err := a.print.JSON(view.StatusJSON(st, drift, slices.Collect(reach.ReachAll()), found, broken, now)); err != nil {
-					return err
-				}
-			} else {
-				a.print.Status(st, drift, reach, found, broken, now)
+				return a.statusDocument(st, drift, now)
 			}
-			if len(broken) > 0 {
+			sum := a.summary(w, st, now)
+			a.print.Status(st, drift, sum, now)
+			if len(sum.Broken) > 0 {
 				return errNo
 			}
 			return nil
 		}),
 	}
+}
+
+// statusDocument shows all that a status has, as JSON.
+func (a *app) statusDocument(st *work.State, drift *work.Drift, now time.Time) error {
+	found := findings.Look(st.Estate, st.Plan, now, st.Listening())
+	broken := exposure.Guarantees(st.Estate, st.Plan, now)
+	doc := view.StatusJSON(st, drift, slices.Collect(exposure.NewView(st.Plan, now).ReachAll()), found, broken, now)
+	if err := a.print.JSON(doc); err != nil || len(broken) == 0 {
+		return err
+	}
+	return errNo
+}
+
+// summary works out what a status tells of exposure and findings, or remembers it: it stays as it is until somebody changes something, or something
+// begins or ends.
+func (a *app) summary(w *work.Work, st *work.State, now time.Time) view.Summary {
+	memory := known.AnswerIn(filepath.Join(w.Folder.Dir, work.StateDir), "status")
+	key := known.Key(st.Files, st.Plan.Binary(), st.Heard())
+	var sum view.Summary
+	if memory.Get(key, now, &sum) {
+		return sum
+	}
+	var found []findings.Finding
+	var broken []exposure.Broken
+	var all sync.WaitGroup
+	all.Go(func() { found = findings.Look(st.Estate, st.Plan, now, st.Listening()) })
+	all.Go(func() { broken = exposure.Guarantees(st.Estate, st.Plan, now) })
+	reach := exposure.NewView(st.Plan, now)
+	reach.Prepare()
+	all.Wait()
+	sum = view.Summarise(st, reach, found, broken, now)
+	if len(broken) == 0 {
+		memory.Keep(key, now, view.HoldsUntil(st, now), sum)
+	}
+	return sum
 }

@@ -51,18 +51,23 @@ func atomsWithout(list []Atom, gone func(name string) bool) []Atom {
 	return slices.DeleteFunc(slices.Clone(list), func(a Atom) bool { return a.Kind() == Named && gone(a.Text()) })
 }
 
-// Ended reports whether the end that a sentence states has come at a moment.
-func Ended(s Sentence, at time.Time) bool {
-	var tail Tail
+// EndOf returns the end that a sentence states; zero where it states none.
+func EndOf(s Sentence) time.Time {
 	switch s := s.(type) {
 	case Allow:
-		tail = s.Tail
+		return s.Until
 	case Deny:
-		tail = s.Tail
+		return s.Until
 	case Forward:
-		tail = s.Tail
+		return s.Until
 	}
-	return !tail.Until.IsZero() && !at.Before(tail.Until)
+	return time.Time{}
+}
+
+// Ended reports whether the end that a sentence states has come at a moment.
+func Ended(s Sentence, at time.Time) bool {
+	end := EndOf(s)
+	return !end.IsZero() && !at.Before(end)
 }
 
 // SourceOf returns the source of a sentence; the absent set of one that has none.

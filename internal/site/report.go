@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -268,52 +269,77 @@ func (s *Site) join(ctx context.Context, st *ledger.State, o *driver.Observation
 
 // compare tells of each resource that is there whether it is as it was enacted, and
 // lists those that are gone.
-func compare(enacted map[string]change.Resource, there []change.Resource) (list, gone []change.Resource) {
-	left := maps.Clone(enacted)
-	for _, t := range there {
-		was, known := left[t.ID()]
+func compare(enacted, there []change.Resource) (list, gone []change.Resource) {
+	left := placesOf(enacted)
+	list = slices.Clone(there)
+	for i := range list {
+		t := &list[i]
+		id := nameOf(t)
+		was, known := left[id]
 		t.Unmanaged, t.LastEnacted = !known, nil
-		if known && !was.Spec.Equal(t.Spec) {
-			t.LastEnacted = &was.Spec
+		if known && !enacted[was].Spec.Equal(t.Spec) {
+			t.LastEnacted = &enacted[was].Spec
 		}
-		delete(left, t.ID())
-		list = append(list, t)
+		delete(left, id)
 	}
-	for _, id := range slices.Sorted(maps.Keys(left)) {
-		gone = append(gone, left[id])
+	for _, i := range slices.Sorted(maps.Values(left)) {
+		gone = append(gone, enacted[i])
 	}
+	slices.SortStableFunc(gone, func(a, b change.Resource) int { return strings.Compare(a.ID(), b.ID()) })
 	return list, gone
 }
 
-// settled returns what was enacted, by ID: as it was recorded, and of an enactment that
+// resourceName tells a resource apart from all others.
+type resourceName struct {
+	kind change.Kind
+	name string
+}
+
+func nameOf(t *change.Resource) resourceName { return resourceName{t.Kind, t.Name} }
+
+// placesOf finds resources by name.
+func placesOf(list []change.Resource) map[resourceName]int {
+	places := make(map[resourceName]int, len(list))
+	for i := range list {
+		places[nameOf(&list[i])] = i
+	}
+	return places
+}
+
+// settled returns what was enacted: as it was recorded, and of an enactment that
 // is unfinished what it planned and what is there by now. Those are the second result.
-func settled(st *ledger.State, there []change.Resource) (enacted map[string]change.Resource, done []change.Change) {
-	enacted = make(map[string]change.Resource, len(st.Resources))
-	for _, t := range st.Resources {
-		enacted[t.ID()] = t
-	}
+func settled(st *ledger.State, there []change.Resource) (enacted []change.Resource, done []change.Change) {
 	if len(st.Planned) == 0 {
-		return enacted, nil
+		return st.Resources, nil
 	}
-	have := make(map[string]change.Resource, len(there))
-	for _, t := range there {
-		have[t.ID()] = t
-	}
+	enacted = slices.Clone(st.Resources)
+	places, have, gone := placesOf(enacted), placesOf(there), map[int]bool{}
 	for _, c := range st.Planned {
-		id := c.Resource.ID()
-		was, known := enacted[id]
-		is, present := have[id]
+		id := nameOf(&c.Resource)
+		was, known := places[id]
+		i, present := have[id]
 		switch {
 		case c.Verb == change.Remove && known && !present:
-			delete(enacted, id)
+			delete(places, id)
+			gone[was] = true
 			done = append(done, c)
-		case c.Verb != change.Remove && present && is.Spec.Is(c.Resource.Spec) && !(known && was.Spec.Equal(is.Spec)):
-			enacted[id] = is
-			c.Resource = is
+		case c.Verb != change.Remove && present && there[i].Spec.Is(c.Resource.Spec) && !(known && enacted[was].Spec.Equal(there[i].Spec)):
+			if !known {
+				was = len(enacted)
+				places[id] = was
+				enacted = append(enacted, change.Resource{})
+			}
+			enacted[was], c.Resource = there[i], there[i]
 			done = append(done, c)
 		}
 	}
-	return enacted, done
+	var left []change.Resource
+	for i, t := range enacted {
+		if !gone[i] {
+			left = append(left, t)
+		}
+	}
+	return left, done
 }
 
 // unseen tells what others did to the tables where the place has no record of that: the

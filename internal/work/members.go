@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"sync"
@@ -138,6 +139,15 @@ func (st *State) Listening() findings.Listening {
 		m := st.Report.Machines[machine]
 		return m.Listens, m.State == driver.Running && !m.Listens.IsEmpty()
 	}
+}
+
+// Heard tells what all machines listen on apart from any other such state.
+func (st *State) Heard() (text []byte) {
+	for _, name := range slices.Sorted(maps.Keys(st.Report.Machines)) {
+		m := st.Report.Machines[name]
+		text = fmt.Appendln(text, name, m.State == driver.Running, flow.ServiceRuns(m.Listens))
+	}
+	return text
 }
 
 // testedMembers are the members of the spreads of a plan that say how they are tested.

@@ -24,7 +24,7 @@ const most = 12
 
 // Status prints the estate on one screen: machines, what is reachable now,
 // openings with the time left, drift and findings.
-func (p *Printer) Status(st *work.State, drift *work.Drift, reach *exposure.View, found []findings.Finding, broken []exposure.Broken, now time.Time) {
+func (p *Printer) Status(st *work.State, drift *work.Drift, sum Summary, now time.Time) {
 	ph := NewPhrasing(st, now)
 	name := st.Estate.Name
 	if st.Alone {
@@ -51,22 +51,21 @@ func (p *Printer) Status(st *work.State, drift *work.Drift, reach *exposure.View
 	}
 	p.Line("")
 	p.Head("Reachable now")
-	rows, total := ph.first(reach, most)
-	if total == 0 {
+	if sum.Total == 0 {
 		p.Line("  nothing")
 	}
-	for _, r := range rows {
-		text := fmt.Sprintf("%s → %s %s", ph.names.Plain(r.from), r.machine, p.marked(r.services, ph))
-		if t := r.entry.Until; !t.IsZero() {
+	for _, r := range sum.Rows {
+		text := fmt.Sprintf("%s → %s %s", ph.names.Plain(r.From), r.Machine, p.marked(r.Services, ph))
+		if t := r.Until; !t.IsZero() {
 			text += ", " + Left(t, now) + " left"
 		}
-		if m, known := st.Report.Machines[r.machine]; known && m.State != driver.Running {
+		if m, known := st.Report.Machines[r.Machine]; known && m.State != driver.Running {
 			text += ", but nothing answers: it is " + string(m.State)
 		}
 		p.Wrap("  ", text)
 	}
-	if total > len(rows) {
-		p.Line("  … and %d more: ironbark reach", total-len(rows))
+	if sum.Total > len(sum.Rows) {
+		p.Line("  … and %d more: ironbark reach", sum.Total-len(sum.Rows))
 	}
 	p.Line("")
 	p.Head("Open for a while")
@@ -91,23 +90,15 @@ func (p *Printer) Status(st *work.State, drift *work.Drift, reach *exposure.View
 	}
 	p.Line("")
 	p.Head("Findings")
-	for _, b := range broken {
+	for _, b := range sum.Broken {
 		p.Broken(b)
 	}
-	if len(found)+len(broken) == 0 {
+	if sum.Findings+len(sum.Broken) == 0 {
 		p.Line("  none")
 		return
 	}
-	levels := map[findings.Level]int{}
-	var serious []findings.Finding
-	for _, f := range found {
-		levels[f.Level]++
-		if f.Level == findings.Serious {
-			serious = append(serious, f)
-		}
-	}
-	p.Findings(serious)
-	p.Line("  %d serious, %s, %s: ironbark findings", levels[findings.Serious], Count(levels[findings.Caution], "caution"), Count(levels[findings.Note], "note"))
+	p.Findings(sum.Serious)
+	p.Line("  %d serious, %s, %s: ironbark findings", sum.Levels[findings.Serious], Count(sum.Levels[findings.Caution], "caution"), Count(sum.Levels[findings.Note], "note"))
 }
 
 var machineHeads = []string{"MACHINE", "STATE", "SIZE", "AT", "INSIDE", "PUBLIC", "LISTENS ON"}
@@ -162,9 +153,9 @@ func state(m driver.Machine) string {
 }
 
 func (p *Printer) machines(st *work.State, ph *Phrasing) {
-	var list []change.Resource
-	for _, t := range st.Report.Resources {
-		if t.Kind == change.Machine {
+	var list []*change.Resource
+	for i := range st.Report.Resources {
+		if t := &st.Report.Resources[i]; t.Kind == change.Machine {
 			list = append(list, t)
 		}
 	}
@@ -173,12 +164,16 @@ func (p *Printer) machines(st *work.State, ph *Phrasing) {
 		p.Line("  no machines")
 		return
 	}
-	slices.SortFunc(list, func(a, b change.Resource) int { return sentence.CompareNames(a.Name, b.Name) })
+	slices.SortFunc(list, func(a, b *change.Resource) int { return sentence.CompareNames(a.Name, b.Name) })
 	states := map[driver.State]int{}
 	for _, t := range list {
 		states[st.Report.Machines[t.Name].State]++
 	}
-	rows := machineRows(st, list[:min(len(list), most)], ph)
+	var first []change.Resource
+	for _, t := range list[:min(len(list), most)] {
+		first = append(first, *t)
+	}
+	rows := machineRows(st, first, ph)
 	for i := range rows { // one screen has no room for sizes
 		rows[i] = slices.Delete(rows[i], 2, 3)
 	}

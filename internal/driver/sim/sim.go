@@ -265,7 +265,10 @@ func readResource(scan func(...any) error) (t change.Resource, err error) {
 	if err := scan(&t.Kind, &t.Name, &spec, &given); err != nil {
 		return t, err
 	}
-	if err := errors.Join(json.Unmarshal([]byte(spec), &t.Spec), json.Unmarshal([]byte(given), &t.Given)); err != nil {
+	var err1, err2 error
+	t.Spec, err1 = change.DecodeSpec(spec)
+	t.Given, err2 = change.DecodeGiven(given)
+	if err := errors.Join(err1, err2); err != nil {
 		return t, fmt.Errorf("%s: %w", t.ID(), err)
 	}
 	return t, nil

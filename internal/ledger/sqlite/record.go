@@ -44,11 +44,11 @@ func headOf(ctx context.Context, tx *sql.Tx, m meta) (h journal.Head, err error)
 	return h, store.Each(ctx, tx, `SELECT seq FROM journal WHERE hash = ?`, func(scan func(...any) error) error { return scan(&h.Seq) }, h.Hash)
 }
 
-// breaks compares the record with what was kept of it, after a checkpoint or whole.
-func breaks(ctx context.Context, tx *sql.Tx, whole bool) (list []journal.Break, head journal.Head, err error) {
+// breaks compares the record with what was kept of it, after a checkpoint or whole. size is the length of what was read.
+func breaks(ctx context.Context, tx *sql.Tx, whole bool) (list []journal.Break, head journal.Head, size int, err error) {
 	m, err := readMeta(ctx, tx)
 	if err != nil {
-		return nil, head, err
+		return nil, head, 0, err
 	}
 	from := m.checked
 	if whole {
@@ -56,28 +56,36 @@ func breaks(ctx context.Context, tx *sql.Tx, whole bool) (list []journal.Break, 
 	}
 	entries, err := readEntries(ctx, tx, `SELECT `+entryColumns+` FROM journal WHERE seq > ? ORDER BY seq`, from.Seq)
 	if err != nil {
-		return nil, head, err
+		return nil, head, 0, err
+	}
+	for _, e := range entries {
+		size += len(e.Data)
 	}
 	if head, err = headOf(ctx, tx, m); err != nil {
-		return nil, head, err
+		return nil, head, 0, err
 	}
 	if len(entries) == 0 && m.Head.Hash == "" {
 		var enacted int
 		row := tx.QueryRowContext(ctx, `SELECT (SELECT count(*) FROM files) + (SELECT count(*) FROM openings)`)
 		if err := row.Scan(&enacted); err != nil || enacted == 0 {
-			return nil, head, err
+			return nil, head, 0, err
 		}
-		return []journal.Break{{Seq: 1, Why: "is missing: the whole record is empty, and the site is not", Mark: ""}}, head, nil
+		return []journal.Break{{Seq: 1, Why: "is missing: the whole record is empty, and the site is not", Mark: ""}}, head, 0, nil
 	}
-	return journal.Breaks(from, entries, head), head, nil
+	return journal.Breaks(from, entries, head), head, size, nil
 }
+
+// worthKeeping is how much is read after the checkpoint before a look at the record moves the checkpoint, in bytes: a write is dearer than
+// reading less.
+const worthKeeping = 1 << 20
 
 // CheckRecord looks the record over.
 func (l *Ledger) CheckRecord(ctx context.Context, whole bool) (list []journal.Break, err error) {
 	var found, known []journal.Break
 	var head, checked journal.Head
+	var size int
 	err = l.read(ctx, func(tx *sql.Tx) (err error) {
-		if found, head, err = breaks(ctx, tx, whole); err != nil {
+		if found, head, size, err = breaks(ctx, tx, whole); err != nil {
 			return err
 		}
 		m, err := readMeta(ctx, tx)
@@ -103,7 +111,7 @@ func (l *Ledger) CheckRecord(ctx context.Context, whole bool) (list []journal.Br
 	}
 	fresh := without(found, known)
 	list = append(list, fresh...)
-	if whole && len(found) == 0 && head != checked {
+	if (whole || size > worthKeeping) && len(found) == 0 && head != checked {
 		l.try(ctx, func(tx *sql.Tx) error { return setMeta(ctx, tx, "checked", head) })
 	}
 	if len(fresh) > 0 {

@@ -304,7 +304,7 @@ func (w *writer) append(next int64) (journal.Head, error) {
 	var broken []journal.Break
 	if found {
 		broken = journal.Breaks(journal.Head{Seq: last.Seq - 1, Hash: last.Prev}, []journal.Entry{last}, head)
-	} else if broken, _, err = breaks(w.ctx, w.tx, true); err != nil {
+	} else if broken, _, _, err = breaks(w.ctx, w.tx, true); err != nil {
 		return journal.Head{}, err
 	}
 	if err := noteBreaks(w.ctx, w.tx, broken, w.now); err != nil {
