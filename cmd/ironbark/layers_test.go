@@ -17,11 +17,11 @@ import (
 // layers are the packages from the bottom up. A package imports only those above
 // it in this list; those of one line do not import one another.
 var layers = [][]string{
-	{"internal/confine", "internal/clientnet", "internal/unixsocket", "internal/desktop", "internal/seed", "internal/qemu"},
+	{"internal/confine", "internal/clientnet", "internal/unixsocket", "internal/desktop", "internal/seed", "internal/qemu", "internal/parallel", "internal/quickjson"},
 	{"internal/wire"},
-	{"internal/flow/span", "internal/sentence", "internal/journal", "internal/sshkey", "internal/store", "internal/picture", "internal/imagefile", "internal/driver/sim/guest", "internal/seen", "internal/parallel", "internal/quickjson"},
+	{"internal/flow/span", "internal/sentence", "internal/journal", "internal/sshkey", "internal/store", "internal/picture", "internal/imagefile", "internal/driver/sim/guest", "internal/seen"},
 	{"internal/estate"},
-	{"internal/flow", "internal/cost", "internal/backup"},
+	{"internal/flow", "internal/cost", "internal/backup", "internal/known"},
 	{"internal/exposure", "internal/change", "internal/tinyguest"},
 	{"internal/tinyimage", "internal/debimage", "cmd/tiny-guest"},
 	{"internal/opening", "internal/findings", "internal/bastion"},

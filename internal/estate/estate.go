@@ -17,6 +17,7 @@
 package estate
 
 import (
+	"bytes"
 	"iter"
 	"net/netip"
 	"slices"
@@ -57,6 +58,7 @@ type Estate struct {
 	STUN        string // the server, HOST:PORT, that tells from where whoever asks comes; "": none
 	Scripts     map[string]string
 
+	text    []byte // of the file of the nouns
 	said    *said
 	names   index
 	members members
@@ -230,6 +232,9 @@ type index struct {
 	keys     map[string]int
 	stores   map[string]map[string]int // addresses, volumes, snapshots and images, by kind
 }
+
+// SameNouns reports whether two estates were read from the same file of nouns, byte by byte.
+func (e *Estate) SameNouns(o *Estate) bool { return bytes.Equal(e.text, o.text) }
 
 // Lookup finds the noun of a name among sources, lines, networks, subnets,
 // machines, fronts and bastions.

@@ -62,7 +62,7 @@ const (
 )
 
 func read(how reading, nouns File, others []File) (*Estate, error) {
-	r := &reader{file: nouns.Name, estate: &Estate{Scripts: map[string]string{}}}
+	r := &reader{file: nouns.Name, estate: &Estate{Scripts: map[string]string{}, text: nouns.Data}}
 	var rules []File
 	for _, f := range others {
 		if name, script := strings.CutPrefix(f.Name, SetupDir+"/"); script {

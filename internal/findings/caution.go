@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"ironbark/internal/estate"
 	"ironbark/internal/flow"
@@ -23,15 +24,13 @@ var privateServices = map[string]string{
 	"monitoring and discovery": "udp/161-162,udp/514,udp/1900,udp/5353,tcp/135,udp/135,tcp/623,udp/623",
 }
 
-// private is the set of all of those.
-func (l *looker) privates() flow.Services {
-	if l.private.IsEmpty() {
-		for _, text := range privateServices {
-			l.private = l.private.Union(portsOf(text))
-		}
+// privates is the set of all of those.
+var privates = sync.OnceValue(func() (all flow.Services) {
+	for _, text := range privateServices {
+		all = all.Union(portsOf(text))
 	}
-	return l.private
-}
+	return all
+})
 
 func portsOf(text string) flow.Services { return flow.ServicesOf(shipped{}, portList(text)) }
 
@@ -54,7 +53,7 @@ func (shipped) Ports(name string) ([]sentence.Service, bool) { return sentence.S
 // open finds what a sentence lets in from the internet at large that is hardly ever meant
 // for it. What is administrative stays closed, and is told elsewhere.
 func (l *looker) open(s sentence.Sentence, services sentence.Services, from sentence.Set, to *flow.Group) {
-	if !l.atLarge(l.resolve.Source(from)) || !l.atLarge(l.leads(to, l.resolve.Services(services)).Intersect(l.resolve.Source(from))) {
+	if !l.atLarge(l.resolve.Source(from)) || !l.muchOf(l.leads(to, l.resolve.Services(services)).Intersect(l.resolve.Source(from))) {
 		return
 	}
 	set := l.resolve.Services(services)
@@ -68,20 +67,40 @@ func (l *looker) open(s sentence.Sentence, services sentence.Services, from sent
 
 // privately finds services hardly ever meant for everybody.
 func (l *looker) privately(s sentence.Sentence, set flow.Services) {
-	if found := set.Intersect(l.privates()).Subtract(l.p.Guard); !found.IsEmpty() {
+	if found := set.Intersect(l.private).Subtract(l.p.Guard); !found.IsEmpty() {
 		l.find(Caution, Private, s.String(), "name who needs it: from SOURCE", "hardly ever meant for the whole internet: "+flow.PrintServices(found, l.namings)+" in")
 	}
 }
 
-// atLarge reports whether a source is the internet by and large: half of it or more, in one
-// of the families.
+// atLarge reports whether a source is the internet by and large, as muchOf tells. Sentences share their sources, so it is remembered by the first
+// run of the set.
 func (l *looker) atLarge(from flow.Addrs) bool {
+	if from.IsEmpty() {
+		return false
+	}
+	key := &from.Runs()[0]
+	known, ok := l.large[key]
+	if !ok || known.runs != len(from.Runs()) {
+		known = largeness{len(from.Runs()), l.muchOf(from)}
+		l.large[key] = known
+	}
+	return known.is
+}
+
+// muchOf reports whether a set is half of the internet or more, in one of the families.
+func (l *looker) muchOf(from flow.Addrs) bool {
 	for _, family := range []flow.Addrs{flow.AllIPv4, flow.AllIPv6} {
 		if all := size(l.p.Internet().Intersect(family)); all > 0 && size(from.Intersect(l.p.Internet()).Intersect(family)) >= all/2 {
 			return true
 		}
 	}
 	return false
+}
+
+// largeness is what is remembered of a set.
+type largeness struct {
+	runs int
+	is   bool
 }
 
 // size is the number of addresses of a set, near enough.
@@ -142,14 +161,11 @@ func (l *looker) door(s sentence.Sentence, on sentence.Service, from, to sentenc
 // lets are the services that sentences let in to a machine, or let people open: those but for administrative ones, and all.
 type lets struct{ plain, all flow.Services }
 
-// couldLet lists by machine what sentences let in there, or could.
-func (l *looker) couldLet() []lets {
-	if l.letting != nil {
-		return l.letting
-	}
+func (c *common) letting() []lets {
+	resolve := flow.NewResolver(c.e, c.p)
 	by := map[*flow.Group]lets{} // sentences share their groups
 	add := func(services sentence.Services, to sentence.Set, guarded bool) {
-		g, set := l.resolve.Group(to), l.resolve.Services(services)
+		g, set := resolve.Group(to), resolve.Services(services)
 		one := by[g]
 		if guarded {
 			one.all = joined(one.all, set)
@@ -158,10 +174,10 @@ func (l *looker) couldLet() []lets {
 		}
 		by[g] = one
 	}
-	for _, st := range l.e.Sentences() {
+	for _, st := range c.e.Sentences() {
 		switch o := st.Sentence.(type) {
 		case sentence.Allow:
-			if flow.Active(o.Until, l.at) {
+			if flow.Active(o.Until, c.at) {
 				add(o.Services, o.To, o.Standing)
 			}
 		case sentence.Permit:
@@ -170,14 +186,14 @@ func (l *looker) couldLet() []lets {
 			add(o.Services, o.To, true)
 		}
 	}
-	l.letting = make([]lets, len(l.p.Machines))
+	letting := make([]lets, len(c.p.Machines))
 	for g, one := range by {
 		for _, m := range g.Machines {
-			mine := &l.letting[m]
+			mine := &letting[m]
 			mine.plain, mine.all = joined(mine.plain, one.plain), joined(mine.all, one.all)
 		}
 	}
-	return l.letting
+	return letting
 }
 
 // joined is the union of two sets, of which one often holds the other.
@@ -251,7 +267,7 @@ func (l *looker) tested(s sentence.Spread) {
 	case s.Tested.Kind == 0:
 	case !on.IsEmpty() && on.Runs()[0].Lo >= flow.UDPPort(0):
 		never("leave the test out", s.On.String()+" is no TCP, and tests are")
-	case s.Tested.Kind == sentence.TestHTTP && (on.Overlaps(l.p.Guard) || on.Overlaps(l.privates())):
+	case s.Tested.Kind == sentence.TestHTTP && (on.Overlaps(l.p.Guard) || on.Overlaps(l.private)):
 		never("tested by tcp", s.On.String()+" does not speak HTTP")
 	case l.nobodyListens(s.Over, on):
 		never("change what comes after “on”, or what the machines listen on", "none of the machines listens on "+flow.PrintServices(on, l.namings))

@@ -7,10 +7,12 @@ package findings
 import (
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"ironbark/internal/estate"
 	"ironbark/internal/flow"
+	"ironbark/internal/parallel"
 	"ironbark/internal/sentence"
 )
 
@@ -76,36 +78,119 @@ type Listening func(machine string) (services flow.Services, known bool)
 // Look returns what is found in an estate and its plan at a moment, in the order
 // of the files. listens may be nil. Cost: that of a view of the plan, and linear in the sentences.
 func Look(e *estate.Estate, p *flow.Plan, at time.Time, listens Listening) []Finding {
-	l := &looker{e: e, p: p, at: at, listens: listens, resolve: flow.NewResolver(e, p), namings: flow.Namings(nil, e), doors: map[int32]flow.Addrs{}, led: map[*flow.Group]flow.Addrs{}, ports: map[ported]flow.Addrs{}}
-	for _, st := range e.Sentences() {
-		l.pos = st.At
-		l.sentence(st.Sentence)
+	l := newLooker(Side{e, p}, at, listens)
+	return append(slices.Concat(l.each(e.Sentences())...), l.besides()...)
+}
+
+// Side is an estate and its plan.
+type Side struct {
+	Estate *estate.Estate
+	Plan   *flow.Plan
+}
+
+// LookBoth is [Look] for two states of an estate: what is found after, and before, by [Finding.What]. Where they differ in sentences alone, those
+// that stand on both sides are looked at once.
+func LookBoth(before, after Side, at time.Time, listens Listening) (was map[string]bool, is []Finding) {
+	l, now := newLooker(before, at, listens), after.Estate.Sentences()
+	each := newLooker(after, at, listens).each(now)
+	is = append(slices.Concat(each...), newLooker(after, at, listens).besides()...)
+	alike := map[string]int{} // by its line, where a sentence stands after
+	if before.Estate.SameNouns(after.Estate) && flow.SameDoors(before.Plan, after.Plan) {
+		for i, st := range now {
+			if !hangsOnOthers(st.Sentence) {
+				alike[st.Text] = i
+			}
+		}
 	}
+	was = map[string]bool{}
+	var others []sentence.Stated
+	for _, st := range before.Estate.Sentences() {
+		i, known := alike[st.Text]
+		if !known {
+			others = append(others, st)
+			continue
+		}
+		for _, f := range each[i] {
+			was[f.What()] = true
+		}
+	}
+	for _, f := range append(slices.Concat(l.each(others)...), l.besides()...) {
+		was[f.What()] = true
+	}
+	return was, is
+}
+
+// hangsOnOthers reports whether what is found of a sentence hangs on other sentences, and not on doors, machines and sources alone: of a door it is whether
+// anybody gets in by it.
+func hangsOnOthers(s sentence.Sentence) bool {
+	switch s.(type) {
+	case sentence.Forward, sentence.Spread:
+		return true
+	}
+	return false
+}
+
+// looker looks over one state. It remembers what sentences have in common, and is not safe for concurrent use.
+type looker struct {
+	*common
+	resolve flow.Resolver
+	doors   map[int32]flow.Addrs // the sources of all doors of a machine that lead to all of its services
+	led     map[*flow.Group]flow.Addrs
+	ports   map[ported]flow.Addrs
+	large   map[*flow.Run]largeness
+	pos     sentence.Pos
+	list    []Finding
+}
+
+// common is what all lookers of one state share. It is safe for concurrent use.
+type common struct {
+	e       *estate.Estate
+	p       *flow.Plan
+	at      time.Time
+	listens Listening
+	namings []flow.Naming
+	private flow.Services
+
+	publishedOn func() map[flow.Service]map[int32]flow.Addrs // by service, and then by machine, the sources from which ports of fronts lead there
+	couldLet    func() []lets                                // by machine, what sentences let in there, or could
+	outward     func() *flow.Plan                            // what machines call outside
+	leftOpen    func() map[int32]string                      // by machine, the network that leaves calls open to it
+}
+
+func newLooker(of Side, at time.Time, listens Listening) *looker {
+	c := &common{e: of.Estate, p: of.Plan, at: at, listens: listens, namings: flow.Namings(nil, of.Estate), private: privates()}
+	c.publishedOn, c.couldLet = sync.OnceValue(c.fronted), sync.OnceValue(c.letting)
+	c.outward, c.leftOpen = sync.OnceValue(c.p.Calls), sync.OnceValue(c.networksLeftOpen)
+	return c.looker()
+}
+
+func (c *common) looker() *looker {
+	return &looker{common: c, resolve: flow.NewResolver(c.e, c.p), doors: map[int32]flow.Addrs{}, led: map[*flow.Group]flow.Addrs{}, ports: map[ported]flow.Addrs{}, large: map[*flow.Run]largeness{}}
+}
+
+// each returns what is found of each of some sentences, on all processors.
+func (l *looker) each(list []sentence.Stated) [][]Finding {
+	out := make([][]Finding, len(list))
+	parallel.Parts(len(list), func(from, to int) {
+		l := l.looker()
+		for i := from; i < to; i++ {
+			l.pos, l.list = list[i].At, nil
+			l.sentence(list[i].Sentence)
+			out[i] = l.list
+		}
+	})
+	return out
+}
+
+// besides returns what is found besides sentences.
+func (l *looker) besides() []Finding {
+	l.list = nil
 	l.bastions()
 	l.fronts()
 	l.resolvers()
 	l.withoutAdministrator()
 	l.withoutLogin()
 	return l.list
-}
-
-type looker struct {
-	e        *estate.Estate
-	p        *flow.Plan
-	at       time.Time
-	listens  Listening
-	resolve  flow.Resolver
-	namings  []flow.Naming
-	doors    map[int32]flow.Addrs // the sources of all doors of a machine that lead to all of its services
-	led      map[*flow.Group]flow.Addrs
-	ports    map[ported]flow.Addrs
-	fronted  map[flow.Service]map[int32]flow.Addrs // worked out when first asked for, as is the next
-	called   *flow.Plan                            // what machines call outside, and the networks that leave it open: see outward
-	leftOpen map[int32]string
-	letting  []lets        // by machine, what sentences could let in
-	private  flow.Services // worked out when first asked for
-	pos      sentence.Pos
-	list     []Finding
 }
 
 func (l *looker) find(level Level, kind Kind, subject, mend, problem string) {
@@ -242,26 +327,22 @@ func (l *looker) leads(g *flow.Group, services flow.Services) flow.Addrs {
 	return all
 }
 
-// publishedOn returns by service, and then by machine, the sources from which ports of fronts lead there.
-func (l *looker) publishedOn() map[flow.Service]map[int32]flow.Addrs {
-	if l.fronted != nil {
-		return l.fronted
-	}
-	l.fronted = map[flow.Service]map[int32]flow.Addrs{}
-	for m := range l.p.Machines {
-		for _, d := range l.p.DoorsTo(int32(m)) {
+func (c *common) fronted() map[flow.Service]map[int32]flow.Addrs {
+	fronted := map[flow.Service]map[int32]flow.Addrs{}
+	for m := range c.p.Machines {
+		for _, d := range c.p.DoorsTo(int32(m)) {
 			if d.Own == nil {
 				continue
 			}
-			by := l.fronted[d.Own.On]
+			by := fronted[d.Own.On]
 			if by == nil {
 				by = map[int32]flow.Addrs{}
-				l.fronted[d.Own.On] = by
+				fronted[d.Own.On] = by
 			}
 			by[int32(m)] = by[int32(m)].Union(d.From)
 		}
 	}
-	return l.fronted
+	return fronted
 }
 
 // published returns the sources from which a front's port leads to a service of any machine of a group.

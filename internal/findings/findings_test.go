@@ -1,10 +1,13 @@
 package findings_test
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"ironbark/internal/findings"
 	"ironbark/internal/flow"
@@ -94,4 +97,32 @@ func TestFindingsOfThings(t *testing.T) {
 		list = append(list, string(f.Kind)+" "+f.Subject)
 	}
 	assert.Equal(t, []string{"wide-bastion beacon", "no-ports pier", "no-administrator deep", "no-administrator store", "no-login web", "no-login deep"}, list)
+}
+
+// TestBothSidesAreAsIfLookedAtAlone draws two states of an estate that have much in common, and looks over both at once.
+func TestBothSidesAreAsIfLookedAtAlone(t *testing.T) {
+	pool := []string{
+		"permit ops to open ssh to web from office up to 1h", "permit moor to open ssh to store from office up to 90d", "forward pier tcp/8022 to web on ssh", "forward pier tcp/8080 to web on http", "allow http from office to web",
+		"allow any from internet to all", "allow https from everywhere to web", "allow ssh from office to deep", "spread pier https over web on https", "route ssh to all via beacon for mara", "deny any from internet to web", "allow dns from web to internet",
+	}
+	side := func(t *rapid.T, name string) findings.Side {
+		var rules []string
+		for i, rule := range pool {
+			if rapid.Bool().Draw(t, fmt.Sprint(name, i)) {
+				rules = append(rules, rule)
+			}
+		}
+		w := oracle.WorldOf(strings.Replace(nouns, "address: auto", rapid.SampledFrom([]string{"address: auto", "password: true"}).Draw(t, name), rapid.IntRange(0, 1).Draw(t, name+" moved")), rules...)
+		return findings.Side{Estate: w.Estate, Plan: w.Plan()}
+	}
+	rapid.Check(t, func(t *rapid.T) {
+		before, after := side(t, "before"), side(t, "after")
+		was, is := findings.LookBoth(before, after, oracle.Epoch, nil)
+		want := map[string]bool{}
+		for _, f := range findings.Look(before.Estate, before.Plan, oracle.Epoch, nil) {
+			want[f.What()] = true
+		}
+		require.Equal(t, want, was)
+		require.Equal(t, findings.Look(after.Estate, after.Plan, oracle.Epoch, nil), is)
+	})
 }

@@ -66,29 +66,25 @@ func (l *looker) waysOf(g *flow.Group) (all flow.Addrs) {
 	return all
 }
 
-// outward is the plan of what machines call, and which network leaves it open to each. Both are worked out when first asked for.
-func (l *looker) outward() *flow.Plan {
-	if l.called != nil {
-		return l.called
-	}
-	l.called, l.leftOpen = l.p.Calls(), map[int32]string{}
-	for _, n := range l.e.Networks {
-		for _, r := range l.called.Rules {
+func (c *common) networksLeftOpen() map[int32]string {
+	leftOpen := map[int32]string{}
+	for _, n := range c.e.Networks {
+		for _, r := range c.outward().Rules {
 			if r.Origin.IsOpenNetwork() && r.Origin.Sentence == flow.OpenNetwork(n.Name) {
 				for _, m := range r.To.Machines {
-					l.leftOpen[m] = n.Name
+					leftOpen[m] = n.Name
 				}
 			}
 		}
 	}
-	return l.called
+	return leftOpen
 }
 
 // openNetworks names the networks that leave calls open to all machines of a group that call at all; none where they do not to one.
 func (l *looker) openNetworks(g *flow.Group) (names []string) {
 	calls := l.outward()
 	for _, m := range g.Machines {
-		name, is := l.leftOpen[m]
+		name, is := l.leftOpen()[m]
 		switch {
 		case len(calls.DoorsTo(m)) == 0:
 		case !is:

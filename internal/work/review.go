@@ -14,6 +14,7 @@ import (
 	"ironbark/internal/findings"
 	"ironbark/internal/flow"
 	"ironbark/internal/opening"
+	"ironbark/internal/parallel"
 	"ironbark/internal/rights"
 	"ironbark/internal/sentence"
 )
@@ -59,7 +60,8 @@ func (w *Work) reviewOf(before *State, files Files, e *estate.Estate, edit bool)
 		return nil, err
 	}
 	now := w.Clock.Now()
-	if err := tooLong(before, e, now); err != nil {
+	added := without(e.Sentences(), before.Estate.Sentences())
+	if err := tooLong(added, e, now); err != nil {
 		return nil, err
 	}
 	w.inside = before.Report.Keys
@@ -96,7 +98,7 @@ func (w *Work) reviewOf(before *State, files Files, e *estate.Estate, edit bool)
 		Files: files, Estate: e, Basis: before.Report.Basis, FirstEnactment: len(before.Report.Files) == 0, Changes: changes,
 		Before: w.Bill(before), After: w.Site.Catalogue().Of(e, meter(before.Report, own)).With(w.strays(before.Report, own)), Limits: w.Site.Catalogue().Limits,
 		Unfinished: before.Report.Unfinished, Drift: w.Drift(before), before: before, after: after,
-		Added: without(e.Sentences(), before.Estate.Sentences()), Retracted: without(before.Estate.Sentences(), e.Sentences()),
+		Added: added, Retracted: without(before.Estate.Sentences(), e.Sentences()),
 		Ending:   ending,
 		Exposure: exposure.Compare(exposure.NewView(before.Plan, now), exposure.NewView(after.Plan, now)),
 		Outward:  outward(before.Plan, after.Plan, now),
@@ -134,25 +136,41 @@ func (w *Work) moreErrors(files Files, err error) error {
 	return append(slices.Clone(errs), more...)
 }
 
-// without returns the sentences of a that b does not have.
+// without returns the sentences of a that b does not have, however they are written.
 func without(a, b []sentence.Stated) (list []sentence.Stated) {
-	known := make(map[string]bool, len(b))
-	for _, s := range b {
-		known[s.Sentence.String()] = true
+	lines := make(map[string]struct{}, len(b))
+	for i := range b {
+		lines[b[i].Text] = struct{}{}
 	}
 	for _, s := range a {
-		if !known[s.Sentence.String()] {
+		if _, known := lines[s.Text]; !known || s.Text == "" { // what stands in no file has no line
 			list = append(list, s)
 		}
 	}
-	return list
+	if len(list) == 0 || len(b) == 0 {
+		return list
+	}
+	texts := make([]string, len(b))
+	parallel.Parts(len(b), func(from, to int) {
+		for i := from; i < to; i++ {
+			texts[i] = b[i].Sentence.String()
+		}
+	})
+	known := make(map[string]struct{}, len(b))
+	for _, text := range texts {
+		known[text] = struct{}{}
+	}
+	return slices.DeleteFunc(list, func(s sentence.Stated) bool {
+		_, there := known[s.Sentence.String()]
+		return there
+	})
 }
 
 // tooLong refuses new standing exceptions that would stand for too long, and new permits
 // for longer than the estate's limits.
-func tooLong(before *State, e *estate.Estate, now time.Time) error {
+func tooLong(added []sentence.Stated, e *estate.Estate, now time.Time) error {
 	var errs sentence.Errors
-	for _, st := range without(e.Sentences(), before.Estate.Sentences()) {
+	for _, st := range added {
 		if err := e.CheckLength(st); err != nil {
 			errs = append(errs, err)
 		}
@@ -264,17 +282,9 @@ const uncovered = "no permit covers it any more"
 
 // found looks over the new state, and tells what was there before.
 func found(before, after *State, now time.Time) (list []Found) {
-	old := map[string]bool{}
-	var look sync.WaitGroup
-	look.Go(func() {
-		for _, f := range findings.Look(before.Estate, before.Plan, now, before.Listening()) {
-			old[f.What()] = true
-		}
-	})
-	seen := findings.Look(after.Estate, after.Plan, now, before.Listening())
-	look.Wait()
-	for _, f := range seen {
-		list = append(list, Found{Finding: f, New: !old[f.What()]})
+	was, is := findings.LookBoth(findings.Side{Estate: before.Estate, Plan: before.Plan}, findings.Side{Estate: after.Estate, Plan: after.Plan}, now, before.Listening())
+	for _, f := range is {
+		list = append(list, Found{Finding: f, New: !was[f.What()]})
 	}
 	return list
 }
