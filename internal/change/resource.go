@@ -359,6 +359,9 @@ func tags(m map[string]string) string {
 
 // differs tells in words each field in which two specs of a resource differ.
 func differs(a, b Spec) (list []string) {
+	if a.Equal(b) {
+		return nil
+	}
 	before, after := fields(a), fields(b)
 	for _, key := range fieldOrder {
 		x, y := before[key], after[key]

@@ -34,7 +34,7 @@ type BastionAddrs struct {
 // Compile turns an estate's nouns and sentences into its flow plan. Openings are
 // not in it: see [Plan.With]. Cost: sentences × what their words stand for.
 func Compile(e *estate.Estate, a Assigned) *Plan {
-	c := &compiler{e: e, p: &Plan{}, groups: map[string]*Group{}, sources: map[string]Addrs{}}
+	c := &compiler{e: e, p: &Plan{}, groups: map[string]*Group{}, texts: map[string]*Group{}, sources: map[string]Addrs{}, sets: map[string]Addrs{}, services: map[string]Services{}}
 	c.nouns(a)
 	c.p.finish()
 	for _, g := range c.p.Gateways {
@@ -56,7 +56,7 @@ type Resolver struct{ c *compiler }
 // NewResolver returns a resolver for questions about a plan: names are those of
 // the estate, machines and addresses those of the plan.
 func NewResolver(e *estate.Estate, p *Plan) Resolver {
-	return Resolver{&compiler{e: e, p: p, groups: map[string]*Group{}, sources: map[string]Addrs{}}}
+	return Resolver{&compiler{e: e, p: p, groups: map[string]*Group{}, texts: map[string]*Group{}, sources: map[string]Addrs{}, sets: map[string]Addrs{}, services: map[string]Services{}}}
 }
 
 // Source returns the addresses that a source stands for.
@@ -66,13 +66,16 @@ func (r Resolver) Source(s sentence.Set) Addrs { return r.c.Source(s) }
 func (r Resolver) Group(s sentence.Set) *Group { return r.c.group(s) }
 
 // Services returns the services that a list stands for.
-func (r Resolver) Services(s sentence.Services) Services { return ServicesOf(r.c.e, s) }
+func (r Resolver) Services(s sentence.Services) Services { return r.c.Services(s) }
 
 type compiler struct {
 	e        *estate.Estate
 	p        *Plan
-	groups   map[string]*Group
-	sources  map[string]Addrs // by the text of the atom
+	groups   map[string]*Group // by the places of their machines
+	texts    map[string]*Group // by the text of the target
+	sources  map[string]Addrs  // by the text of the atom
+	sets     map[string]Addrs  // by the text of the source
+	services map[string]Services
 	gateways []string
 }
 
@@ -154,7 +157,7 @@ func public(wish estate.Address, inside []netip.Prefix, given Public) Public {
 func (c *compiler) sentence(st sentence.Stated) {
 	origin := Origin{Sentence: st.Sentence.String(), File: st.At.File, Line: st.At.Line}
 	add := func(kind RuleKind, from Addrs, to sentence.Set, services sentence.Services, tail sentence.Tail) {
-		r := Rule{Kind: kind, From: from, To: c.group(to), Services: ServicesOf(c.e, services), Until: tail.Until, Origin: origin}
+		r := Rule{Kind: kind, From: from, To: c.group(to), Services: c.Services(services), Until: tail.Until, Origin: origin}
 		if !r.From.IsEmpty() && len(r.To.Machines) > 0 && !r.Services.IsEmpty() {
 			c.p.Rules = append(c.p.Rules, r)
 		}
@@ -213,7 +216,7 @@ func AddrSet(list ...netip.Addr) Addrs {
 // group returns the one Group for the machines that a target stands for.
 func (c *compiler) group(s sentence.Set) *Group {
 	text := s.String()
-	if g, ok := c.groups["text "+text]; ok {
+	if g, ok := c.texts[text]; ok {
 		return g
 	}
 	var list []int32
@@ -232,18 +235,35 @@ func (c *compiler) group(s sentence.Set) *Group {
 		g = &Group{Machines: list}
 		c.groups[string(key)] = g
 	}
-	c.groups["text "+text] = g
+	c.texts[text] = g
 	return g
 }
 
 // Source returns the addresses that a source stands for: its list less what is
 // excepted, and never an own public address.
 func (c *compiler) Source(s sentence.Set) Addrs {
-	key := "set " + s.String()
-	set, ok := c.sources[key]
+	key := s.String()
+	set, ok := c.sets[key]
 	if !ok {
 		set = c.source(s)
-		c.sources[key] = set
+		c.sets[key] = set
+	}
+	return set
+}
+
+// Services returns the services that a list stands for. What one name stands for is remembered: most lists are one name.
+func (c *compiler) Services(s sentence.Services) Services {
+	if s.Any || len(s.List) != 1 {
+		return ServicesOf(c.e, s)
+	}
+	name, named := s.List[0].Name()
+	if !named {
+		return ServicesOf(c.e, s)
+	}
+	set, ok := c.services[name]
+	if !ok {
+		set = ServicesOf(c.e, s)
+		c.services[name] = set
 	}
 	return set
 }

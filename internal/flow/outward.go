@@ -116,7 +116,7 @@ func (p *Plan) waysOut(m int32) (doors []Door) {
 
 // outwardRule is what a sentence says of calls of machines to addresses outside.
 func (c *compiler) outwardRule(kind RuleKind, from, to sentence.Set, services sentence.Services, tail sentence.Tail, origin Origin) {
-	r := Rule{Kind: kind, From: c.Outside(to), To: c.group(from), Services: ServicesOf(c.e, services), Until: tail.Until, Origin: origin}
+	r := Rule{Kind: kind, From: c.Outside(to), To: c.group(from), Services: c.Services(services), Until: tail.Until, Origin: origin}
 	if !r.From.IsEmpty() && len(r.To.Machines) > 0 && !r.Services.IsEmpty() {
 		c.p.Outward = append(c.p.Outward, r)
 	}

@@ -91,24 +91,29 @@ func (w *Work) reviewOf(before *State, files Files, e *estate.Estate, edit bool)
 	}
 	ending := endings(before, after, changes, now)
 	after.Plan = withoutEnded(after.Plan, ending)
-	var look sync.WaitGroup
-	var seen []Found
-	look.Go(func() { seen = found(before, after, now) })
 	r := &Review{
 		Files: files, Estate: e, Basis: before.Report.Basis, FirstEnactment: len(before.Report.Files) == 0, Changes: changes,
 		Before: w.Bill(before), After: w.Site.Catalogue().Of(e, meter(before.Report, own)).With(w.strays(before.Report, own)), Limits: w.Site.Catalogue().Limits,
 		Unfinished: before.Report.Unfinished, Drift: w.Drift(before), before: before, after: after,
-		Added: added, Retracted: without(before.Estate.Sentences(), e.Sentences()),
-		Ending:   ending,
-		Exposure: exposure.Compare(exposure.NewView(before.Plan, now), exposure.NewView(after.Plan, now)),
-		Outward:  outward(before.Plan, after.Plan, now),
-		Broken:   exposure.Guarantees(e, after.Plan, now),
+		Added: added, Ending: ending,
 	}
-	r.Rights = rights.Compare(rights.State{Estate: before.Estate, Plan: before.Plan}, rights.State{Estate: e, Plan: after.Plan})
-	r.Weakened = exposure.CoverageLost(exposure.Side{Estate: before.Estate, Plan: before.Plan}, exposure.Side{Estate: e, Plan: after.Plan})
-	r.Meanings = change.Meanings(before.Estate, e)
-	look.Wait()
-	r.Findings = seen
+	var all sync.WaitGroup // none of these needs another one
+	all.Go(func() { r.Findings = found(before, after, now) })
+	all.Go(func() {
+		r.Exposure = exposure.Compare(exposure.NewView(before.Plan, now), exposure.NewView(after.Plan, now))
+	})
+	all.Go(func() { r.Outward = outward(before.Plan, after.Plan, now) })
+	all.Go(func() { r.Broken = exposure.Guarantees(e, after.Plan, now) })
+	all.Go(func() { r.Retracted = without(before.Estate.Sentences(), e.Sentences()) })
+	all.Go(func() {
+		r.Rights = rights.Compare(rights.State{Estate: before.Estate, Plan: before.Plan}, rights.State{Estate: e, Plan: after.Plan})
+		r.Weakened = exposure.CoverageLost(exposure.Side{Estate: before.Estate, Plan: before.Plan}, exposure.Side{Estate: e, Plan: after.Plan})
+		r.Meanings = change.Meanings(before.Estate, e)
+	})
+	all.Go(func() {
+		r.same = flow.SameTables(after.Plan.WithoutOpenings(func(int64) bool { return true }), before.Report.BasePlan())
+	})
+	all.Wait()
 	r.Freed = freed(before, after)
 	r.Notes = slices.Concat(w.notes(r), trustNotes(before.Estate, e), displaced(before.Report.Resources, changes))
 	r.Blocked = strayIn(before.Report.Resources, changes, w.Discard)
@@ -118,8 +123,6 @@ func (w *Work) reviewOf(before *State, files Files, e *estate.Estate, edit bool)
 		r.broken, r.overNewly = r.newlyWrong(now, edit)
 		r.onlyCloses = len(before.Report.Files) > 0 && r.opensNothing(now)
 	}
-	base := after.Plan.WithoutOpenings(func(int64) bool { return true })
-	r.same = flow.SameTables(base, before.Report.BasePlan())
 	r.NoEffect = len(changes) == 0 && r.same && len(r.Ending)+len(r.Added)+len(r.Retracted)+len(r.Meanings) == 0
 	return r, nil
 }
