@@ -2,6 +2,7 @@ package gateway_test
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"crypto/ed25519"
 	"crypto/rand"
@@ -115,7 +116,13 @@ func openSSH(b testing.TB, to string, mara person) jump {
 	addr := l.Addr().String()
 	require.NoError(b, l.Close())
 	_, port, _ := net.SplitHostPort(addr)
-	c := exec.Command(path, "-D", "-e", "-f", "/dev/null")
+	users, err := os.ReadFile("/etc/passwd") // the server wants a user of its own, which a host without it lacks
+	require.NoError(b, err)
+	if !bytes.Contains(users, []byte("\nsshd:")) {
+		users = append(users, "sshd:x:65533:65534::/run/sshd:/usr/sbin/nologin\n"...)
+	}
+	require.NoError(b, os.WriteFile(filepath.Join(dir, "passwd"), users, 0o644))
+	c := exec.Command("unshare", "--mount", "sh", "-c", `mount --bind "$0" /etc/passwd && exec "$@"`, filepath.Join(dir, "passwd"), path, "-D", "-e", "-f", "/dev/null")
 	for _, o := range []string{
 		"Port=" + port, "ListenAddress=127.0.0.1", "HostKey=" + filepath.Join(dir, "host"), "AuthorizedKeysFile=" + filepath.Join(dir, "keys"), "StrictModes=no", "PidFile=none", "UsePAM=no",
 		"MaxStartups=5000", "PermitRootLogin=yes", "LogLevel=ERROR",
