@@ -6,11 +6,14 @@ import (
 	"io"
 	"path/filepath"
 	"strings"
+	"sync"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"ironbark/internal/cli/view"
 	"ironbark/internal/exposure"
+	"ironbark/internal/known"
 	"ironbark/internal/picture"
 	"ironbark/internal/work"
 )
@@ -38,7 +41,7 @@ func (a *app) mapCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			m := view.MapOf(st, exposure.NewView(st.Plan, at), view.NewPhrasing(st, at))
+			m := a.mapOf(w, st, at)
 			switch {
 			case to != "":
 				draw, ok := drawers[strings.ToLower(filepath.Ext(to))]
@@ -63,4 +66,23 @@ func (a *app) mapCommand() *cobra.Command {
 	}
 	c.Flags().StringVar(&to, "to", "", "write it to a file: .svg, .png or .dot")
 	return q.flags(c)
+}
+
+// mapOf makes the map of a state. What is let in is remembered: it stays as it is until somebody changes something. Where it tells how much time is left it is
+// worked out anew.
+func (a *app) mapOf(w *work.Work, st *work.State, at time.Time) picture.Map {
+	memory := known.AnswerIn(filepath.Join(w.Folder.Dir, work.StateDir), "map")
+	var open *exposure.View
+	var beside sync.WaitGroup
+	beside.Go(func() { open = exposure.NewView(st.Plan, at) })
+	ph, key := view.NewPhrasing(st, at), known.Key(st.Files, st.Plan.Binary())
+	var in map[int32]view.LetIn
+	remembered := memory.Get(key, at, &in)
+	if beside.Wait(); !remembered {
+		in = view.LetInByClass(open, ph)
+		if view.HoldsUntil(st, at).IsZero() {
+			memory.Keep(key, at, time.Time{}, in)
+		}
+	}
+	return view.MapOf(st, open, in, ph)
 }

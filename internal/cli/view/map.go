@@ -18,20 +18,38 @@ import (
 	"ironbark/internal/work"
 )
 
-// letIn is what is let in at a machine or gateway, as a map tells it.
-type letIn struct {
-	lets   []picture.Let
-	routed []routedFrom
+// LetIn is what is let in at a machine or gateway, as a map tells it.
+type LetIn struct {
+	Lets   []picture.Let
+	Routed []RoutedFrom `json:",omitempty"`
 }
 
-// routedFrom is a service to which a route leads, and from where.
-type routedFrom struct{ from, service string }
+// RoutedFrom is a service to which a route leads, and from where.
+type RoutedFrom struct{ From, Service string }
+
+// LetInByClass tells what is let in at the machines of each class of a view, by [exposure.View.Alike]. Of machines to which the same is open one is put
+// into words.
+func LetInByClass(open *exposure.View, ph *Phrasing) map[int32]LetIn {
+	open.Prepare()
+	known := map[int32]LetIn{}
+	for m := range open.Plan.Machines {
+		if c := open.Alike(int32(m)); !has(known, c) {
+			known[c] = ph.letInOf(open.Reach(int32(m)))
+		}
+	}
+	return known
+}
+
+func has[K comparable, V any](m map[K]V, k K) bool {
+	_, is := m[k]
+	return is
+}
 
 // letInOf tells what entries of one machine let in.
-func (ph *Phrasing) letInOf(reach []exposure.Entry) (out letIn) {
+func (ph *Phrasing) letInOf(reach []exposure.Entry) (out LetIn) {
 	for _, r := range ph.gather(reach) {
 		if r.entry.Reason == exposure.ByRoute { // that stands with the bastion: whoever is not on it is not let in
-			out.routed = append(out.routed, routedFrom{ph.names.Plain(r.from), ph.service(r.services)})
+			out.Routed = append(out.Routed, RoutedFrom{ph.names.Plain(r.from), ph.service(r.services)})
 			continue
 		}
 		level := picture.Open
@@ -42,29 +60,23 @@ func (ph *Phrasing) letInOf(reach []exposure.Entry) (out letIn) {
 		if t := r.entry.Until; !t.IsZero() {
 			how = strings.TrimPrefix(how+", "+Left(t, ph.now)+" left", ", ")
 		}
-		out.lets = append(out.lets, picture.Let{Service: ph.service(r.services), From: ph.names.Plain(r.from), How: how, Level: level})
+		out.Lets = append(out.Lets, picture.Let{Service: ph.service(r.services), From: ph.names.Plain(r.from), How: how, Level: level})
 	}
 	return out
 }
 
-// MapOf makes the map of a state: what stands where, and what is let through. Of machines to which the same is open one is put into words.
-func MapOf(st *work.State, open *exposure.View, ph *Phrasing) picture.Map {
-	open.Prepare()
+// MapOf makes the map of a state: what stands where, and what is let through, as [LetInByClass] tells.
+func MapOf(st *work.State, open *exposure.View, known map[int32]LetIn, ph *Phrasing) picture.Map {
 	lets := map[string][]picture.Let{}
 	routed := map[string]map[string][]string{} // machines by where they are reached from and service
-	known := map[int32]letIn{}
 	for m, machine := range open.Plan.Machines {
-		in, told := known[open.Alike(int32(m))]
-		if !told {
-			in = ph.letInOf(open.Reach(int32(m)))
-			known[open.Alike(int32(m))] = in
-		}
-		lets[machine.Name] = in.lets
-		for _, r := range in.routed {
-			if routed[r.from] == nil {
-				routed[r.from] = map[string][]string{}
+		in := known[open.Alike(int32(m))]
+		lets[machine.Name] = in.Lets
+		for _, r := range in.Routed {
+			if routed[r.From] == nil {
+				routed[r.From] = map[string][]string{}
 			}
-			routed[r.from][r.service] = append(routed[r.from][r.service], machine.Name)
+			routed[r.From][r.Service] = append(routed[r.From][r.Service], machine.Name)
 		}
 	}
 	gateways := map[string][]exposure.Entry{}
@@ -72,7 +84,7 @@ func MapOf(st *work.State, open *exposure.View, ph *Phrasing) picture.Map {
 		gateways[e.Door.Via] = append(gateways[e.Door.Via], e)
 	}
 	for name, list := range gateways {
-		lets[name] = ph.letInOf(list).lets
+		lets[name] = ph.letInOf(list).Lets
 	}
 	at := map[string][]picture.Node{}
 	fronts := map[string][]picture.Node{}
