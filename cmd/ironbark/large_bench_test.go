@@ -63,7 +63,9 @@ func BenchmarkLarge(b *testing.B) {
 		run("allow", "ntp", "from", "everywhere", "to", "gauge-3", "--draft")
 		measure("review of a sentence", "review")
 		run("permit", "ops", "to", "open", "ssh", "to", "all", "from", "everywhere", "up", "to", "4h", "--yes")
-		measure("open", "open", "ssh", "to", "gauge-7", "from", "198.51.100.7", "for", "1h", "because", "bench")
+		measure("open", "open", "ssh", "to", "gauge-50", "from", // which has an address outside
+			"198.51.100.7", "for", "1h", "because", "bench")
 		measure("close", "close", "--all")
+		measure("reach since", "reach", "--since", "1h", "--to", "gauge-50")
 	}
 }

@@ -19,34 +19,56 @@ import (
 type Moment struct {
 	At       time.Time
 	Person   string
+	Base     *flow.Plan // without openings; the very same as before where it was not changed
 	Plan     *flow.Plan
-	Files    []estate.File // as last enacted
+	Files    []estate.File // as last enacted; the very same as before where they were not changed
 	Openings []opening.Opening
 }
 
-// History hands over what was installed after each change that the journal or the place's
-// own record knows, oldest first, until yield returns false or an error. Cost: linear
-// in the journal, times the plan.
-func (s *Site) History(ctx context.Context, yield func(Moment) (more bool, err error)) error {
+// History hands over what was installed at a moment, and then after each change that the journal or the place's
+// own record knows, oldest first, until yield returns false or an error. Openings that were over are in none of it. Cost: linear
+// in the journal, and in the plan for each time that it was changed after that moment.
+func (s *Site) History(ctx context.Context, from time.Time, yield func(Moment) (more bool, err error)) error {
 	o, err := s.driver.Observe(ctx, driver.Scope{})
 	if err != nil {
 		return err
 	}
 	outside := slices.DeleteFunc(o.Outside, func(o driver.OutOfBandChange) bool { return len(o.In)+len(o.Out) == 0 })
 	p := past{plan: map[string]string{}, touched: map[string]*string{}, openings: map[int64]opening.Opening{}}
-	hand := func(at time.Time, person string) (more bool, err error) {
-		m, err := p.moment(at, person)
-		if err != nil {
-			return false, err
+	before := func() (bool, error) { return true, nil } // hands over what was installed at that moment, once
+	step := func(at time.Time, person string, apply func() bool) (more bool, err error) {
+		hand := func() (bool, error) {
+			m, err := p.moment(at, person)
+			if err != nil {
+				return false, err
+			}
+			return yield(m)
 		}
-		return yield(m)
+		if at.After(from) {
+			more, err := before()
+			before = func() (bool, error) { return true, nil }
+			if err != nil || !more {
+				return more, err
+			}
+		}
+		switch {
+		case !apply():
+			return true, nil
+		case at.After(from):
+			return hand()
+		}
+		before = hand
+		return true, nil
 	}
 	others := func(before int64) (more bool, err error) { // what others did before an entry
 		for len(outside) > 0 && outside[0].After.Seq < before {
 			o := outside[0]
 			outside = outside[1:]
-			p.outside(o)
-			if more, err := hand(o.At, o.Who); err != nil || !more {
+			more, err := step(o.At, o.Who, func() bool {
+				p.outside(o)
+				return true
+			})
+			if err != nil || !more {
 				return false, err
 			}
 		}
@@ -62,10 +84,7 @@ func (s *Site) History(ctx context.Context, yield func(Moment) (more bool, err e
 			if more, err := others(e.Seq); err != nil || !more {
 				return err
 			}
-			if !p.apply(e) {
-				continue
-			}
-			more, err := hand(e.At, e.Person)
+			more, err := step(e.At, e.Person, func() bool { return p.apply(e) })
 			if err != nil {
 				return fmt.Errorf("entry %d of the journal: %w", e.Seq, err)
 			}
@@ -77,7 +96,10 @@ func (s *Site) History(ctx context.Context, yield func(Moment) (more bool, err e
 			break
 		}
 	}
-	_, err = others(math.MaxInt64)
+	if more, err := others(math.MaxInt64); err != nil || !more {
+		return err
+	}
+	_, err = before()
 	return err
 }
 
@@ -88,12 +110,14 @@ type past struct {
 	openings map[int64]opening.Opening
 	order    []int64 // of the openings
 	files    []estate.File
+	base     *flow.Plan // of plan and touched; nil: it is to be put together
 }
 
 // apply applies an entry and reports whether it changed what is installed.
 func (p *past) apply(e ledger.Entry) bool {
 	if e.Plan != nil { // the whole of it was put in place of what was there
 		clear(p.touched)
+		p.base = nil
 		for _, key := range e.Plan.Out {
 			delete(p.plan, key)
 		}
@@ -108,9 +132,10 @@ func (p *past) apply(e ledger.Entry) bool {
 		p.openings[o.ID] = o
 	}
 	for _, id := range e.Ended {
-		o := p.openings[id]
-		o.Ended, o.EndedBy = e.At, e.Person
-		p.openings[id] = o
+		if o, known := p.openings[id]; known {
+			o.Ended, o.EndedBy = e.At, e.Person
+			p.openings[id] = o
+		}
 	}
 	if e.Files != nil {
 		p.files = e.Files
@@ -119,6 +144,7 @@ func (p *past) apply(e ledger.Entry) bool {
 }
 
 func (p *past) outside(o driver.OutOfBandChange) {
+	p.base = nil
 	for _, row := range o.In {
 		p.touched[row.Key] = &row.Body
 	}
@@ -127,8 +153,35 @@ func (p *past) outside(o driver.OutOfBandChange) {
 	}
 }
 
-// moment puts the plan together as it stood, with the openings that held.
+// moment puts the plan together as it stood, with the openings that held. Those that were over are left out from then on.
 func (p *past) moment(at time.Time, person string) (Moment, error) {
+	if p.base == nil {
+		plan, err := flow.FromRows(p.rows())
+		if err != nil {
+			return Moment{}, err
+		}
+		p.base = plan
+	}
+	p.order = slices.DeleteFunc(p.order, func(id int64) bool {
+		o := p.openings[id]
+		if !o.Active(at) {
+			delete(p.openings, id)
+		}
+		return !o.Active(at)
+	})
+	m := Moment{At: at, Person: person, Base: p.base, Files: p.files, Openings: make([]opening.Opening, 0, len(p.order))}
+	var rules []flow.Rule
+	for _, id := range p.order {
+		o := p.openings[id]
+		m.Openings = append(m.Openings, o)
+		rules = append(rules, o.Rules(p.base)...)
+	}
+	m.Plan = p.base.With(rules...)
+	return m, nil
+}
+
+// rows are those of the tables as they stood.
+func (p *past) rows() []flow.Row {
 	rows := make([]flow.Row, 0, len(p.plan))
 	for key, body := range p.plan {
 		if _, other := p.touched[key]; !other {
@@ -141,19 +194,5 @@ func (p *past) moment(at time.Time, person string) (Moment, error) {
 		}
 	}
 	slices.SortFunc(rows, func(a, b flow.Row) int { return cmp.Compare(a.Key, b.Key) })
-	plan, err := flow.FromRows(rows)
-	if err != nil {
-		return Moment{}, err
-	}
-	m := Moment{At: at, Person: person, Files: p.files, Openings: make([]opening.Opening, 0, len(p.order))}
-	var rules []flow.Rule
-	for _, id := range p.order {
-		o := p.openings[id]
-		m.Openings = append(m.Openings, o)
-		if o.Active(at) {
-			rules = append(rules, o.Rules(plan)...)
-		}
-	}
-	m.Plan = plan.With(rules...)
-	return m, nil
+	return rows
 }

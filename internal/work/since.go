@@ -4,11 +4,15 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
+	"reflect"
 	"slices"
 	"time"
 
+	"ironbark/internal/estate"
 	"ironbark/internal/exposure"
 	"ironbark/internal/flow"
+	"ironbark/internal/opening"
 	"ironbark/internal/site"
 )
 
@@ -32,55 +36,133 @@ type Keep func(exposure.Entry) (exposure.Entry, bool)
 // A spell goes on while the same sentence, or opening, lets the same service through the same
 // door. Whatever else goes on meanwhile does not concern it.
 func (w *Work) Since(ctx context.Context, since time.Time, keep func(*State) Keep) ([]Spell, error) {
-	now := w.Clock.Now()
-	h := &history{since: since, open: map[string]*Spell{}, keep: keep}
+	h := &history{since: since, open: map[string]map[string]*Spell{}, keep: keep}
 	var last *State
-	var by string
-	var from time.Time
+	var lastOf site.Moment
 	until := func(end time.Time) {
 		if last == nil {
 			return
 		}
-		moments := append([]time.Time{from}, last.Plan.Turns(from)...)
+		moments := append([]time.Time{lastOf.At}, last.Plan.Turns(lastOf.At)...)
 		for i, at := range moments {
 			next := end
 			if i+1 < len(moments) && moments[i+1].Before(end) {
 				next = moments[i+1]
 			}
 			if at.Before(end) && next.After(since) {
-				h.look(last, at, by)
+				h.look(last, lastOf, at)
 			}
 		}
 	}
-	err := w.Site.History(ctx, func(m site.Moment) (bool, error) {
+	err := w.Site.History(ctx, since, func(m site.Moment) (bool, error) {
 		until(m.At)
-		st, err := past(m)
-		if err != nil {
+		var e *estate.Estate
+		var err error
+		if last != nil && sameFiles(m.Files, lastOf.Files) {
+			e = last.Estate
+		} else if e, err = enactedThen(m.Files); err != nil {
 			return false, err
 		}
-		last, by, from = st, m.Person, m.At
-		return true, nil
+		last, err = pastOf(m, e)
+		lastOf = m
+		return true, err
 	})
 	if err != nil {
 		return nil, err
 	}
-	until(now.Add(time.Nanosecond))
+	until(w.Clock.Now().Add(time.Nanosecond))
 	return h.done(), nil
+}
+
+// sameFiles reports whether two lists of files are one, not only alike.
+func sameFiles(a, b []estate.File) bool {
+	return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0])
 }
 
 // history joins what is open at one moment after the other into spells.
 type history struct {
 	since time.Time
-	open  map[string]*Spell
+	open  map[string]map[string]*Spell // by machine or gateway, and then by what a spell is told apart by
 	list  []Spell
 	keep  func(*State) Keep
+
+	base *flow.Plan // at which it looked last
+	at   time.Time  // and when
+	held map[int64]opening.Opening
 }
 
-// look notes what is open from a moment on, and ends what is not any more.
-func (h *history) look(st *State, at time.Time, who string) {
-	seen := map[string]bool{}
+// look notes what is open from a moment on, and ends what is not any more. Of an unchanged plan it looks at those machines alone at which an opening or a rule has
+// begun, ended or changed since it looked last.
+func (h *history) look(st *State, m site.Moment, at time.Time) {
+	changed, all := h.changed(st, m, at)
 	keep := h.keep(st)
-	for e := range exposure.NewView(st.Plan, at).ReachAll() {
+	if all {
+		v := exposure.NewView(st.Plan, at)
+		seen := map[string][]exposure.Entry{}
+		for e := range v.ReachAll() {
+			seen[machineOf(st, e)] = append(seen[machineOf(st, e)], e)
+		}
+		for name := range h.open {
+			if seen[name] == nil {
+				seen[name] = []exposure.Entry{}
+			}
+		}
+		for name, list := range seen {
+			h.lookAt(st, keep, name, list, at, m.Person)
+		}
+	} else if len(changed) > 0 {
+		v := exposure.NewViewOf(st.Plan, at, changed...)
+		for _, one := range changed {
+			h.lookAt(st, keep, st.Plan.Machines[one].Name, v.Reach(one), at, m.Person)
+		}
+	}
+	h.base, h.at, h.held = m.Base, at, map[int64]opening.Opening{}
+	for _, o := range m.Openings {
+		h.held[o.ID] = o
+	}
+}
+
+// changed lists the machines at which something may have changed since it looked last; all: it may have at any.
+func (h *history) changed(st *State, m site.Moment, at time.Time) (machines []int32, all bool) {
+	turned := func(t time.Time) bool { return !t.IsZero() && t.After(h.at) && !t.After(at) }
+	if h.base != m.Base || slices.ContainsFunc(m.Base.Doors, func(d flow.Published) bool { return turned(d.Until) }) {
+		return nil, true
+	}
+	these := map[int32]bool{}
+	mark := func(rules []flow.Rule, which func(flow.Rule) bool) {
+		for _, r := range rules {
+			if which(r) {
+				for _, one := range r.To.Machines {
+					these[one] = true
+				}
+			}
+		}
+	}
+	any := func(flow.Rule) bool { return true }
+	mark(st.Plan.Rules, func(r flow.Rule) bool { return turned(r.Begin) || turned(r.Until) })
+	left := maps.Clone(h.held)
+	for _, o := range m.Openings {
+		if was, known := left[o.ID]; !known || !reflect.DeepEqual(was, o) {
+			mark(o.Rules(m.Base), any)
+			if known {
+				mark(was.Rules(m.Base), any)
+			}
+		}
+		delete(left, o.ID)
+	}
+	for _, gone := range left {
+		mark(gone.Rules(m.Base), any)
+	}
+	return slices.Sorted(maps.Keys(these)), false
+}
+
+// lookAt is look at one machine or gateway.
+func (h *history) lookAt(st *State, keep Keep, name string, reach []exposure.Entry, at time.Time, who string) {
+	open, seen := h.open[name], map[string]bool{}
+	if open == nil {
+		open = map[string]*Spell{}
+	}
+	for _, e := range reach {
 		e, asked := keep(e)
 		if !asked || !e.Administrative {
 			continue
@@ -89,18 +171,21 @@ func (h *history) look(st *State, at time.Time, who string) {
 		if e.Opening > 0 { // its sentence changes when it is extended
 			by = ""
 		}
-		key := fmt.Sprint(machineOf(st, e), e.Door.Kind, e.Door.Via, e.Door.V4, e.Opening, by, flow.ServiceRuns(e.Services))
-		if seen[key] = true; h.open[key] != nil {
-			h.open[key].Entry.From = h.open[key].Entry.From.Union(e.From)
+		key := fmt.Sprint(name, e.Door.Kind, e.Door.Via, e.Door.V4, e.Opening, by, flow.ServiceRuns(e.Services))
+		if seen[key] = true; open[key] != nil {
+			open[key].Entry.From = open[key].Entry.From.Union(e.From)
 			continue
 		}
-		h.open[key] = &Spell{Begin: at, By: cmp.Or(opener(st, e.Opening), who), Entry: e, State: st, key: key}
+		open[key] = &Spell{Begin: at, By: cmp.Or(opener(st, e.Opening), who), Entry: e, State: st, key: key}
 	}
-	for key, s := range h.open {
+	for key, s := range open {
 		if !seen[key] {
 			h.end(s, at)
-			delete(h.open, key)
+			delete(open, key)
 		}
+	}
+	if h.open[name] = open; len(open) == 0 {
+		delete(h.open, name)
 	}
 }
 
@@ -132,8 +217,10 @@ func (h *history) end(s *Spell, at time.Time) {
 }
 
 func (h *history) done() []Spell {
-	for _, s := range h.open {
-		h.end(s, time.Time{})
+	for _, open := range h.open {
+		for _, s := range open {
+			h.end(s, time.Time{})
+		}
 	}
 	name := func(s Spell) string { return machineOf(s.State, s.Entry) }
 	slices.SortStableFunc(h.list, func(a, b Spell) int {

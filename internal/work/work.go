@@ -326,12 +326,11 @@ func (r *Review) States() (before, after *State) { return r.before, r.after }
 // At returns the state as it was installed at a moment that is past, from the journal.
 func (w *Work) At(ctx context.Context, at time.Time) (*State, error) {
 	last := site.Moment{}
-	err := w.Site.History(ctx, func(m site.Moment) (bool, error) {
-		if m.At.After(at) {
-			return false, nil
+	err := w.Site.History(ctx, at, func(m site.Moment) (bool, error) {
+		if !m.At.After(at) {
+			last = m
 		}
-		last = m
-		return true, nil
+		return false, nil
 	})
 	if err != nil {
 		return nil, err
@@ -341,14 +340,29 @@ func (w *Work) At(ctx context.Context, at time.Time) (*State, error) {
 
 // past turns a moment of the journal into a state. How machines did then is not known.
 func past(m site.Moment) (*State, error) {
-	e, err := Files(m.Files).Enacted()
+	e, err := enactedThen(m.Files)
+	if err != nil {
+		return nil, err
+	}
+	return pastOf(m, e)
+}
+
+// enactedThen reads files that were enacted once.
+func enactedThen(files Files) (*estate.Estate, error) {
+	e, err := files.Enacted()
 	if err != nil {
 		return nil, fmt.Errorf("the files that were enacted then: %w", err)
 	}
 	if e == nil {
 		e = &estate.Estate{}
 	}
+	return e, nil
+}
+
+// pastOf is past for files that are read.
+func pastOf(m site.Moment, e *estate.Estate) (*State, error) {
 	if m.Plan == nil {
+		var err error
 		if m.Plan, err = flow.FromRows(nil); err != nil {
 			return nil, err
 		}
