@@ -124,10 +124,11 @@ func (a *app) question(verb string, args []string) (sentence.Ask, error) {
 func (a *app) findingsCommand() *cobra.Command {
 	q := &asking{}
 	var level string
+	var all bool
 	c := &cobra.Command{
-		Use: "findings", Short: "Look for what is seldom meant", Args: noArgs,
-		Long: "Look for sentences that do nothing, exceptions that stand, machines that nobody can administer, and broken\n" +
-			"guarantees.\n\nExit status 3: a guarantee is broken, or there are findings at or above the level asked for with --fail-at.",
+		Use: "findings", Short: "Check for likely mistakes", Args: noArgs,
+		Long: "Check for likely mistakes: sentences that do nothing, exceptions that stand, machines that nobody can administer, and broken\n" +
+			"guarantees. Findings of one kind are told together.\n\nExit status 3: a guarantee is broken, or there are findings at or above the level asked for with --fail-at.",
 		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
 			at, err := a.moment(q.at)
 			if err != nil {
@@ -155,7 +156,11 @@ func (a *app) findingsCommand() *cobra.Command {
 				for _, b := range broken {
 					a.print.Broken(b)
 				}
-				a.print.Findings(list)
+				if all {
+					a.print.EachFinding(list)
+				} else {
+					a.print.Findings(list, "ironbark findings --all")
+				}
 				if len(list)+len(broken) == 0 {
 					a.print.Line("Nothing found.")
 				}
@@ -171,6 +176,7 @@ func (a *app) findingsCommand() *cobra.Command {
 			return err
 		}),
 	}
+	c.Flags().BoolVar(&all, "all", false, "tell each finding by itself")
 	c.Flags().StringVar(&level, "fail-at", "", "exit with 3 if anything is found at this level or above: note, caution, serious")
 	return q.flags(c)
 }

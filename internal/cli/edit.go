@@ -120,7 +120,7 @@ func (a *app) draft(ctx context.Context, w *work.Work, e work.Edit, told string,
 	}
 	written.Done()
 	a.print.Note("edited: %s", told)
-	a.print.Findings(brought)
+	a.print.Findings(brought, "ironbark findings --draft --all")
 	a.print.Note("nothing is enacted yet: ironbark review, ironbark enact")
 	return nil
 }

@@ -72,6 +72,33 @@ const (
 	NoNames         Kind = "no-names"         // machines that cannot ask the servers that they are told for names
 )
 
+// Title tells in words what findings of the kind have in common, where each has words of its own; "" where they have not.
+func (k Kind) Title() string {
+	switch k {
+	case Empty:
+		return "words stand for nothing, so the sentence does nothing"
+	case Guarded:
+		return "administrative services stay closed to an “allow” and to a door's “from”"
+	case Ended:
+		return "the sentence has ended, and does nothing"
+	case Standing:
+		return "an administrative service is left open until a sentence ends"
+	case NoFamily:
+		return "a source has addresses of a family from which no door leads there"
+	case Nobody:
+		return "nobody is in a group"
+	case TooLong:
+		return "a permit is for longer than the estate's limit, and grants no more than that"
+	case Private:
+		return "a service is hardly ever meant for the whole internet"
+	case NeverPasses:
+		return "no machine can pass a test"
+	case AdminElsewhere:
+		return "administrative services are often moved to a port, and count as such only where the estate says so"
+	}
+	return ""
+}
+
 // Listening tells on what a machine listens; known is false where nobody can tell.
 type Listening func(machine string) (services flow.Services, known bool)
 

@@ -148,7 +148,7 @@ type Naming struct {
 }
 
 // Namings returns the names for services that an estate's listings use: its own
-// first, then the administrative ones, then the other shipped ones.
+// first, then the one for all that is administrative, then those of each of that, then the other shipped ones.
 func Namings(own []string, names namer) []Naming {
 	var list []Naming
 	add := func(group []string) {
@@ -161,6 +161,7 @@ func Namings(own []string, names namer) []Naming {
 		}
 	}
 	add(own)
+	add([]string{sentence.AdminName})
 	add(sentence.AdministrativeNames())
 	add(sentence.ShippedNames())
 	return list

@@ -91,10 +91,22 @@ func (ph *Phrasing) service(s flow.Services) string {
 	}
 	text, known := ph.services[string(key)]
 	if !known {
-		text = flow.PrintServices(s, ph.namings)
+		text = shortened(flow.PrintServices(s, ph.namings))
 		ph.services[string(key)] = text
 	}
 	return text
+}
+
+// mostServices is how many names of services are told one by one.
+const mostServices = 8
+
+// shortened is a list of services of which the first are told, where they are many. JSON tells all of them.
+func shortened(text string) string {
+	words := strings.Split(text, ", ")
+	if len(words) <= mostServices {
+		return text
+	}
+	return strings.Join(words[:mostServices-2], ", ") + fmt.Sprintf(" and %d more", len(words)-mostServices+2)
 }
 
 // Passing tells the services and sources of a part of an opening: as they were asked for,

@@ -12,65 +12,113 @@ import (
 // mostSubjects is how many findings of one problem are told one by one.
 const mostSubjects = 5
 
-// Findings tells findings, the grave ones first, those of one problem together.
-func (p *Printer) Findings(list []findings.Finding) {
-	type problem struct {
+// mostProblems is how many problems of one kind are told apart: of more of them it is told what they have in common.
+const mostProblems = 3
+
+// EachFinding tells each finding by itself, the grave ones first.
+func (p *Printer) EachFinding(list []findings.Finding) {
+	list = slices.SortedStableFunc(slices.Values(list), func(a, b findings.Finding) int { return cmp.Compare(b.Level, a.Level) })
+	for _, f := range list {
+		p.findingsOf(gathered{f.Problem, []findings.Finding{f}}, "")
+	}
+}
+
+// Findings tells findings, the grave ones first, those of one problem together. more is what tells all of them.
+func (p *Printer) Findings(list []findings.Finding, more string) {
+	type kind struct {
 		level findings.Level
 		kind  findings.Kind
+	}
+	problems := map[kind]map[string]bool{}
+	for _, f := range list {
+		k := kind{f.Level, f.Kind}
+		if problems[k] == nil {
+			problems[k] = map[string]bool{}
+		}
+		problems[k][f.Problem] = true
+	}
+	type problem struct {
+		kind
 		words string
 	}
 	at := map[problem]int{}
-	var groups [][]findings.Finding
+	var groups []gathered
 	for _, f := range list {
-		key := problem{f.Level, f.Kind, f.Problem}
+		k := kind{f.Level, f.Kind}
+		key := problem{k, f.Problem}
+		if title := f.Kind.Title(); title != "" && len(problems[k]) > mostProblems {
+			key.words = title
+		}
 		i, known := at[key]
 		if !known {
 			i = len(groups)
 			at[key] = i
-			groups = append(groups, nil)
+			groups = append(groups, gathered{problem: key.words})
 		}
-		groups[i] = append(groups[i], f)
+		groups[i].list = append(groups[i].list, f)
 	}
-	slices.SortStableFunc(groups, func(a, b []findings.Finding) int { return cmp.Compare(b[0].Level, a[0].Level) })
+	slices.SortStableFunc(groups, func(a, b gathered) int { return cmp.Compare(b.list[0].Level, a.list[0].Level) })
 	for _, g := range groups {
-		p.findingsOf(g)
+		p.findingsOf(g, more)
 	}
 }
 
+// gathered are findings that are told together, by what they have in common.
+type gathered struct {
+	problem string
+	list    []findings.Finding
+}
+
 // findingsOf tells findings of one problem.
-func (p *Printer) findingsOf(g []findings.Finding) {
-	word := g[0].Level.String()
+func (p *Printer) findingsOf(g gathered, more string) {
+	list := g.list
+	word := list[0].Level.String()
 	indent := "   " + strings.Repeat(" ", len(word)) + "  "
-	if g[0].Level == findings.Serious {
+	if list[0].Level == findings.Serious {
 		word = p.Bad(word)
 	}
 	head := "   " + word + "  "
-	names := make([]string, len(g))
+	names := make([]string, len(list))
 	sentences := false
-	for i, f := range g {
+	for i, f := range list {
 		names[i], sentences = f.Subject, sentences || strings.Contains(f.Subject, " ")
 	}
 	switch {
-	case len(g) == 1:
-		p.Wrap(head, subjectAt(g[0].What(), g[0]))
+	case len(list) == 1:
+		p.Wrap(head, subjectAt(list[0].What(), list[0]))
 	case !sentences:
-		p.Wrap(head, g[0].Problem+": "+few(names))
+		p.Wrap(head, g.problem+": "+few(names))
 	default:
-		p.Wrap(head, fmt.Sprintf("%s: %d sentences", g[0].Problem, len(g)))
-		for _, f := range g[:min(len(g), mostSubjects)] {
+		p.Wrap(head, fmt.Sprintf("%s: %d sentences", g.problem, len(list)))
+		for _, f := range list[:min(len(list), mostSubjects)] {
 			p.Wrap(indent+"  ", subjectAt(f.Subject, f))
 		}
-		if len(g) > mostSubjects {
-			p.Line("%s  … and %d more: --json tells all of them", indent, len(g)-mostSubjects)
+		if len(list) > mostSubjects {
+			p.Line("%s  … and %d more: %s", indent, len(list)-mostSubjects, more)
 		}
 	}
 	mends := map[string]bool{}
-	for _, f := range g {
-		if f.Mend != "" && !mends[f.Mend] && len(mends) < mostSubjects {
-			mends[f.Mend] = true
-			p.Wrap(indent, "to mend it: "+f.Mend)
+	for _, f := range list {
+		mend := f.Mend
+		if !sentences && len(list) > 1 { // one for all of them
+			mend = named(mend, f.Subject)
+		}
+		if mend != "" && !mends[mend] && len(mends) < mostProblems {
+			mends[mend] = true
+			p.Wrap(indent, "to mend it: "+mend)
 		}
 	}
+}
+
+// named puts NAME in place of a name in a remedy.
+func named(mend, name string) string {
+	words := strings.Split(mend, " ")
+	for i, w := range words {
+		if w == name {
+			words[i] = "NAME"
+		}
+	}
+	return strings.Join(words, " ")
 }
 
 func subjectAt(text string, f findings.Finding) string {

@@ -149,7 +149,7 @@ func (p *Printer) found(r *work.Review, before *Phrasing) {
 		told = append(told, f.Finding)
 	}
 	none = none && len(told) == 0
-	p.Findings(told)
+	p.Findings(told, "ironbark findings --draft --all, or --json")
 	if old > 0 {
 		p.Line("   and %s from before: ironbark findings", Count(old, "finding"))
 	} else if none {

@@ -97,7 +97,7 @@ func (p *Printer) Status(st *work.State, drift *work.Drift, sum Summary, now tim
 		p.Line("  none")
 		return
 	}
-	p.Findings(sum.Serious)
+	p.Findings(sum.Serious, "ironbark findings --all")
 	p.Line("  %d serious, %s, %s: ironbark findings", sum.Levels[findings.Serious], Count(sum.Levels[findings.Caution], "caution"), Count(sum.Levels[findings.Note], "note"))
 }
 
