@@ -6,7 +6,7 @@ TOOL    := go tool -modfile=tools/go.mod
 
 export CGO_ENABLED = 0
 
-.PHONY: build demo test lint fuzz bench screenshots packages truth debian
+.PHONY: build demo test lint fuzz bench cover mutants screenshots packages truth debian
 
 build: bin/ironbark
 
@@ -63,6 +63,16 @@ fuzz:
 	go test ./internal/flow -run xxx -fuzz FuzzBinary -fuzztime 1m -fuzzminimizetime 1s
 	go test ./internal/change -run xxx -fuzz FuzzDecode -fuzztime 1m -fuzzminimizetime 1s
 	go test ./internal/clientnet -run xxx -fuzz FuzzPacket -fuzztime 1m -fuzzminimizetime 1s
+
+# Which lines the scripts run, and the tests of packages, each by itself and both together.
+cover: packages $(GUEST)
+	rm -rf .cover && mkdir -p .cover/scripts .cover/packages
+	IRONBARK_TEST_COVER=$(CURDIR)/.cover/scripts go test ./cmd/ironbark -run TestScripts -count 1
+	go test -count 1 -cover -coverpkg=./... ./internal/... -args -test.gocoverdir=$(CURDIR)/.cover/packages >/dev/null
+	for part in scripts packages; do go tool covdata textfmt -i .cover/$$part -o .cover/$$part.txt; done
+	go tool covdata textfmt -i .cover/scripts,.cover/packages -o .cover/all.txt
+	@for part in scripts packages all; do printf '%-9s' $$part; go tool cover -func .cover/$$part.txt | tail -1 | awk '{print $$NF}'; done
+	@echo; go tool covdata percent -i .cover/scripts,.cover/packages
 
 bench: build packages
 	go test ./cmd/ironbark ./internal/... -run xxx -bench . -benchmem

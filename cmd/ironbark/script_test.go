@@ -39,6 +39,9 @@ func TestMain(m *testing.M) {
 		build = exec.Command("go", "build", "-race", "-o", program, ".")
 		build.Env = append(os.Environ(), "CGO_ENABLED=1")
 	}
+	if covered() != "" { // the program tells there which of its lines ran
+		build.Args = slices.Insert(build.Args, 2, "-cover", "-coverpkg=ironbark/...")
+	}
 	build.Stdout, build.Stderr = os.Stdout, os.Stderr
 	if err := build.Run(); err != nil {
 		panic(err)
@@ -63,6 +66,9 @@ func TestScripts(t *testing.T) {
 			} {
 				e.Setenv(key, value)
 			}
+			if dir := covered(); dir != "" {
+				e.Setenv("GOCOVERDIR", dir)
+			}
 			return nil
 		},
 		Condition: func(cond string) (bool, error) {
@@ -74,6 +80,9 @@ func TestScripts(t *testing.T) {
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){"exits": exits, "clock": clock, "document": document},
 	})
 }
+
+// covered is the folder in which coverage is collected; "" where it is not.
+func covered() string { return os.Getenv("IRONBARK_TEST_COVER") }
 
 // sshd is OpenSSH's server: the host's, or the one that make packages has unpacked.
 func sshd() string {
