@@ -36,7 +36,7 @@ func (v *View) Steps(p Part, namings []flow.Naming) []Step {
 	guarded := p.Arrives.Intersect(v.Plan.Guard)
 	words := "no, " + flow.PrintServices(p.Arrives, namings) + " is not"
 	if !guarded.IsEmpty() {
-		words = "yes, " + flow.PrintServices(guarded, namings) + " is"
+		words = "yes, " + flow.PrintServices(guarded, flow.Particular(namings)) + " is"
 	}
 	if p.Reason == Administrative {
 		return append(steps, Step{Question: "administrative", Answer: words + "; no opening, route or standing exception lets this source in"})

@@ -185,7 +185,7 @@ type common struct {
 }
 
 func newLooker(of Side, at time.Time, listens Listening) *looker {
-	c := &common{e: of.Estate, p: of.Plan, at: at, listens: listens, namings: flow.Namings(nil, of.Estate), private: privates()}
+	c := &common{e: of.Estate, p: of.Plan, at: at, listens: listens, namings: flow.Particular(flow.Namings(nil, of.Estate)), private: privates()}
 	c.publishedOn, c.couldLet = sync.OnceValue(c.fronted), sync.OnceValue(c.letting)
 	c.outward, c.leftOpen = sync.OnceValue(c.p.Calls), sync.OnceValue(c.networksLeftOpen)
 	return c.looker()

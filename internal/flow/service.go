@@ -167,6 +167,11 @@ func Namings(own []string, names namer) []Naming {
 	return list
 }
 
+// Particular returns namings without the one name for all that is administrative, for words that tell what is.
+func Particular(namings []Naming) []Naming {
+	return slices.DeleteFunc(slices.Clone(namings), func(n Naming) bool { return n.Name == sentence.AdminName })
+}
+
 func printList(s Services, namings []Naming) string {
 	var words []string
 	rest := s
