@@ -27,8 +27,8 @@ type bastionSetup struct {
 func (a *app) addBastionCommand(n noun) *cobra.Command {
 	in, opt, setup := &nounInput{}, &editing{}, &bastionSetup{}
 	c := &cobra.Command{
-		Use: "bastion NAME", Short: "Put a bastion in, through which people reach machines",
-		Long: "Put a bastion in, through which people reach machines. In a network that has no subnet for bastions one is made, the smallest\n" +
+		Use: "bastion NAME", Short: "Add a bastion, through which people reach machines",
+		Long: "Add a bastion, through which people reach machines. In a network that has no subnet for bastions one is made, the smallest\n" +
 			"that is sensible, out of free space. With --for, the route is written by which people get through. Addresses that machines\n" +
 			"need no more then are told; --give-back gives them back. In a terminal, what is missing is asked for.",
 		Example: "  ironbark add bastion beacon --from office --for ops\n  ironbark add bastion beacon --subnet lookout --from everywhere",

@@ -28,7 +28,7 @@ type imageBuild struct {
 func (a *app) addImageCommand(n noun) *cobra.Command {
 	in, opt, b := &nounInput{}, &editing{}, &imageBuild{}
 	c := &cobra.Command{
-		Use: "image NAME", Short: "Put " + n.short + " in",
+		Use: "image NAME", Short: "Add " + n.short,
 		Long: "Put a system image in, from which machines start: a raw or a qcow2 file. With --build one is made out of Debian's\n" +
 			"packages, as images/NAME.qcow2: a system with an SSH server, cloud-init and QEMU's guest agent. It needs root, and the\n" +
 			"packages mmdebstrap, e2fsprogs and qemu-utils; it takes some minutes, and nothing is installed on this host.",

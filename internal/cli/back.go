@@ -18,7 +18,7 @@ type back struct {
 }
 
 func (b *back) flags(c *cobra.Command) {
-	c.Flags().StringVar(&b.to, "to", "", "take the files back to what was enacted at a moment: a time, or a length back from now")
+	c.Flags().StringVar(&b.to, "back-to", "", "take the files back to what was enacted at a moment: a time, or a length back from now")
 	c.Flags().BoolVar(&b.drop, "drop-drafts", false, "give the pending edits up")
 }
 
@@ -28,7 +28,7 @@ func (b *back) wanted() bool { return b.to != "" || b.drop }
 // edit returns the edit that takes the files back, and what it is in a few words.
 func (a *app) backEdit(ctx context.Context, w *work.Work, b *back) (e work.Edit, told string, err error) {
 	if b.to != "" && b.drop {
-		return e, "", usage("--to and --drop-drafts are two things: give the pending edits up first")
+		return e, "", usage("--back-to and --drop-drafts are two things: give the pending edits up first")
 	}
 	now, err := w.Installed(ctx)
 	if err != nil {
@@ -41,7 +41,7 @@ func (a *app) backEdit(ctx context.Context, w *work.Work, b *back) (e work.Edit,
 		files, err := w.Folder.Read()
 		return work.Edit{Old: files, New: now.Report.Files}, "gave the pending edits up", err
 	}
-	at, err := a.past("--to", b.to)
+	at, err := a.past("--back-to", b.to)
 	if err != nil {
 		return e, "", err
 	}

@@ -163,7 +163,6 @@ func (a *app) completeNounFlags(c *cobra.Command) {
 	names := func(kind string) func(*work.Work) []string {
 		return func(w *work.Work) []string { return offered(w).NamesOf(kind) }
 	}
-	offer("at", names("subnet"))
 	offer("subnet", names("subnet"))
 	offer("key", names("key"))
 	offer("network", names("network"))

@@ -20,8 +20,8 @@ import (
 func (a *app) consoleCommand() *cobra.Command {
 	var log bool
 	c := &cobra.Command{
-		Use: "console MACHINE", Short: "Sit at a machine's serial line, where the network does not lead",
-		Long: "Sit at a machine's serial line: its boot log, and a login if it offers one. It is off by default. The site must\n" +
+		Use: "console MACHINE", Short: "Open a machine's serial console, where the network does not lead",
+		Long: "Open a machine's serial console: its boot log, and a login if it offers one. It is off by default. The site must\n" +
 			"permit it, and then the estate or the machine (console: true; the machine's word counts before the estate's).\n" +
 			"Every session is in the journal. Ctrl-] leaves, and so does the end of input.\n\nExit status 3: it is not permitted.",
 		Example: "  ironbark console chart-desk", ValidArgsFunction: a.completeNouns("machine"),

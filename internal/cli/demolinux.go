@@ -38,7 +38,7 @@ var hostStory = []story{
 	step(3, "And not from next door.", "probe", "ssh", "from", "198.51.100.8", "to", "gauge-1"),
 	{tell: "Six seconds later it does not get through. The kernel ended it; no process of ironbark's ran.", args: []string{"probe", "ssh", "from", "198.51.100.7", "to", "gauge-1"}, exit: 3, wait: 6 * time.Second},
 	step(0, "Room for charts, plugged in while the gauge runs.", "add", "volume", "charts", "--gb", "2", "--machine", "gauge-1", "--yes"),
-	step(0, "A third gauge. It goes on from a saved state, which has no key and no name in it, and runs in about a second.", "add", "machine", "gauge-3", "--image", "tiny", "--size", "c1m256", "--at", "landing", "--key", "ops", "--yes"),
+	step(0, "A third gauge. It goes on from a saved state, which has no key and no name in it, and runs in about a second.", "add", "machine", "gauge-3", "--image", "tiny", "--size", "c1m256", "--subnet", "landing", "--key", "ops", "--yes"),
 	step(0, "One source is kept out, whatever else says yes. It takes effect at once.", "deny", "any", "from", "198.51.100.9", "to", "all", "because", "abuse report 17", "--yes"),
 	step(3, "Its packets get through no more.", "probe", "https", "from", "198.51.100.9", "to", "quay"),
 	step(0, "Which sentences have let anything in, how much, and when last:", "reach", "--used"),

@@ -434,8 +434,8 @@ func (a *app) stateCommand(v sentence.Verb) *cobra.Command {
 func (a *app) retractCommand() *cobra.Command {
 	opt := &editing{}
 	c := &cobra.Command{
-		Use: "retract SENTENCE|LINE", Short: "Take a sentence back",
-		Long:    "Take a sentence back: by its words, or by the line it stands on in estate.rules (or FILE:LINE).",
+		Use: "retract SENTENCE|LINE", Short: "Retract a sentence",
+		Long:    "Retract a sentence: by its words, or by the line it stands on in estate.rules (or FILE:LINE).",
 		Example: "  ironbark retract allow https from everywhere to gauge-web-1\n  ironbark retract 7",
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
 			if len(args) == 0 {

@@ -48,7 +48,7 @@ func (a *app) gatewayCommand() *cobra.Command {
 				return a.gatewaySessions(ctx, w, args, end)
 			}
 			if a.json {
-				return usage("a gateway that serves has no document: leave --json out; --log json tells what happens")
+				return usage("a gateway that serves has no document: leave --json out; --log-format json tells what happens")
 			}
 			name, err := a.oneBastion(ctx, w, args)
 			if err != nil {
@@ -61,7 +61,7 @@ func (a *app) gatewayCommand() *cobra.Command {
 	c.Flags().Int64Var(&end, "end", 0, "end the session of this number")
 	c.Flags().StringVar(&opt.listen, "listen", "", "listen on this address and port, too; what comes from this very computer counts as “me”")
 	c.Flags().StringVar(&opt.metrics, "metrics", "", "answer /metrics and /health on this loopback address and port")
-	c.Flags().StringVar(&opt.logs, "log", "text", "text or json: how it tells what happens, on standard error")
+	c.Flags().StringVar(&opt.logs, "log-format", "text", "text or json: how it tells what happens, on standard error")
 	c.Flags().StringVar(&opt.idle, "idle", "1h", "end a session over which nothing comes for so long")
 	c.Flags().StringVar(&opt.longest, "longest", "12h", "end a connection that goes on for so long")
 	c.Flags().StringVar(&opt.drain, "drain", "30s", "how long what goes on may still take after SIGTERM")

@@ -19,7 +19,7 @@ func keyPath(w *work.Work, name string) string {
 	return filepath.Join(w.Folder.Dir, work.StateDir, "keys", name)
 }
 
-// publicKeyIn reads the public key in a file that --public names.
+// publicKeyIn reads the public key in a file that --public-key-file names.
 func publicKeyIn(path string) (string, error) {
 	data, err := os.ReadFile(path)
 	if err != nil {
@@ -27,7 +27,7 @@ func publicKeyIn(path string) (string, error) {
 	}
 	line, err := sshkey.ParsePublic(data)
 	if err != nil {
-		return "", wrong("--public %s: %v", path, err)
+		return "", wrong("--public-key-file %s: %v", path, err)
 	}
 	return line, nil
 }
@@ -38,7 +38,7 @@ func (a *app) addKeyCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "key NAME", Short: "Make a key pair, or take in a public key",
 		Long: "Make a key pair. The private half stays in .ironbark/keys/NAME, which only you can read; it is\n" +
-			"never sent to a site and never written over. With --public FILE a public key that exists is taken in.",
+			"never sent to a site and never written over. With --public-key-file FILE a public key that exists is taken in.",
 		Example: "  ironbark add key ops",
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
 			if len(args) != 1 {
@@ -72,8 +72,8 @@ func (a *app) addKeyCommand() *cobra.Command {
 			return nil
 		}),
 	}
-	c.Flags().StringVar(&public, "public", "", "a file with the public key to take in")
-	c.Flags().StringVar(&kind, "kind", string(sshkey.Ed25519), "ed25519, rsa-3072 or rsa-4096")
+	c.Flags().StringVar(&public, "public-key-file", "", "a file with the public key to take in")
+	c.Flags().StringVar(&kind, "algorithm", string(sshkey.Ed25519), "ed25519, rsa-3072 or rsa-4096")
 	return opt.flags(c)
 }
 

@@ -25,13 +25,13 @@ type noun struct {
 
 // nounInput holds the options of all kinds.
 type nounInput struct {
-	image, boot, size, network, subnet, use                          string
+	image, boot, size, network, subnet                               string
 	disk, speed, console, password, machine, device, from, volume    string
 	file, family, to, public, ownKey                                 string
 	at, space, ranges, joins, groups, keys, dns, gateway, allocation []string
 	ports, tags, address, sources, inside, setup                     []string
 	outward                                                          string
-	outside, dhcp                                                    bool
+	outside, dhcp, bastions                                          bool
 	endpoint                                                         string
 	sessions, count, udp                                             int
 	given                                                            func(flag string) bool // whether an option was given
@@ -99,7 +99,7 @@ func (e *entry) toggle(key, text string) error {
 var nouns = []noun{
 	{
 		kind: "machine", short: "a machine", path: top("machines"), flags: machineFlags, fields: machineFields,
-		example: "gauge-web-1 --image linux-base --size c1m2 --at landing --key ops --address auto", change: "gauge-web-1 --size c2m4 --address none",
+		example: "gauge-web-1 --image linux-base --size c1m2 --subnet landing --key ops --address auto", change: "gauge-web-1 --size c2m4 --address none",
 	},
 	{
 		kind: "network", short: "a network", example: "estuary --space 10.60.0.0/16 --outside", change: "estuary --dns 10.60.1.2", path: top("networks"),
@@ -128,14 +128,16 @@ var nouns = []noun{
 		flags: func(c *cobra.Command, in *nounInput, _ bool) {
 			c.Flags().StringVar(&in.network, "network", "", "the network it is part of")
 			c.Flags().StringSliceVar(&in.ranges, "range", nil, "its prefixes, one of a family at most")
-			c.Flags().StringVar(&in.use, "for", "", "bastion: it holds bastions and nothing else")
+			c.Flags().BoolVar(&in.bastions, "for-bastions", false, "it holds bastions and nothing else")
 			c.Flags().StringSliceVar(&in.gateway, "gateway", nil, "the gateway's addresses (default: the first hosts)")
 			c.Flags().BoolVar(&in.dhcp, "dhcp", true, "machines ask for their addresses; =false: they are told at first boot")
 			c.Flags().StringSliceVar(&in.allocation, "allocate", nil, "the addresses that are given to machines, A-B (default: all)")
 		},
 		fields: func(in *nounInput) (e entry, err error) {
 			e.list("range", in.ranges, true)
-			e.word("for", in.use)
+			if in.bastions {
+				e.word("for", "bastion")
+			}
 			e.list("gateway", in.gateway, true)
 			e.bare("dhcp", fmt.Sprint(in.dhcp), in.given("dhcp"))
 			e.list("allocate", in.allocation, true)
@@ -191,10 +193,10 @@ var nouns = []noun{
 		example: "charts --gb 100 --machine chart-desk", change: "charts --gb 200",
 		flags: func(c *cobra.Command, in *nounInput, _ bool) {
 			c.Flags().StringVar(&in.disk, "gb", "", "its size in GB")
-			c.Flags().StringVar(&in.speed, "kind", "", "standard (the default) or fast")
+			c.Flags().StringVar(&in.speed, "disk-kind", "", "standard (the default) or fast")
 			c.Flags().StringVar(&in.machine, "machine", "", "the machine that it is attached to; none detaches it")
 			c.Flags().StringVar(&in.device, "device", "", "vdb to vdz (default: the first free one)")
-			c.Flags().StringVar(&in.from, "from", "", "the snapshot of a volume that it begins as")
+			c.Flags().StringVar(&in.from, "snapshot", "", "the snapshot of a volume that it begins as")
 			c.Flags().StringVar(&in.image, "image", "", "the image that it begins as, or a snapshot of a machine: a machine can boot from it")
 		},
 		fields: func(in *nounInput) (e entry, err error) {
@@ -259,13 +261,13 @@ var nouns = []noun{
 		},
 	},
 	{
-		kind: "authority", short: "an authority whose certificates let people log in to gateways", example: "watch --public watch-ca.pub", change: "watch --public watch-ca.pub", path: top("authorities"),
+		kind: "authority", short: "an authority whose certificates let people log in to gateways", example: "watch --public-key-file watch-ca.pub", change: "watch --public-key-file watch-ca.pub", path: top("authorities"),
 		flags: func(c *cobra.Command, in *nounInput, _ bool) {
-			c.Flags().StringVar(&in.public, "public", "", "the file of its public key, as OpenSSH writes it")
+			c.Flags().StringVar(&in.public, "public-key-file", "", "the file of its public key, as OpenSSH writes it")
 		},
 		fields: func(in *nounInput) (entry, error) {
 			if in.public == "" {
-				return nil, usage("an authority has a public key: --public FILE")
+				return nil, usage("an authority has a public key: --public-key-file FILE")
 			}
 			line, err := publicKeyIn(in.public)
 			return entry{{Value: estate.Word(line)}}, err
@@ -291,7 +293,7 @@ func machineFlags(c *cobra.Command, in *nounInput, adding bool) {
 	c.Flags().StringVar(&in.image, "image", "", "the system it starts from: an image, or a snapshot of a machine")
 	c.Flags().StringVar(&in.boot, "boot", "", "the volume that it boots from, in place of an image and a disk of its own")
 	c.Flags().StringVar(&in.size, "size", "", "how much of a host it gets")
-	c.Flags().StringSliceVar(&in.at, "at", nil, "the subnets it stands in, an interface in each")
+	c.Flags().StringSliceVar(&in.at, "subnet", nil, "the subnets it stands in, an interface in each")
 	c.Flags().StringSliceVar(&in.inside, "inside", nil, "inside addresses that it asks for (default: free ones)")
 	c.Flags().StringSliceVar(&in.keys, "key", nil, "the keys of which any lets administrators in")
 	c.Flags().StringVar(&in.password, "password", "", "ask, generate or stdin: its first user may log in with it; none")

@@ -62,7 +62,7 @@ func (l *machineLacks) tell() error {
 		lacks("--size", "how much of a host it gets", l.sizes())
 	}
 	if len(l.in.at) == 0 {
-		lacks("--at", "the subnet it stands in", l.subnets())
+		lacks("--subnet", "the subnet it stands in", l.subnets())
 	}
 	if len(errs) == 0 {
 		return nil
@@ -196,7 +196,7 @@ func newKey(w *work.Work, name string, kind sshkey.Kind) (public string, save fu
 	}
 	pair, err := sshkey.New(kind, name)
 	if err != nil {
-		return "", nil, usage("--kind: %v", err)
+		return "", nil, usage("--algorithm: %v", err)
 	}
 	return pair.Public, func() (func() error, error) { return func() error { return os.Remove(path) }, pair.Save(path) }, nil
 }

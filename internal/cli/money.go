@@ -17,7 +17,7 @@ func (a *app) costCommand() *cobra.Command {
 		Use: "cost", Short: "Tell what the estate costs, by machine and by tag, now and after the pending edits", Args: noArgs,
 		Long: "Tell what the estate costs an hour and a month (730 hours), item by item and by tag, now and after the edits that\n" +
 			"are pending. --transfer GB tells what so much transfer to the internet a month would cost, tier by tier.",
-		Example: "  ironbark cost\n  ironbark cost --by role\n  ironbark cost --transfer 500",
+		Example: "  ironbark cost\n  ironbark cost --per role\n  ironbark cost --transfer 500",
 		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
 			if transfer < 0 {
 				return usage("--transfer is a number of GB, not %d", transfer)
@@ -40,7 +40,7 @@ func (a *app) costCommand() *cobra.Command {
 		}),
 	}
 	c.Flags().IntVar(&transfer, "transfer", 0, "GB of transfer to the internet a month")
-	c.Flags().StringVar(&by, "by", "", "only by this tag")
+	c.Flags().StringVar(&by, "per", "", "only by this tag")
 	return c
 }
 

@@ -29,7 +29,7 @@ func (a *app) nextAfterAdding(ctx context.Context, w *work.Work, kind string, na
 	case "network":
 		a.print.NoteWrap("next: ", fmt.Sprintf("ironbark add subnet NAME --network %s --range PREFIX", name))
 	case "subnet":
-		a.print.NoteWrap("next: ", fmt.Sprintf("ironbark add machine NAME --at %s", name))
+		a.print.NoteWrap("next: ", fmt.Sprintf("ironbark add machine NAME --subnet %s", name))
 	case "front":
 		a.print.NoteWrap("next: ", fmt.Sprintf("ironbark spread %s https over TARGET on https from everywhere tested by http /, or ironbark forward %s PORT to MACHINE on SERVICE", name, name))
 	case "line":

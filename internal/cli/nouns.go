@@ -19,7 +19,7 @@ import (
 
 func (a *app) addCommand() *cobra.Command {
 	add := &cobra.Command{
-		Use: "add KIND NAME", Short: "Put a machine, a key, a network … in",
+		Use: "add KIND NAME", Short: "Add a machine, a key, a network …",
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) == 0 {
 				return usage("add needs a kind and a name; the kinds are %s", strings.Join(kinds(c), ", "))
@@ -46,7 +46,7 @@ func (a *app) addCommand() *cobra.Command {
 func (a *app) addNounCommand(n noun) *cobra.Command {
 	in, opt := &nounInput{}, &editing{}
 	c := &cobra.Command{
-		Use: n.kind + " NAME", Short: "Put " + n.short + " in", Example: "  ironbark add " + n.kind + " " + n.example,
+		Use: n.kind + " NAME", Short: "Add " + n.short, Example: "  ironbark add " + n.kind + " " + n.example,
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
 			if len(args) != 1 {
 				return usage("add %s takes one name", n.kind)

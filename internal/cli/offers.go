@@ -193,17 +193,17 @@ var optionOffers = map[string]offering{
 	"at": moments, "since": moments, "until": moments, "for": lengths, "because": free, "account": free,
 	"by": wanted(sentence.WantPerson), "machine": named("machine"), "service": wanted(sentence.WantService), "about": free,
 	"did":  fixed("enact", "open", "close", "end", "extend", "ask", "approve", "make", "alter", "remove", "tables", "power", "refused", "spread"),
-	"last": fixed("10", "50", "100"), "group": groups, "tag": tags, "kind": fixed("ed25519", "rsa-3072", "rsa-4096"), "as": fixed("openssh", "pkcs8", "ppk"),
+	"last": fixed("10", "50", "100"), "group": groups, "tag": tags, "algorithm": fixed("ed25519", "rsa-3072", "rsa-4096"), "disk-kind": fixed("standard", "fast"), "log-format": fixed("text", "json"), "as": fixed("openssh", "pkcs8", "ppk"),
 	"fail-at": fixed("note", "caution", "serious"), "site": fixed(estate.Sim, estate.Linux), "suite": fixed("bookworm", "trixie"), "with": free,
-	"own-key": files, "key": files, "public": files, "public-key": files, "file": files, "kernel": files, "log": files, "proof": folders, "desktop-file": files, "dir": folders,
+	"own-key": files, "key": files, "public-key-file": files, "public-key": free, "file": files, "kernel": files, "log": files, "proof": folders, "desktop-file": files, "dir": folders,
 	"device": fixed("vdb", "vdc", "vdd", "vde"), "gb": fixed("10", "20", "50", "100"), "disk": fixed("10", "20", "50", "100"), "sessions": fixed("10", "20", "50"), "count": fixed("2", "3", "5"),
 	"transfer": fixed("100", "500", "1000"), "outward": fixed(estate.OutwardOpen, estate.OutwardClosed), "drain": pauses, "grace": pauses, "every": pauses, "idle": lengths, "longest": lengths, "end": free,
 	"range": free, "space": free, "inside": free, "dns": free, "gateway": free, "allocate": free, "port": fixed("tcp/", "udp/"), "interface": interfaces, "own": free, "listen": free, "metrics": free,
 	"line": named("line"), "endpoint": free, "address": free,
 	"from": wanted(sentence.WantSource), "size": free, "image": free, "to": free,
 
-	"enact --to": moments, "review --to": moments, "map --to": files, "why --to": files, "restore --to": folders, "key write --to": files, "reach --to": wanted(sentence.WantDestination),
-	"paths --from": named("machine"), "cost --by": tagKeys, "sim listen --from": free, "sim meddle --at": named("subnet"), "add uplink --public": free, "change uplink --public": free,
+	"back-to": moments, "subnet": named("subnet"), "snapshot": named("snapshot"), "per": tagKeys, "map --to": files, "why --to": files, "restore --to": folders, "key write --to": files, "reach --to": wanted(sentence.WantDestination),
+	"paths --from": named("machine"), "cost --per": tagKeys, "sim listen --from": free, "add uplink --public": free, "change uplink --public": free,
 	"connect --key": files,
 }
 
@@ -219,7 +219,7 @@ var wordOffers = map[string]offering{
 // examples are those of commands whose own files give none.
 var examples = map[string]string{
 	"adopt": "adopt\n  ironbark adopt machine gauge-3\n  ironbark adopt --all", "approve": "approve 4", "close": "close 1\n  ironbark close gauge-web-1\n  ironbark close --all",
-	"demo": "demo\n  ironbark demo --dir ~/demo", "enact": "enact\n  ironbark enact --to 2h", "review": "review\n  ironbark review --must-match", "findings": "findings\n  ironbark findings --fail-at serious",
+	"demo": "demo\n  ironbark demo --dir ~/demo", "enact": "enact\n  ironbark enact --back-to 2h", "review": "review\n  ironbark review --must-match", "findings": "findings\n  ironbark findings --fail-at serious",
 	"openings": "openings\n  ironbark openings --all --since 7d\n  ironbark openings --could", "quota": "quota", "schema": "schema\n  ironbark schema review", "status": "status", "version": "version",
 	"remove peer": "remove peer mara-laptop", "show offer": "show offer", "sim console": "sim console off", "sim stun": "sim stun", "site check": "site check", "site restore": "site restore", "site watch": "site watch --every 10s",
 }

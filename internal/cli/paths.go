@@ -17,7 +17,7 @@ func (a *app) pathsCommand() *cobra.Command {
 	var start string
 	var permits bool
 	c := &cobra.Command{
-		Use: "paths from SOURCE to TARGET | --from MACHINE", Short: "Find how far somebody gets who breaks into what they reach",
+		Use: "paths from SOURCE to TARGET | --from MACHINE", Short: "Trace how far an intruder gets from what they reach",
 		Long: "Find the shortest chains from a source to machines, each from one that was reached before. With --from, all that\n" +
 			"a machine that was broken into could reach, step by step. With --with-permits, over what permits and routes could\n" +
 			"open as well.\n\nExit status 3: there is no path.",

@@ -47,10 +47,10 @@ type newPeer struct {
 func (a *app) addPeerCommand() *cobra.Command {
 	in, opt := &newPeer{}, &editing{}
 	c := &cobra.Command{
-		Use: "peer NAME", Short: "Let a computer in by a line: keys, and the file that its WireGuard takes",
+		Use: "peer NAME", Short: "Add a computer to a private line: its keys, and the file for its WireGuard",
 		Long: "Put a computer at the other end of a line, which is a WireGuard tunnel on a Linux host. A pair of keys is made, and the\n" +
 			"file that the peer's own program reads, with the private half: it is written once, readable by you alone, and kept\n" +
-			"nowhere else. With --public KEY the peer keeps its private half to itself. In a terminal the file is drawn as a QR\n" +
+			"nowhere else. With --public-key KEY the peer keeps its private half to itself. In a terminal the file is drawn as a QR\n" +
 			"code, too. The peer's name is that of a source: allow https from NAME to MACHINE.",
 		Example: "  ironbark add peer mara-laptop --line headland\n  ironbark add peer mara-phone --line headland --qr",
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
@@ -62,7 +62,7 @@ func (a *app) addPeerCommand() *cobra.Command {
 	}
 	c.Flags().StringVar(&in.line, "line", "", "the line (default: the only one)")
 	c.Flags().StringSliceVar(&in.address, "address", nil, "its addresses in the line's ranges (default: free ones)")
-	c.Flags().StringVar(&in.public, "public", "", "its own public key, where it has one")
+	c.Flags().StringVar(&in.public, "public-key", "", "its own public key, where it has one")
 	c.Flags().StringVar(&in.to, "to", "", "the file to make (default: .ironbark/peers/NAME.conf)")
 	c.Flags().BoolVar(&in.qr, "qr", false, "draw the file as a QR code, also where nobody looks at a terminal")
 	return opt.flags(c)

@@ -20,7 +20,7 @@ func (a *app) removeCommand() *cobra.Command {
 	var name string
 	opt := &editing{}
 	remove := &cobra.Command{
-		Use: "remove KIND NAME | remove TAG=VALUE | remove --everything", Short: "Take a machine, a key, a network … out",
+		Use: "remove KIND NAME | remove TAG=VALUE | remove --everything", Short: "Remove a machine, a key, a network …",
 		Long: "Take a noun out; every machine with a tag; or everything that is on the site. The review shows what goes along,\n" +
 			"what stays and keeps costing, and what closes. Volumes stay with their data unless --with-volumes says otherwise.\n" +
 			"--everything asks for the estate's name; --name answers it.",
@@ -65,7 +65,7 @@ func (a *app) removeNounCommand(kind, section string) *cobra.Command {
 	opt := &editing{}
 	var volumes bool
 	c := &cobra.Command{
-		Use: kind + " NAME…", Short: "Take " + article(kind) + " out", ValidArgsFunction: a.completeNouns(kind),
+		Use: kind + " NAME…", Short: "Remove " + article(kind), ValidArgsFunction: a.completeNouns(kind),
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
 			if len(args) == 0 {
 				return usage("remove %s takes a name", kind)

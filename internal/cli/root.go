@@ -118,7 +118,7 @@ func noArgs(c *cobra.Command, args []string) error {
 
 func (a *app) versionCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "version", Short: "Tell the version", Args: noArgs,
+		Use: "version", Short: "Print the version", Args: noArgs,
 		RunE: func(*cobra.Command, []string) error {
 			if a.json {
 				return a.print.JSON(versionDoc{Version, Commit, runtime.Version()})

@@ -74,7 +74,7 @@ func (a *app) simMeddleCommand() *cobra.Command {
 		Use:   "meddle (open SERVICES to TARGET from SOURCE | call SERVICES from MACHINES to DESTINATION | close TARGET | make machine NAME | alter machine NAME | remove KIND NAME)",
 		Short: "Change the site behind ironbark's back, as somebody might",
 		Example: "  ironbark sim meddle open ssh to gauge-web-1 from everywhere\n  ironbark sim meddle alter machine gauge-web-1 --size c4m8\n" +
-			"  ironbark sim meddle make machine stray-1 --at landing\n  ironbark sim meddle remove machine gauge-web-2",
+			"  ironbark sim meddle make machine stray-1 --subnet landing\n  ironbark sim meddle remove machine gauge-web-2",
 		RunE: a.withSim(func(ctx context.Context, w *work.Work, args []string) error {
 			st, err := w.Installed(ctx)
 			if err != nil {
@@ -107,7 +107,7 @@ func (a *app) simMeddleCommand() *cobra.Command {
 	}
 	c.Flags().StringVar(&image, "image", "", "of a machine that is made")
 	c.Flags().StringVar(&size, "size", "", "of a machine")
-	c.Flags().StringVar(&at, "at", "", "the subnet of a machine that is made")
+	c.Flags().StringVar(&at, "subnet", "", "the subnet of a machine that is made")
 	return c
 }
 
@@ -209,7 +209,7 @@ func (a *app) meddleThing(ctx context.Context, st *work.State, verb, kind, name,
 		return a.sim.ChangeResourceOutOfBand(ctx, meddler, what, t, false)
 	}
 	if len(want.Subnets) == 0 {
-		return usage("say where it stands: --at SUBNET")
+		return usage("say where it stands: --subnet SUBNET")
 	}
 	if _, ok := st.Estate.Subnet(want.Subnets[0]); !ok {
 		return unknownName("subnet", want.Subnets[0], st.Estate.NamesOf("subnet"))
