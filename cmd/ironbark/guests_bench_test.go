@@ -55,7 +55,7 @@ func (g *guests) run(args ...string) string {
 }
 
 func (g *guests) add(name string, count int) {
-	args := []string{"add", "machine", name, "--image", "tiny", "--size", "c1m256", "--at", "landing", "--key", "ops", "--address", "auto", "--yes"}
+	args := []string{"add", "machine", name, "--image", "tiny", "--size", "c1m256", "--subnet", "landing", "--key", "ops", "--address", "auto", "--yes"}
 	if count > 1 {
 		args = append(args, "--count", strconv.Itoa(count))
 	}

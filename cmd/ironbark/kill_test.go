@@ -216,7 +216,7 @@ func TestASessionThatIsBrokenOffClosesWhatItOpened(t *testing.T) {
 	do("new", "tides")
 	do("add", "key", "ops", "--yes")
 	do("permit", "ops", "to", "open", "ssh", "to", "all", "from", "everywhere", "up", "to", "4h", "--yes")
-	do("add", "machine", "desk", "--image", "linux-base", "--size", "c1m1", "--at", "landing", "--key", "ops", "--console", "on", "--setup", "console-login", "--yes")
+	do("add", "machine", "desk", "--image", "linux-base", "--size", "c1m1", "--subnet", "landing", "--key", "ops", "--console", "on", "--setup", "console-login", "--yes")
 	for _, sig := range []syscall.Signal{syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP} {
 		for _, args := range [][]string{{"connect", "desk", "--for", "1h", "--because", "look"}, {"console", "desk"}} {
 			c := exec.Command(program, append(args, "--person", "mara")...)

@@ -74,7 +74,7 @@ func Diff(has, wanted []Resource, discard map[string]bool) ([]Change, error) {
 		default:
 			alter := Change{Verb: Alter, Resource: t, How: how, Restart: t.Kind == Machine && (old.Spec.Size != t.Spec.Size || !slices.Equal(old.Spec.Subnets, t.Spec.Subnets))}
 			switch {
-			case !old.hands(claimed):
+			case !old.cedesAddress(claimed):
 				list = append(list, alter)
 			case len(t.publics()) == 0 && !t.Spec.Auto4: // it wants none in its place
 				given = append(given, alter)
@@ -127,8 +127,8 @@ func (t Resource) publics() []string {
 	return list
 }
 
-// hands reports whether the resource has a public address that another one wants.
-func (t Resource) hands(claimed map[string]string) bool {
+// cedesAddress reports whether the resource has a public address that another one wants.
+func (t Resource) cedesAddress(claimed map[string]string) bool {
 	return t.Kind != Address && slices.ContainsFunc(t.publics(), func(name string) bool { return claimed[name] != "" && claimed[name] != t.ID() })
 }
 

@@ -143,7 +143,7 @@ func (a *app) findingsCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			list := findings.Look(st.Estate, st.Plan, at, st.Listening())
+			list := findings.Lint(st.Estate, st.Plan, at, st.Listening())
 			broken := exposure.Guarantees(st.Estate, st.Plan, at)
 			if a.json {
 				out := []brokenDoc{}

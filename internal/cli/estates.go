@@ -167,7 +167,7 @@ func (a *app) lookAt(ctx context.Context, folder work.Folder, e *view.Estate) er
 		}
 	}
 	e.Found = map[findings.Level]int{}
-	for _, f := range findings.Look(st.Estate, st.Plan, now, st.Listening()) {
+	for _, f := range findings.Lint(st.Estate, st.Plan, now, st.Listening()) {
 		e.Found[f.Level]++
 	}
 	for _, t := range st.Report.Resources {

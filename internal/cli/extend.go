@@ -109,7 +109,7 @@ func (a *app) extendCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if n.End.IsZero() || !n.To.Absent() || !n.From.Absent() || len(n.Services.List) > 0 {
+			if n.End.IsZero() || !n.To.IsEmpty() || !n.From.IsEmpty() || len(n.Services.List) > 0 {
 				return usage("extend takes for how long from now, or until when: extend %d for 1h", id)
 			}
 			words := sentence.Open{For: length, Because: because}

@@ -135,7 +135,7 @@ func (a *app) statusCommand() *cobra.Command {
 
 // statusDocument shows all that a status has, as JSON.
 func (a *app) statusDocument(st *work.State, drift *work.Drift, now time.Time) error {
-	found := findings.Look(st.Estate, st.Plan, now, st.Listening())
+	found := findings.Lint(st.Estate, st.Plan, now, st.Listening())
 	broken := exposure.Guarantees(st.Estate, st.Plan, now)
 	doc := view.StatusJSON(st, drift, slices.Collect(exposure.NewView(st.Plan, now).ReachAll()), found, broken, now)
 	if err := a.print.JSON(doc); err != nil || len(broken) == 0 {
@@ -156,7 +156,7 @@ func (a *app) summary(w *work.Work, st *work.State, now time.Time) view.Summary 
 	var found []findings.Finding
 	var broken []exposure.Broken
 	var all sync.WaitGroup
-	all.Go(func() { found = findings.Look(st.Estate, st.Plan, now, st.Listening()) })
+	all.Go(func() { found = findings.Lint(st.Estate, st.Plan, now, st.Listening()) })
 	all.Go(func() { broken = exposure.Guarantees(st.Estate, st.Plan, now) })
 	reach := exposure.NewView(st.Plan, now)
 	reach.Prepare()

@@ -73,7 +73,7 @@ func (a *app) whyMany(ctx context.Context, w *work.Work, q *asking, file, to str
 // nothing is, "".
 type asked struct {
 	expect string
-	sentence.Stated
+	sentence.Statement
 }
 
 // expectation parts a line into what is expected and the question.
@@ -114,7 +114,7 @@ func (a *app) readQuestions(file string) (asks []asked, err error) {
 			errs = append(errs, one)
 			continue
 		}
-		asks = append(asks, asked{expect, sentence.Stated{Sentence: ask, At: sentence.Pos{File: name, Line: number}, Text: text}})
+		asks = append(asks, asked{expect, sentence.Statement{Sentence: ask, At: sentence.Pos{File: name, Line: number}, Text: text}})
 	}
 	if err := scanner.Err(); err != nil {
 		return nil, usage("%s:%d: %v", name, number+1, err)

@@ -58,7 +58,7 @@ func (a *app) pathsCommand() *cobra.Command {
 
 func pathPlan(st *work.State, permits bool) *flow.Plan {
 	if permits {
-		return exposure.CouldBe(st.Estate, st.Plan)
+		return exposure.WithPermits(st.Estate, st.Plan)
 	}
 	return st.Plan
 }

@@ -154,7 +154,7 @@ func (a *app) showSentencesCommand(kind, short string, verbs ...sentence.Verb) *
 				return err
 			}
 			doc := sentencesDoc{Sentences: []statedDoc{}}
-			add := func(list []sentence.Stated, others *estate.Estate, pending string, known bool) {
+			add := func(list []sentence.Statement, others *estate.Estate, pending string, known bool) {
 				has := map[string]bool{}
 				for _, st := range others.Sentences() {
 					has[st.Sentence.String()] = true

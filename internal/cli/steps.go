@@ -119,7 +119,7 @@ func (s *steps) services() error {
 		return nil // whoever judges the words tells it
 	}
 	set := flow.ServicesOf(s.st.Estate, asked)
-	s.keep(func(r rights.Right) bool { return r.Flows.Services.Covers(set) })
+	s.keep(func(r rights.Right) bool { return r.Flows.Services.ContainsAll(set) })
 	return nil
 }
 
@@ -187,7 +187,7 @@ func (s *steps) source() error {
 	var list []string
 	resolve := flow.NewResolver(s.st.Estate, s.st.Plan)
 	covered := func(from flow.Addrs) bool {
-		return !from.IsEmpty() && slices.ContainsFunc(s.may, func(r rights.Right) bool { return r.Flows.From.Covers(from) })
+		return !from.IsEmpty() && slices.ContainsFunc(s.may, func(r rights.Right) bool { return r.Flows.From.ContainsAll(from) })
 	}
 	question := "From where"
 	callers, err := s.w.Caller.Addrs(s.st.Estate)

@@ -39,15 +39,15 @@ func (b Bill) With(strays Bill) Bill {
 	return b
 }
 
-// Meter is what the price of an estate hangs on besides its files.
-type Meter struct {
+// Usage is what the price of an estate hangs on besides its files.
+type Usage struct {
 	Own     Sizes
 	Stopped func(machine string) bool // such a machine costs only its disks; nil: none is
 }
 
-// Of bills an estate. Machines of unknown sizes or images cost nothing;
+// Bill bills an estate. Machines of unknown sizes or images cost nothing;
 // [Catalogue.Check] refuses them before.
-func (c Catalogue) Of(e *estate.Estate, meter Meter) Bill {
+func (c Catalogue) Bill(e *estate.Estate, meter Usage) Bill {
 	b := Bill{Currency: c.Currency}
 	if e == nil {
 		return b
@@ -90,7 +90,7 @@ func (c Catalogue) Of(e *estate.Estate, meter Meter) Bill {
 	return b
 }
 
-func (b *Bill) machine(c Catalogue, m estate.Machine, meter Meter) {
+func (b *Bill) machine(c Catalogue, m estate.Machine, meter Usage) {
 	size, _ := c.Size(m.Size)
 	gb := c.Disk(m, meter.Own)
 	if image, ok := c.Image(m.Image); ok && image.Light {

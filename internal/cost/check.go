@@ -13,9 +13,9 @@ import (
 // Sizes tells how large, in GB, the estate's own images and its snapshots are.
 type Sizes map[string]int
 
-// Least returns the least system disk, in GB, of a machine that starts from an
+// MinDisk returns the least system disk, in GB, of a machine that starts from an
 // image of the site, an image of the estate's own or a snapshot.
-func (c Catalogue) Least(image string, own Sizes) int {
+func (c Catalogue) MinDisk(image string, own Sizes) int {
 	if i, ok := c.Image(image); ok {
 		return i.DiskGB
 	}
@@ -31,7 +31,7 @@ func (c Catalogue) Disk(m estate.Machine, own Sizes) int {
 	if m.Disk.GB > 0 {
 		return m.Disk.GB
 	}
-	return c.Least(m.Image, own)
+	return c.MinDisk(m.Image, own)
 }
 
 // Recipe finds a recipe by name.
@@ -62,7 +62,7 @@ func (c Catalogue) Check(e *estate.Estate, own Sizes) error {
 		if v.Image != "" && k.image(v.At, "volume "+v.Name, v.Image) {
 			if i, ok := c.Image(v.Image); ok && i.Light {
 				k.fail(v.At, fmt.Sprintf("volume %s: a machine of the image %s is no virtual machine, and boots from no volume", v.Name, v.Image), "take another image")
-			} else if least := c.Least(v.Image, own); v.GB < least {
+			} else if least := c.MinDisk(v.Image, own); v.GB < least {
 				k.fail(v.At, fmt.Sprintf("volume %s: %s needs %d GB, and %d GB is asked for", v.Name, v.Image, least, v.GB), "make it larger")
 			}
 		}
@@ -119,7 +119,7 @@ func (k *checker) image(at sentence.Pos, who, name string) bool {
 
 func (k *checker) machine(m estate.Machine, own Sizes) {
 	if m.Boot == "" && k.image(m.At, "machine "+m.Name, m.Image) {
-		if least := k.c.Least(m.Image, own); m.Disk.GB > 0 && m.Disk.GB < least {
+		if least := k.c.MinDisk(m.Image, own); m.Disk.GB > 0 && m.Disk.GB < least {
 			k.fail(m.At, fmt.Sprintf("machine %s: %s needs a disk of %d GB, and %d GB is asked for", m.Name, m.Image, least, m.Disk.GB), "leave the size out, or make it larger")
 		}
 	}

@@ -38,12 +38,12 @@ fronts: {f: {network: n, address: auto}}
 `)})
 	require.NoError(t, err)
 	require.NoError(t, c.Check(e, nil))
-	b := c.Of(e, Meter{})
+	b := c.Bill(e, Usage{})
 	assert.Equal(t, Money(9_000+1_000+4_000+9_000+1_000+8_000+4_000), b.Hour())
 	assert.Equal(t, "26.28", b.Month().String())
 	assert.Equal(t, Amounts{Machines: 2, CPUs: 2, MemoryMiB: 2048, Addresses: 2, DiskGB: 20}, b.Used)
 	assert.Equal(t, []string{"2 machines, and the site's limit is 1"}, b.Used.Over(c.Limits))
-	assert.Zero(t, c.Of(nil, Meter{}).Hour())
+	assert.Zero(t, c.Bill(nil, Usage{}).Hour())
 	c.Images[0].Name = "linus"
 	require.ErrorContains(t, c.Check(e, nil), "the site has no image “linux”")
 }
@@ -62,9 +62,9 @@ snapshots: {snap: {machine: m}}
 volumes: {v: {gb: 10, machine: m}, w: {gb: 5, kind: fast}}
 `)})
 	require.NoError(t, err)
-	meter := Meter{Own: Sizes{"snap": 20}, Stopped: func(m string) bool { return m == "o" }}
+	meter := Usage{Own: Sizes{"snap": 20}, Stopped: func(m string) bool { return m == "o" }}
 	require.NoError(t, c.Check(e, meter.Own))
-	b := c.Of(e, meter)
+	b := c.Bill(e, meter)
 	assert.Equal(t, Money(9_000+20*300+20*100+10*100+5*300+20*50+4_000), b.Hour(), "a stopped machine costs only its disk")
 	assert.Equal(t, []Share{{"db", 2_000}, {"web", 9_000 + 6_000 + 1_000}, {"", 1_500 + 1_000 + 4_000}}, b.ByTag("role"))
 	assert.Equal(t, 20+20+10+5, b.Used.DiskGB)

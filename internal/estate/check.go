@@ -397,7 +397,7 @@ func (r *reader) checkBastion(b Bastion) {
 		r.checkFixed(b.At, "bastion "+b.Name, b.Address, w.Subnets[n.I].Range)
 		r.reservedKnown(b.At, "bastion "+b.Name, b.Address, false)
 	}
-	if b.From.Absent() {
+	if b.From.IsEmpty() {
 		r.fail(b.At, fmt.Sprintf("bastion %s says not from where it may be reached", b.Name), "write from: [everywhere], or where your people are")
 	}
 	r.sourceNames(b.From)

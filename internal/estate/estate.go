@@ -287,7 +287,7 @@ func (e *Estate) Ports(name string) ([]sentence.Service, bool) {
 	if name == sentence.AdminName {
 		return e.Administrative(), true
 	}
-	return sentence.Shipped(name)
+	return sentence.WellKnown(name)
 }
 
 // Administrative lists the ports of every service that is administrative in the estate,

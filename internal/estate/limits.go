@@ -52,7 +52,7 @@ func (r *reader) limits(n *yaml.Node) {
 
 // CheckLength refuses a permit for longer than the estate's limits let any opening last.
 // One that was enacted before stays, and what it grants is cut to the limit.
-func (e *Estate) CheckLength(st sentence.Stated) *sentence.Error {
+func (e *Estate) CheckLength(st sentence.Statement) *sentence.Error {
 	m, ok := st.Sentence.(sentence.Permit)
 	if !ok || m.UpTo.Length() <= e.Limits.Opening() {
 		return nil

@@ -67,7 +67,7 @@ func (r *reader) service(name string, at sentence.Pos, n *yaml.Node) {
 	if name == sentence.AdminName {
 		r.fail(at, "“admin” stands for all administrative services, where a service stands", "take another name; what is administrative is listed under admin:")
 	}
-	if _, shipped := sentence.Shipped(name); shipped {
+	if _, shipped := sentence.WellKnown(name); shipped {
 		r.fail(at, fmt.Sprintf("“%s” is a service that ships with ironbark and keeps its meaning", name), "take another name")
 	}
 	r.estate.Services = append(r.estate.Services, s)
@@ -351,7 +351,7 @@ func (r *reader) sourceSet(n *yaml.Node) (s sentence.Set) {
 	}
 	placed := func(list []sentence.Atom) {
 		for i := range list {
-			list[i] = list[i].Placed(r.at(n))
+			list[i] = list[i].WithPos(r.at(n))
 		}
 	}
 	placed(s.List)

@@ -93,7 +93,7 @@ func read(how reading, nouns File, others []File) (*Estate, error) {
 }
 
 // sentences reads rules files.
-func (r *reader) sentences(how reading, rules []File) (list []sentence.Stated) {
+func (r *reader) sentences(how reading, rules []File) (list []sentence.Statement) {
 	for _, f := range rules {
 		stated, err := sentence.ParseFile(f.Name, f.Data)
 		if how == drafted {
@@ -444,7 +444,7 @@ func (r *reader) atoms(n *yaml.Node, what string, kinds ...sentence.AtomKind) (l
 		case !slices.Contains(kinds, a.Kind()):
 			r.failAt(item, fmt.Sprintf("“%s” cannot stand in %s", text, what), "")
 		default:
-			list = append(list, a.Placed(r.at(item)))
+			list = append(list, a.WithPos(r.at(item)))
 		}
 	})
 	return list
@@ -462,7 +462,7 @@ func (r *reader) services(n *yaml.Node, what string) (list []sentence.Service) {
 				r.failAt(item, err.Error(), "")
 				return
 			}
-			list = append(list, s.Placed(r.at(item)))
+			list = append(list, s.WithPos(r.at(item)))
 		}
 	})
 	return list

@@ -29,7 +29,7 @@ func (r *reader) checkSentences() {
 func (e *Estate) CheckSentence(s sentence.Sentence) error {
 	r := &reader{estate: e}
 	r.reasonShows(sentence.Pos{}, s)
-	r.relation(sentence.Stated{Sentence: s}, map[string]sentence.Pos{})
+	r.relation(sentence.Statement{Sentence: s}, map[string]sentence.Pos{})
 	if len(r.errs) == 0 {
 		return nil
 	}
@@ -47,7 +47,7 @@ func (r *reader) reasonShows(at sentence.Pos, s sentence.Sentence) {
 	}
 }
 
-func (r *reader) relation(stated sentence.Stated, doors map[string]sentence.Pos) {
+func (r *reader) relation(stated sentence.Statement, doors map[string]sentence.Pos) {
 	switch s := stated.Sentence.(type) {
 	case sentence.Allow:
 		r.servicesKnown(s.Services)

@@ -15,16 +15,16 @@ type said struct {
 	files  []File // rules files that are known to be sound; none where list has the others from the beginning
 
 	whole sync.Once
-	list  []sentence.Stated
+	list  []sentence.Statement
 
 	sorted sync.Once
 	lines  [][sentence.VerbAlways + 1][]sentence.Line // by file and verb
 }
 
 // Sentences returns all sentences, in the order of the files. The caller must not change them. Cost: linear in the files where they were not asked for yet.
-func (e *Estate) Sentences() []sentence.Stated { return e.said.all() }
+func (e *Estate) Sentences() []sentence.Statement { return e.said.all() }
 
-func (s *said) all() []sentence.Stated {
+func (s *said) all() []sentence.Statement {
 	if s == nil {
 		return nil
 	}
@@ -44,7 +44,7 @@ func (s *said) all() []sentence.Stated {
 }
 
 // permitsNaming returns the permits whose lines hold any of some names, and perhaps others.
-func (s *said) permitsNaming(names []string) (list []sentence.Stated) {
+func (s *said) permitsNaming(names []string) (list []sentence.Statement) {
 	if s == nil || len(s.files) == 0 {
 		return s.of([]sentence.Verb{sentence.VerbPermit})
 	}
@@ -63,9 +63,9 @@ func (s *said) permitsNaming(names []string) (list []sentence.Stated) {
 
 // SentencesOf returns the sentences of some verbs, in the order of the files. The caller must not change them. Cost: linear in those, once the
 // files were looked through.
-func (e *Estate) SentencesOf(verbs ...sentence.Verb) []sentence.Stated { return e.said.of(verbs) }
+func (e *Estate) SentencesOf(verbs ...sentence.Verb) []sentence.Statement { return e.said.of(verbs) }
 
-func (s *said) of(verbs []sentence.Verb) (list []sentence.Stated) {
+func (s *said) of(verbs []sentence.Verb) (list []sentence.Statement) {
 	if s == nil {
 		return nil
 	}
@@ -93,7 +93,7 @@ func (s *said) of(verbs []sentence.Verb) (list []sentence.Stated) {
 }
 
 // mustParse reads lines that were read before.
-func mustParse(file string, lines []sentence.Line) []sentence.Stated {
+func mustParse(file string, lines []sentence.Line) []sentence.Statement {
 	list, errs := sentence.ParseLines(file, lines)
 	if errs != nil {
 		panic("estate: a file that was read before cannot be read: " + errs.Error())
@@ -114,7 +114,7 @@ func (s *said) sort() {
 }
 
 // With returns the estate with further sentences behind its own. They are not checked.
-func (e *Estate) With(more ...sentence.Stated) *Estate {
+func (e *Estate) With(more ...sentence.Statement) *Estate {
 	f := *e
 	f.said = &said{before: e.said, list: more}
 	return &f

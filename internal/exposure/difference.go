@@ -33,12 +33,12 @@ func (d Difference) IsEmpty() bool {
 // all machines of a pair of classes.
 func Compare(a, b *View) Difference {
 	own := a.Plan.Own().Union(b.Plan.Own())
-	c := &comparison{own: own, pairs: map[[2]int32]*pair{}, alone: map[*class]*part{}, differ: map[[2]*audience]box{}}
+	c := &comparison{own: own, pairs: map[[2]int32]*pair{}, alone: map[*class]*part{}, differ: map[[2]*ruleClass]box{}}
 	var wait sync.WaitGroup
 	wait.Go(func() { c.a = newSide(a, own) })
 	c.b = newSide(b, own)
 	wait.Wait()
-	c.everything = !a.Plan.Guard.Equal(b.Plan.Guard)
+	c.everything = !a.Plan.AdminServices.Equal(b.Plan.AdminServices)
 	c.prepare()
 	b.prepareFor(a)
 	a.prepareFor(b)
@@ -79,7 +79,7 @@ type comparison struct {
 	everything bool // what counts as administrative differs
 	pairs      map[[2]int32]*pair
 	alone      map[*class]*part // what is open at classes of machines that only one view has
-	differ     map[[2]*audience]box
+	differ     map[[2]*ruleClass]box
 }
 
 // box is a set of services and one of sources.
@@ -242,12 +242,12 @@ func outside(own flow.Addrs, list []shared) (out []shared) {
 // false where they do not.
 func (c *comparison) look(x, y *class) (box, bool) {
 	same := c.a.doors(x) == c.b.doors(y) && !c.everything
-	if same && c.a.heard(x.audience) == c.b.heard(y.audience) {
+	if same && c.a.ruleDigest(x.ruleClass) == c.b.ruleDigest(y.ruleClass) {
 		return box{}, false
 	}
 	look := box{flow.AnyService, flow.AllAddrs}
 	if same {
-		look = c.differing(x.audience, y.audience)
+		look = c.differing(x.ruleClass, y.ruleClass)
 	}
 	// Only what arrives at all through a door from there can differ.
 	look.services = look.services.Intersect(c.a.arriving(x, look.from).Union(c.b.arriving(y, look.from)))
@@ -307,9 +307,9 @@ func sameDoor(a, b flow.Door) bool {
 }
 
 // differing returns the services and sources of the rules that only one of two
-// audiences has.
-func (c *comparison) differing(x, y *audience) box {
-	key := [2]*audience{x, y}
+// rule classes has.
+func (c *comparison) differing(x, y *ruleClass) box {
+	key := [2]*ruleClass{x, y}
 	b, known := c.differ[key]
 	if known {
 		return b
@@ -331,11 +331,11 @@ func (c *comparison) differing(x, y *audience) box {
 	return b
 }
 
-// mostSkipped is how many rules in a row one audience may have more than the other
+// mostSkipped is how many rules in a row one rule class may have more than the other
 // for the two to be aligned.
 const mostSkipped = 4
 
-// align walks the rules of two audiences, which stand in the same order on both
+// align walks the rules of two rule classes, which stand in the same order on both
 // sides, and collects those that only one of them has. It gives up, and reports
 // false, where too many differ in one place.
 func (c *comparison) align(x, y []int32) (onlyX, onlyY []int32, aligned bool) {
@@ -360,7 +360,7 @@ func (c *comparison) align(x, y []int32) (onlyX, onlyY []int32, aligned bool) {
 	return append(onlyX, x...), append(onlyY, y...), true
 }
 
-// boxOf joins the services and sources of those rules of two audiences that differ.
+// boxOf joins the services and sources of those rules of two rule classes that differ.
 func (c *comparison) boxOf(x, y []int32, differs func(s *side, rank int32) bool) (b box) {
 	collect := func(s *side, ranks []int32) {
 		for _, r := range ranks {

@@ -26,13 +26,13 @@ func (d digest) append(data []byte) []byte {
 
 // side is one view of a comparison, digested.
 type side struct {
-	v         *View
-	own       flow.Addrs
-	rules     []digest // by rank
-	sets      map[*flow.Run]digest
-	audiences map[*audience]digest
-	classes   map[*class]digest
-	doorsOf   map[*class][]flow.Door // of the class's first machine
+	v           *View
+	own         flow.Addrs
+	rules       []digest // by rank
+	sets        map[*flow.Run]digest
+	ruleClasses map[*ruleClass]digest
+	classes     map[*class]digest
+	doorsOf     map[*class][]flow.Door // of the class's first machine
 
 	cuts    []*cutDown
 	scratch []byte
@@ -43,7 +43,7 @@ type cutDown struct {
 	services flow.Services
 	from     flow.Addrs
 	reached  []bool // by rank, whether the rule concerns any of them
-	few      map[*audience]*audience
+	few      map[*ruleClass]*ruleClass
 }
 
 // cut returns the view cut down to services and sources.
@@ -53,7 +53,7 @@ func (s *side) cut(services flow.Services, from flow.Addrs) *cutDown {
 			return c
 		}
 	}
-	c := &cutDown{services: services, from: from, reached: make([]bool, len(s.v.ranked)), few: map[*audience]*audience{}}
+	c := &cutDown{services: services, from: from, reached: make([]bool, len(s.v.ranked)), few: map[*ruleClass]*ruleClass{}}
 	for i, r := range s.v.ranked {
 		c.reached[i] = r.Services.Overlaps(services) && r.From.Overlaps(from)
 	}
@@ -62,7 +62,7 @@ func (s *side) cut(services flow.Services, from flow.Addrs) *cutDown {
 }
 
 func newSide(v *View, own flow.Addrs) *side {
-	s := &side{v: v, own: own, sets: map[*flow.Run]digest{}, audiences: map[*audience]digest{}, classes: map[*class]digest{}, doorsOf: make(map[*class][]flow.Door, len(v.classes))}
+	s := &side{v: v, own: own, sets: map[*flow.Run]digest{}, ruleClasses: map[*ruleClass]digest{}, classes: map[*class]digest{}, doorsOf: make(map[*class][]flow.Door, len(v.classes))}
 	s.rules = make([]digest, len(v.ranked))
 	for i, r := range v.ranked {
 		from := s.set(r.From)
@@ -74,7 +74,7 @@ func newSide(v *View, own flow.Addrs) *side {
 	for _, c := range v.classes {
 		s.doorsOf[c] = v.Plan.DoorsTo(c.first)
 		s.doors(c)
-		s.heard(c.audience)
+		s.ruleDigest(c.ruleClass)
 	}
 	return s
 }
@@ -106,14 +106,14 @@ func (s *side) set(from flow.Addrs) digest {
 	return d
 }
 
-// heard digests all rules that concern an audience.
-func (s *side) heard(a *audience) digest {
-	d, known := s.audiences[a]
+// ruleDigest digests all rules that concern a rule class.
+func (s *side) ruleDigest(a *ruleClass) digest {
+	d, known := s.ruleClasses[a]
 	if !known {
 		for _, r := range a.ranks {
 			d = d.plus(s.rules[r])
 		}
-		s.audiences[a] = d
+		s.ruleClasses[a] = d
 	}
 	return d
 }
@@ -149,16 +149,16 @@ func (s *side) doors(c *class) digest {
 // rules for other sources are left out before anything is computed.
 func (s *side) limited(c *class, services flow.Services, from flow.Addrs) (list []shared) {
 	cut := s.cut(services, from)
-	few := cut.few[c.audience]
+	few := cut.few[c.ruleClass]
 	if few == nil {
-		few = &audience{}
+		few = &ruleClass{}
 		for _, r := range c.ranks {
 			if cut.reached[r] {
 				few.ranks = append(few.ranks, r)
 			}
 		}
-		few.once.Do(func() { few.meetings, few.services = grouped(s.v.slicesFor(few, services)) })
-		cut.few[c.audience] = few
+		few.once.Do(func() { few.combinations, few.services = grouped(s.v.slicesFor(few, services)) })
+		cut.few[c.ruleClass] = few
 	}
 	for i, d := range s.doorsOf[c] {
 		for _, l := range s.v.throughDoor(few, d) {

@@ -34,8 +34,8 @@ const (
 func (v *View) Effects(m int32) []Effect {
 	doors := v.Plan.DoorsTo(m)
 	c := v.classes[v.classOf[m]]
-	rules := v.rulesOf(c.audience)
-	parts := v.slicesFor(c.audience, flow.AnyService, translated(doors)...)
+	rules := v.rulesOf(c.ruleClass)
+	parts := v.slicesFor(c.ruleClass, flow.AnyService, translated(doors)...)
 	list := make([]Effect, 0, len(rules))
 	for _, r := range rules {
 		e := Effect{Origin: r.Origin, Opening: r.Opening, Kind: r.Kind, State: Dead, Why: v.inWords("no door leads here from its source", "it has no way there")}
@@ -85,7 +85,7 @@ func (v *View) weigh(e *Effect, r active, s slice, doors []flow.Door) {
 		if !d.Arrives.Contains(s.services.Lo) || mine.IsEmpty() {
 			continue
 		}
-		own, _ := d.OwnPass(v.Plan.Guard, v.At)
+		own, _ := d.OwnPass(v.Plan.AdminServices, v.At)
 		state, why, by := v.weighAt(r, s, mine, own)
 		rank := map[EffectState]int{Dead: 0, Overridden: 1, Redundant: 2, InForce: 3}
 		if rank[state] > rank[e.State] || state == Dead && e.State == Dead {
@@ -114,7 +114,7 @@ func (v *View) weighAt(r active, s slice, mine, own flow.Addrs) (EffectState, st
 		}
 		return Overridden, "denied", by
 	}
-	var others span.Pile[flow.Point]
+	var others span.Builder[flow.Point]
 	others.Reset(own)
 	by := flow.Origin{Sentence: "the door's own from"}
 	for _, o := range s.letting() {
@@ -133,7 +133,7 @@ func (v *View) weighAt(r active, s slice, mine, own flow.Addrs) (EffectState, st
 
 // weighDeny looks at what a deny keeps out that would be let in without it.
 func (v *View) weighDeny(r active, s slice, mine, own flow.Addrs) (EffectState, string, flow.Origin) {
-	var let, others span.Pile[flow.Point]
+	var let, others span.Builder[flow.Point]
 	let.Reset(own)
 	for _, o := range s.letting() {
 		let.Add(o.From)

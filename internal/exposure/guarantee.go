@@ -115,7 +115,7 @@ func (g *guarantor) view(which int) *View {
 		case viewStanding:
 			plan = onlyStanding(plan)
 		case viewPotential:
-			plan = CouldBe(g.e, plan)
+			plan = WithPermits(g.e, plan)
 		}
 		g.views[which] = NewView(plan, g.at)
 	}
@@ -182,7 +182,7 @@ func (g *guarantor) first(v *View, services flow.Services, from flow.Addrs, targ
 // matters tells by rank whether a rule can matter to flows from some sources to
 // some services. What it found out about a rule it remembers.
 func (v *View) matters(services flow.Services, from flow.Addrs) func(rank int32) bool {
-	guarded := v.Plan.Guard.Covers(services)
+	guarded := v.Plan.AdminServices.ContainsAll(services)
 	known := make([]int8, len(v.ranked))
 	return func(rank int32) bool {
 		if known[rank] == 0 {
@@ -200,14 +200,14 @@ func (v *View) matters(services flow.Services, from flow.Addrs) func(rank int32)
 // is open, without telling which.
 func (v *View) anyOpen(m int32, services flow.Services, from flow.Addrs, matters func(rank int32) bool) bool {
 	doors := slices.DeleteFunc(v.Plan.DoorsTo(m), func(d flow.Door) bool { return !d.From.Overlaps(from) })
-	few := &audience{}
+	few := &ruleClass{}
 	for _, r := range v.classes[v.classOf[m]].ranks {
 		if matters(r) {
 			few.ranks = append(few.ranks, r)
 		}
 	}
 	own := slices.ContainsFunc(doors, func(d flow.Door) bool {
-		_, ok := d.OwnPass(v.Plan.Guard, v.At)
+		_, ok := d.OwnPass(v.Plan.AdminServices, v.At)
 		return ok && services.Contains(d.Own.On)
 	})
 	lets := slices.ContainsFunc(few.ranks, func(r int32) bool { return v.ranked[r].Kind != flow.Deny })

@@ -236,7 +236,7 @@ func (n *Names) excepting(s flow.Addrs, longest int) (text string, ok bool) {
 		}
 		for _, domain := range []flow.Addrs{flow.AllAddrs, flow.AllIPv4, flow.AllIPv6} {
 			base := k.sets[whole].Intersect(domain)
-			if base.IsEmpty() || !base.Covers(s) {
+			if base.IsEmpty() || !base.ContainsAll(s) {
 				continue
 			}
 			head := k.name + only(base, k.sets[whole]) + " except "
@@ -275,7 +275,7 @@ func (n *Names) list(s, domain flow.Addrs, longest int) (string, bool) {
 	words.left = longest
 	rest := s
 	take := func(name string, part flow.Addrs) {
-		if !part.IsEmpty() && rest.Covers(part) {
+		if !part.IsEmpty() && rest.ContainsAll(part) {
 			words.add(name)
 			rest = rest.Subtract(part)
 		}
@@ -421,11 +421,11 @@ func long(r flow.Run) bool {
 // tells which families the word covers, IPv6 at 0.
 func (n *Names) machineWord(m int32, s flow.Addrs) (word string, told [2]bool) {
 	name, set := n.plan.Machines[m].Name, n.plan.AddrsOf(m)
-	if s.Covers(set) {
+	if s.ContainsAll(set) {
 		return name, [2]bool{true, true}
 	}
 	for i, part := range flow.ByFamily(set) {
-		if !part.IsEmpty() && s.Covers(part) {
+		if !part.IsEmpty() && s.ContainsAll(part) {
 			told[i] = true
 			return name + familyWord[i == 1], told
 		}

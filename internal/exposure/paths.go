@@ -239,6 +239,6 @@ func (w *Ways) To(name string) (paths []Path) {
 	return paths
 }
 
-// CouldBe returns the plan with everything in place that its estate's permits
+// WithPermits returns the plan with everything in place that its estate's permits
 // could let somebody open.
-func CouldBe(e *estate.Estate, p *flow.Plan) *flow.Plan { return p.With(possible(e, p)...) }
+func WithPermits(e *estate.Estate, p *flow.Plan) *flow.Plan { return p.With(possible(e, p)...) }

@@ -85,9 +85,9 @@ func (v *View) reach(c *class) {
 	c.once.Do(func() {
 		any := false
 		doors := v.Plan.DoorsTo(c.first)
-		list := make([][]letIn, len(doors))
+		list := make([][]grant, len(doors))
 		for i, d := range doors {
-			list[i] = v.throughDoor(c.audience, d)
+			list[i] = v.throughDoor(c.ruleClass, d)
 			any = any || len(list[i]) > 0
 		}
 		if any {
@@ -96,12 +96,12 @@ func (v *View) reach(c *class) {
 	})
 }
 
-// throughDoor computes what an audience lets in through a door. Doors that
+// throughDoor computes what a rule class lets in through a door. Doors that
 // translate nothing differ for it in nothing but who can use them, and machines
 // of a network share that.
-func (v *View) throughDoor(a *audience, d flow.Door) []letIn {
+func (v *View) throughDoor(a *ruleClass, d flow.Door) []grant {
 	if d.Translated() || d.From.IsEmpty() {
-		return v.letIn(a, d)
+		return v.grantsOf(a, d)
 	}
 	key := &d.From.Runs()[0]
 	a.mu.Lock()
@@ -110,25 +110,25 @@ func (v *View) throughDoor(a *audience, d flow.Door) []letIn {
 	if known {
 		return list
 	}
-	list = v.letIn(a, d)
+	list = v.grantsOf(a, d)
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if a.open == nil {
-		a.open = map[*flow.Run][]letIn{}
+		a.open = map[*flow.Run][]grant{}
 	}
 	a.open[key] = list
 	return list
 }
 
-// letIn computes what an audience lets in through a door. What several meetings
+// grantsOf computes what a rule class lets in through a door. What several combinations
 // let in from the same sources by the same sentence is one.
-func (v *View) letIn(a *audience, d flow.Door) (list []letIn) {
-	meetings, services := v.meetingsOf(a)
+func (v *View) grantsOf(a *ruleClass, d flow.Door) (list []grant) {
+	combinations, services := v.combinationsOf(a)
 	last := map[sameness]int{}          // the latest in list that is the same in all but sources and services, from 1
 	var before []int                    // for each in list, the one before it that last has forgotten, from 1
-	var more [][]span.Run[flow.Service] // the services of further meetings, for each in list
+	var more [][]span.Run[flow.Service] // the services of further combinations, for each in list
 	var room []piece
-	for k, s := range meetings {
+	for k, s := range combinations {
 		at := services[k]
 		if d.Translated() {
 			at = at.Intersect(d.Arrives)
@@ -147,7 +147,7 @@ func (v *View) letIn(a *audience, d flow.Door) (list []letIn) {
 				more[i-1] = append(more[i-1], at.Runs()...)
 				continue
 			}
-			list = append(list, letIn{piece: p, services: at, guarded: s.guarded})
+			list = append(list, grant{piece: p, services: at, guarded: s.guarded})
 			before, more = append(before, last[key]), append(more, nil)
 			last[key] = len(list)
 		}
@@ -169,13 +169,13 @@ type sameness struct {
 
 // grouped joins slices that meet the same rules: one of each, and all their services.
 func grouped(list []slice) (one []slice, services []flow.Services) {
-	places := map[*meeting]int{}
+	places := map[*ruleCombination]int{}
 	var runs [][]span.Run[flow.Service]
 	for _, s := range list {
-		i, known := places[s.meeting]
+		i, known := places[s.ruleCombination]
 		if !known {
 			i = len(one)
-			places[s.meeting] = i
+			places[s.ruleCombination] = i
 			one, runs = append(one, s), append(runs, nil)
 		}
 		runs[i] = append(runs[i], s.services)

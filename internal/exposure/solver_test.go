@@ -50,7 +50,7 @@ func BenchmarkGuaranteesAgainstSolver(b *testing.B) {
 			broken, gaveUp := map[string]bool{}, 0
 			for _, text := range guarantees {
 				var in bytes.Buffer
-				require.NoError(b, proof.Write(&in, proof.Guarantee{Estate: e, Plan: plan, Stated: sentence.Stated{Sentence: sentence.MustParse(text)}, At: oracle.Epoch}))
+				require.NoError(b, proof.Write(&in, proof.Guarantee{Estate: e, Plan: plan, Stated: sentence.Statement{Sentence: sentence.MustParse(text)}, At: oracle.Epoch}))
 				c := exec.Command(z3, "-in", fmt.Sprintf("-T:%d", int(solverTime.Seconds())))
 				c.Stdin = strings.NewReader(strings.Replace(in.String(), "(set-info :status unsat)", "", 1)) // what is expected is not known yet
 				start := time.Now()

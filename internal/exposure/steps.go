@@ -33,7 +33,7 @@ func (v *View) Steps(p Part, namings []flow.Naming) []Step {
 	if v.Plan.OfCalls() {
 		return append(steps, callSteps(p)...)
 	}
-	guarded := p.Arrives.Intersect(v.Plan.Guard)
+	guarded := p.Arrives.Intersect(v.Plan.AdminServices)
 	words := "no, " + flow.PrintServices(p.Arrives, namings) + " is not"
 	if !guarded.IsEmpty() {
 		words = "yes, " + flow.PrintServices(guarded, flow.Particular(namings)) + " is"

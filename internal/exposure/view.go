@@ -52,36 +52,36 @@ type active struct {
 	wide bool
 }
 
-// audience is what machines share of which the same sentences speak.
-type audience struct {
+// ruleClass is what machines share of which the same sentences speak.
+type ruleClass struct {
 	ranks []int32 // places in View.ranked of the rules that concern it, ascending
 
-	once     sync.Once
-	meetings []slice // one of those that meet the same rules
-	services []flow.Services
+	once         sync.Once
+	combinations []slice // one of those that meet the same rules
+	services     []flow.Services
 
 	mu   sync.Mutex
-	open map[*flow.Run][]letIn // by the From of a door that translates nothing, known by its first run
+	open map[*flow.Run][]grant // by the From of a door that translates nothing, known by its first run
 }
 
-// class is what machines of one audience share that have the same doors, too.
+// class is what machines of one rule class share that have the same doors, too.
 type class struct {
-	*audience
+	*ruleClass
 	first int32 // one of its machines, whose doors stand for all
 
 	once  sync.Once
-	reach [][]letIn // by door
+	reach [][]grant // by door
 }
 
-// letIn is what passes a door by one sentence, as all machines of a class have it.
-type letIn struct {
+// grant is what passes a door by one sentence, as all machines of a class have it.
+type grant struct {
 	piece
 	services flow.Services // arriving
 	guarded  bool
 }
 
 // entry tells what passes through a door of a machine.
-func (l letIn) entry(d flow.Door) Entry {
+func (l grant) entry(d flow.Door) Entry {
 	e := Entry{Door: d, Services: l.services, From: l.from, Administrative: l.guarded}
 	e.Reason, e.Until, e.Origin, e.Opening = l.decided()
 	e.Until = flow.Earlier(e.Until, d.End())
@@ -112,7 +112,7 @@ func newView(p *flow.Plan, at time.Time, machines iter.Seq[int32]) *View {
 	everywhere := p.Everywhere()
 	for i := range p.Rules {
 		if r := &p.Rules[i]; r.Active(at) {
-			v.ranked = append(v.ranked, active{Rule: r, wide: r.From.Covers(everywhere)})
+			v.ranked = append(v.ranked, active{Rule: r, wide: r.From.ContainsAll(everywhere)})
 		}
 	}
 	slices.SortStableFunc(v.ranked, byLasting)
@@ -149,31 +149,31 @@ const notAsked = -1
 // classify puts each machine into its class: machines with the same groups and
 // the same shape of doors.
 func (v *View) classify(machines iter.Seq[int32], memberOf [][]int32, ranksOf func(groups []int32) []int32) {
-	audiences, known := map[string]*audience{}, map[string]int32{}
+	ruleClasses, known := map[string]*ruleClass{}, map[string]int32{}
 	var key []byte
 	for m := range machines {
 		key = key[:0]
 		for _, g := range memberOf[m] {
 			key = binary.AppendUvarint(key, uint64(g)+1)
 		}
-		heard := audiences[string(key)]
-		if heard == nil {
-			heard = &audience{ranks: ranksOf(memberOf[m])}
-			audiences[string(key)] = heard
+		shared := ruleClasses[string(key)]
+		if shared == nil {
+			shared = &ruleClass{ranks: ranksOf(memberOf[m])}
+			ruleClasses[string(key)] = shared
 		}
 		key = v.Plan.AppendDoorShape(append(key, 0), m)
 		c, ok := known[string(key)]
 		if !ok {
 			c = int32(len(v.classes))
 			known[string(key)] = c
-			v.classes = append(v.classes, &class{audience: heard, first: m})
+			v.classes = append(v.classes, &class{ruleClass: shared, first: m})
 		}
 		v.classOf[m] = c
 	}
 }
 
-// rulesOf lists the rules that concern an audience, the longest-lasting first.
-func (v *View) rulesOf(a *audience) []active {
+// rulesOf lists the rules that concern a rule class, the longest-lasting first.
+func (v *View) rulesOf(a *ruleClass) []active {
 	list := make([]active, len(a.ranks))
 	for i, r := range a.ranks {
 		list[i] = v.ranked[r]
@@ -181,10 +181,10 @@ func (v *View) rulesOf(a *audience) []active {
 	return list
 }
 
-// meetingsOf computes, once, what all services meet at an audience.
-func (v *View) meetingsOf(a *audience) ([]slice, []flow.Services) {
-	a.once.Do(func() { a.meetings, a.services = grouped(v.slicesFor(a, flow.AnyService)) })
-	return a.meetings, a.services
+// combinationsOf computes, once, what all services meet at a rule class.
+func (v *View) combinationsOf(a *ruleClass) ([]slice, []flow.Services) {
+	a.once.Do(func() { a.combinations, a.services = grouped(v.slicesFor(a, flow.AnyService)) })
+	return a.combinations, a.services
 }
 
 // byLasting orders rules so that the first that matches tells the true end: what
@@ -216,35 +216,35 @@ type piece struct {
 // slice is a run of services that meet the same rules at one machine.
 type slice struct {
 	services span.Run[flow.Service]
-	*meeting
+	*ruleCombination
 }
 
-// meeting is what the rules that a slice meets come to. Slices that meet the
+// ruleCombination is what the rules that a slice meets come to. Slices that meet the
 // same rules share it.
-type meeting struct {
-	all     *comer
+type ruleCombination struct {
+	all     *evaluator
 	met     []byte // places of the rules met, 4 bytes each, ascending, those of the base apart
 	guarded bool
 	deny    flow.Addrs // all that denies keep out
 	passed  [2][]piece // disjoint, less what is denied; by family, IPv6 at 0
 }
 
-// comer computes what the rules of a class come to where they meet. It remembers
+// evaluator computes what the rules of a class come to where they meet. It remembers
 // what slices have in common.
-type comer struct {
+type evaluator struct {
 	rules []active
-	base  []int32                // places of the rules for any service, which every slice meets
-	shut  flow.Addrs             // what the denies of the base keep out
-	known [2]map[string]*meeting // by the other rules met; unguarded, guarded
-	deny  map[string]flow.Addrs  // by the denies met, those of the base apart
+	base  []int32                        // places of the rules for any service, which every slice meets
+	shut  flow.Addrs                     // what the denies of the base keep out
+	known [2]map[string]*ruleCombination // by the other rules met; unguarded, guarded
+	deny  map[string]flow.Addrs          // by the denies met, those of the base apart
 
 	passes []active // scratch, as are the next
 	denies []byte
-	pile   span.Pile[flow.Point]
+	pile   span.Builder[flow.Point]
 }
 
-func newComer(rules []active) *comer {
-	c := &comer{rules: rules, known: [2]map[string]*meeting{{}, {}}, deny: map[string]flow.Addrs{}}
+func newComer(rules []active) *evaluator {
+	c := &evaluator{rules: rules, known: [2]map[string]*ruleCombination{{}, {}}, deny: map[string]flow.Addrs{}}
 	var runs []flow.Run
 	for i, r := range rules {
 		if r.Services.Equal(flow.AnyService) {
@@ -258,8 +258,8 @@ func newComer(rules []active) *comer {
 	return c
 }
 
-// each hands over the rules of a meeting, the longest-lasting first.
-func (c *comer) each(met []byte, do func(r active)) {
+// each hands over the rules of a combination, the longest-lasting first.
+func (c *evaluator) each(met []byte, do func(r active)) {
 	base := c.base
 	for ; len(met) > 0; met = met[4:] {
 		place := int32(binary.BigEndian.Uint32(met))
@@ -274,8 +274,8 @@ func (c *comer) each(met []byte, do func(r active)) {
 	}
 }
 
-// come returns what the rules at the places in met and those of the base come to.
-func (c *comer) come(met []byte, guarded bool) *meeting {
+// evaluate returns what the rules at the places in met and those of the base evaluate to.
+func (c *evaluator) evaluate(met []byte, guarded bool) *ruleCombination {
 	known := c.known[0]
 	if guarded {
 		known = c.known[1]
@@ -283,7 +283,7 @@ func (c *comer) come(met []byte, guarded bool) *meeting {
 	if m := known[string(met)]; m != nil {
 		return m
 	}
-	m := &meeting{all: c, met: met, guarded: guarded, deny: c.shutBy(met)}
+	m := &ruleCombination{all: c, met: met, guarded: guarded, deny: c.deniedBy(met)}
 	known[string(met)] = m
 	c.passes = c.passes[:0]
 	c.each(met, func(r active) {
@@ -295,8 +295,8 @@ func (c *comer) come(met []byte, guarded bool) *meeting {
 	return m
 }
 
-// shutBy returns what the denies among the rules met and those of the base keep out.
-func (c *comer) shutBy(met []byte) flow.Addrs {
+// deniedBy returns what the denies among the rules met and those of the base keep out.
+func (c *evaluator) deniedBy(met []byte) flow.Addrs {
 	c.denies = c.denies[:0]
 	for rest := met; len(rest) > 0; rest = rest[4:] {
 		if c.rules[binary.BigEndian.Uint32(rest)].Kind == flow.Deny {
@@ -317,12 +317,12 @@ func (c *comer) shutBy(met []byte) flow.Addrs {
 
 // passes reports whether a rule lets sources in where it is met: guarded services
 // are let in by no ordinary allow.
-func (m *meeting) passes(r active) bool {
+func (m *ruleCombination) passes(r active) bool {
 	return r.Kind != flow.Deny && (r.Kind != flow.Allow || !m.guarded)
 }
 
 // letting lists the rules that let sources in, the longest-lasting first.
-func (m *meeting) letting() (list []active) {
+func (m *ruleCombination) letting() (list []active) {
 	m.all.each(m.met, func(r active) {
 		if m.passes(r) {
 			list = append(list, r)
@@ -332,26 +332,26 @@ func (m *meeting) letting() (list []active) {
 }
 
 // denied cuts what is kept out into pieces, each with the deny that keeps it out the longest.
-func (m *meeting) denied() []piece {
+func (m *ruleCombination) denied() []piece {
 	var list []active
 	m.all.each(m.met, func(r active) {
 		if r.Kind == flow.Deny {
 			list = append(list, r)
 		}
 	})
-	return passed(&span.Pile[flow.Point]{}, list, nil, flow.Addrs{}, flow.Addrs{})
+	return passed(&span.Builder[flow.Point]{}, list, nil, flow.Addrs{}, flow.Addrs{})
 }
 
 // slices cuts the services asked about at machine m, for some sources: rules that
 // concern neither are left out before anything is computed. cuts are further
 // services that must stand alone.
 func (v *View) slices(m int32, asked flow.Services, from flow.Addrs, cuts ...flow.Service) []slice {
-	return v.slicesFor(v.fewer(v.classes[v.classOf[m]].audience, asked, from), asked, cuts...)
+	return v.slicesFor(v.restricted(v.classes[v.classOf[m]].ruleClass, asked, from), asked, cuts...)
 }
 
-// fewer is an audience as if the rules for other services or sources were not.
-func (v *View) fewer(a *audience, asked flow.Services, from flow.Addrs) *audience {
-	few := &audience{}
+// restricted is a rule class as if the rules for other services or sources were not.
+func (v *View) restricted(a *ruleClass, asked flow.Services, from flow.Addrs) *ruleClass {
+	few := &ruleClass{}
 	for _, r := range a.ranks {
 		if rule := v.ranked[r]; rule.Services.Overlaps(asked) && rule.From.Overlaps(from) {
 			few.ranks = append(few.ranks, r)
@@ -360,7 +360,7 @@ func (v *View) fewer(a *audience, asked flow.Services, from flow.Addrs) *audienc
 	return few
 }
 
-func (v *View) slicesFor(a *audience, asked flow.Services, cuts ...flow.Service) []slice {
+func (v *View) slicesFor(a *ruleClass, asked flow.Services, cuts ...flow.Service) []slice {
 	rules := v.rulesOf(a)
 	edges := make([]flow.Service, 0, 2*len(rules)+2*len(cuts))
 	edge := func(s flow.Services) {
@@ -368,7 +368,7 @@ func (v *View) slicesFor(a *audience, asked flow.Services, cuts ...flow.Service)
 			edges = append(edges, r.Lo, r.Hi+1)
 		}
 	}
-	edge(v.Plan.Guard)
+	edge(v.Plan.AdminServices)
 	for _, r := range rules {
 		edge(r.Services)
 	}
@@ -410,14 +410,14 @@ func (v *View) meet(rules []active, runs []span.Run[flow.Service]) []slice {
 	})
 	list := make([]slice, len(runs))
 	for i, run := range runs {
-		guarded := v.Plan.Guard.Contains(run.Lo)
-		list[i] = slice{services: run, meeting: c.come(all[count[i]:count[i+1]], guarded)}
+		guarded := v.Plan.AdminServices.Contains(run.Lo)
+		list[i] = slice{services: run, ruleCombination: c.evaluate(all[count[i]:count[i+1]], guarded)}
 	}
 	return list
 }
 
 // eachMet hands over each rule, but those of the base, with each run that it meets.
-func (c *comer) eachMet(runs []span.Run[flow.Service], do func(rule, run int)) {
+func (c *evaluator) eachMet(runs []span.Run[flow.Service], do func(rule, run int)) {
 	base := c.base
 	for i, r := range c.rules {
 		if len(base) > 0 && int(base[0]) == i {
@@ -437,7 +437,7 @@ func (c *comer) eachMet(runs []span.Run[flow.Service], do func(rule, run int)) {
 // passed cuts the sources that rules let in into pieces, each with the rule that
 // lets it in the longest. own, if there is one, competes with them. It serves for
 // denies too, which keep out instead. taken is room to work in.
-func passed(taken *span.Pile[flow.Point], rules []active, own *flow.Published, ownFrom, deny flow.Addrs) []piece {
+func passed(taken *span.Builder[flow.Point], rules []active, own *flow.Published, ownFrom, deny flow.Addrs) []piece {
 	var list []piece
 	taken.Reset(deny)
 	take := func(p piece) {
@@ -471,8 +471,8 @@ func (v *View) through(s slice, d flow.Door, room []piece) []piece {
 		family = 1
 	}
 	list := s.passed[family]
-	if own, ok := d.OwnPass(v.Plan.Guard, v.At); ok {
-		list = passed(&span.Pile[flow.Point]{}, s.letting(), d.Own, own, s.deny)
+	if own, ok := d.OwnPass(v.Plan.AdminServices, v.At); ok {
+		list = passed(&span.Builder[flow.Point]{}, s.letting(), d.Own, own, s.deny)
 	}
 	return within(list, d.From, room)
 }

@@ -48,7 +48,7 @@ func portList(text string) (s sentence.Services) {
 // shipped knows the names that ship with the language.
 type shipped struct{}
 
-func (shipped) Ports(name string) ([]sentence.Service, bool) { return sentence.Shipped(name) }
+func (shipped) Ports(name string) ([]sentence.Service, bool) { return sentence.WellKnown(name) }
 
 // open finds what a sentence lets in from the internet at large that is hardly ever meant
 // for it. What is administrative stays closed, and is told elsewhere.
@@ -67,7 +67,7 @@ func (l *looker) open(s sentence.Sentence, services sentence.Services, from sent
 
 // privately finds services hardly ever meant for everybody.
 func (l *looker) privately(s sentence.Sentence, set flow.Services) {
-	if found := set.Intersect(l.private).Subtract(l.p.Guard); !found.IsEmpty() {
+	if found := set.Intersect(l.private).Subtract(l.p.AdminServices); !found.IsEmpty() {
 		l.find(Caution, Private, s.String(), "name who needs it: from SOURCE", "hardly ever meant for the whole internet: "+flow.PrintServices(found, l.namings)+" in")
 	}
 }
@@ -134,18 +134,18 @@ var movedServices = []struct {
 func (l *looker) door(s sentence.Sentence, on sentence.Service, from, to sentence.Set, standing bool) {
 	services := l.resolve.Services(sentence.Services{List: []sentence.Service{on}})
 	l.elsewhere(s, services)
-	if inside := services.Intersect(l.p.Guard); !inside.IsEmpty() && !from.Absent() && !standing {
+	if inside := services.Intersect(l.p.AdminServices); !inside.IsEmpty() && !from.IsEmpty() && !standing {
 		l.find(Caution, Guarded, s.String(), fmt.Sprintf("leave “from” out; permit PEOPLE to open %s to %s from %s up to 2h", on, to, from),
 			"administrative services stay closed to a door's “from”: "+flow.PrintServices(inside, l.namings)+" in")
 		return
 	}
-	if !from.Absent() {
+	if !from.IsEmpty() {
 		if l.atLarge(l.resolve.Source(from)) {
 			l.privately(s, services)
 		}
 		return
 	}
-	guarded := l.p.Guard.Covers(services)
+	guarded := l.p.AdminServices.ContainsAll(services)
 	for _, m := range l.resolve.Group(to).Machines {
 		if one := l.couldLet()[m]; one.all.Overlaps(services) || !guarded && one.plain.Overlaps(services) {
 			return
@@ -198,7 +198,7 @@ func (c *common) letting() []lets {
 
 // joined is the union of two sets, of which one often holds the other.
 func joined(a, b flow.Services) flow.Services {
-	if a.Covers(b) {
+	if a.ContainsAll(b) {
 		return a
 	}
 	return a.Union(b)
@@ -267,7 +267,7 @@ func (l *looker) tested(s sentence.Spread) {
 	case s.Tested.Kind == 0:
 	case !on.IsEmpty() && on.Runs()[0].Lo >= flow.UDPPort(0):
 		never("leave the test out", s.On.String()+" is no TCP, and tests are")
-	case s.Tested.Kind == sentence.TestHTTP && (on.Overlaps(l.p.Guard) || on.Overlaps(l.private)):
+	case s.Tested.Kind == sentence.TestHTTP && (on.Overlaps(l.p.AdminServices) || on.Overlaps(l.private)):
 		never("tested by tcp", s.On.String()+" does not speak HTTP")
 	case l.nobodyListens(s.Over, on):
 		never("change what comes after “on”, or what the machines listen on", "none of the machines listens on "+flow.PrintServices(on, l.namings))

@@ -102,9 +102,9 @@ func (k Kind) Title() string {
 // Listening tells on what a machine listens; known is false where nobody can tell.
 type Listening func(machine string) (services flow.Services, known bool)
 
-// Look returns what is found in an estate and its plan at a moment, in the order
+// Lint returns what is found in an estate and its plan at a moment, in the order
 // of the files. listens may be nil. Cost: that of a view of the plan, and linear in the sentences.
-func Look(e *estate.Estate, p *flow.Plan, at time.Time, listens Listening) []Finding {
+func Lint(e *estate.Estate, p *flow.Plan, at time.Time, listens Listening) []Finding {
 	l := newLooker(Side{e, p}, at, listens)
 	return append(slices.Concat(l.each(e.Sentences())...), l.besides()...)
 }
@@ -115,9 +115,9 @@ type Side struct {
 	Plan   *flow.Plan
 }
 
-// LookBoth is [Look] for two states of an estate: what is found after, and before, by [Finding.What]. Where they differ in sentences alone, those
+// LintBoth is [Lint] for two states of an estate: what is found after, and before, by [Finding.What]. Where they differ in sentences alone, those
 // that stand on both sides are looked at once.
-func LookBoth(before, after Side, at time.Time, listens Listening) (was map[string]bool, is []Finding) {
+func LintBoth(before, after Side, at time.Time, listens Listening) (was map[string]bool, is []Finding) {
 	l, now := newLooker(before, at, listens), after.Estate.Sentences()
 	each := newLooker(after, at, listens).each(now)
 	is = append(slices.Concat(each...), newLooker(after, at, listens).besides()...)
@@ -130,7 +130,7 @@ func LookBoth(before, after Side, at time.Time, listens Listening) (was map[stri
 		}
 	}
 	was = map[string]bool{}
-	var others []sentence.Stated
+	var others []sentence.Statement
 	for _, st := range before.Estate.Sentences() {
 		i, known := alike[st.Text]
 		if !known {
@@ -196,7 +196,7 @@ func (c *common) looker() *looker {
 }
 
 // each returns what is found of each of some sentences, on all processors.
-func (l *looker) each(list []sentence.Stated) [][]Finding {
+func (l *looker) each(list []sentence.Statement) [][]Finding {
 	out := make([][]Finding, len(list))
 	parallel.Parts(len(list), func(from, to int) {
 		l := l.looker()
@@ -295,7 +295,7 @@ func (l *looker) empty(s sentence.Sentence, from, to *sentence.Set) bool {
 // guarded names the administrative services that an ordinary allow covers and
 // does not open, and tells of those that a standing one does open.
 func (l *looker) guarded(s sentence.Allow) {
-	inside := l.resolve.Services(s.Services).Intersect(l.p.Guard)
+	inside := l.resolve.Services(s.Services).Intersect(l.p.AdminServices)
 	if inside.IsEmpty() {
 		return
 	}
@@ -315,7 +315,7 @@ func (l *looker) guarded(s sentence.Allow) {
 // elsewhere finds services that are led to from outside on ports to which administrative ones are often moved.
 func (l *looker) elsewhere(s sentence.Sentence, services flow.Services) {
 	for _, known := range movedServices {
-		if set := services.Intersect(flow.ServicesOf(shipped{}, known.ports)).Subtract(l.p.Guard); !set.IsEmpty() && !services.Contains(flow.Other) {
+		if set := services.Intersect(flow.ServicesOf(shipped{}, known.ports)).Subtract(l.p.AdminServices); !set.IsEmpty() && !services.Contains(flow.Other) {
 			l.find(Note, AdminElsewhere, s.String(), "ironbark add admin "+strings.Join(flow.ServiceRuns(set), " "),
 				known.name+" is often moved there, and counts as administrative only where the estate says so: "+flow.PrintServices(set, l.namings)+" in")
 		}
@@ -379,7 +379,7 @@ func (l *looker) published(g *flow.Group, on flow.Service, by map[int32]flow.Add
 		return known
 	}
 	for _, m := range g.Machines {
-		if add := by[m]; !add.IsEmpty() && !from.Covers(add) {
+		if add := by[m]; !add.IsEmpty() && !from.ContainsAll(add) {
 			from = from.Union(add)
 		}
 	}
@@ -450,7 +450,7 @@ func (l *looker) members(s sentence.Sentence, names []sentence.Name) {
 func (l *looker) withoutAdministrator() {
 	way := make([]bool, len(l.p.Machines))
 	mark := func(services sentence.Services, to sentence.Set) {
-		if l.resolve.Services(services).Overlaps(l.p.Guard) {
+		if l.resolve.Services(services).Overlaps(l.p.AdminServices) {
 			for _, m := range l.resolve.Group(to).Machines {
 				way[m] = true
 			}

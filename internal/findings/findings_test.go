@@ -77,7 +77,7 @@ func TestFindings(t *testing.T) {
 	} {
 		w := oracle.WorldOf(nouns, permit, rule)
 		found := ""
-		for _, f := range findings.Look(w.Estate, w.Plan(), oracle.Epoch, listens) {
+		for _, f := range findings.Lint(w.Estate, w.Plan(), oracle.Epoch, listens) {
 			if f.At.Line == 2 && f.At.File == "estate.rules" && found == "" {
 				found = f.Level.String() + " " + string(f.Kind) + ": " + f.Problem
 				assert.Equal(t, rule, f.Subject)
@@ -86,14 +86,14 @@ func TestFindings(t *testing.T) {
 		assert.Equal(t, want, found, rule)
 	}
 	w := oracle.WorldOf(strings.Replace(nouns, "fronts: {pier: {network: estuary, address: auto}}", "", 1), permit)
-	assert.Empty(t, findings.Look(w.Estate, w.Plan(), oracle.Epoch, nil), "a plain estate has none")
+	assert.Empty(t, findings.Lint(w.Estate, w.Plan(), oracle.Epoch, nil), "a plain estate has none")
 }
 
 // TestFindingsOfThings looks for what is found of machines and bastions.
 func TestFindingsOfThings(t *testing.T) {
 	w := oracle.WorldOf(strings.NewReplacer(", key: admin", "", "from: [office]", "from: [everywhere]").Replace(nouns), "permit ops to open ssh to web from office up to 1h", "permit moor to open ssh to store from office up to 1h")
 	var list []string
-	for _, f := range findings.Look(w.Estate, w.Plan(), oracle.Epoch, nil) {
+	for _, f := range findings.Lint(w.Estate, w.Plan(), oracle.Epoch, nil) {
 		list = append(list, string(f.Kind)+" "+f.Subject)
 	}
 	assert.Equal(t, []string{"wide-bastion beacon", "no-ports pier", "no-administrator deep", "no-administrator store", "no-login web", "no-login deep"}, list)
@@ -117,12 +117,12 @@ func TestBothSidesAreAsIfLookedAtAlone(t *testing.T) {
 	}
 	rapid.Check(t, func(t *rapid.T) {
 		before, after := side(t, "before"), side(t, "after")
-		was, is := findings.LookBoth(before, after, oracle.Epoch, nil)
+		was, is := findings.LintBoth(before, after, oracle.Epoch, nil)
 		want := map[string]bool{}
-		for _, f := range findings.Look(before.Estate, before.Plan, oracle.Epoch, nil) {
+		for _, f := range findings.Lint(before.Estate, before.Plan, oracle.Epoch, nil) {
 			want[f.What()] = true
 		}
 		require.Equal(t, want, was)
-		require.Equal(t, findings.Look(after.Estate, after.Plan, oracle.Epoch, nil), is)
+		require.Equal(t, findings.Lint(after.Estate, after.Plan, oracle.Epoch, nil), is)
 	})
 }

@@ -58,7 +58,7 @@ func (l *looker) calls(s sentence.Sentence, from, to sentence.Set, called flow.A
 func (l *looker) waysOf(g *flow.Group) (all flow.Addrs) {
 	for _, m := range g.Machines {
 		for _, d := range l.outward().DoorsTo(m) {
-			if !all.Covers(d.From) {
+			if !all.ContainsAll(d.From) {
 				all = all.Union(d.From)
 			}
 		}

@@ -31,8 +31,8 @@ func (p *Plan) Binary() []byte {
 	w := &binaryWriter{addrSets: index{of: map[string]uint64{}}, serviceSets: index{of: map[string]uint64{}}, groups: map[*Group]uint64{}}
 	w.collect(p)
 	w.b = append(w.b, binaryMagic...)
-	w.services(p.Guard)
-	w.addrs(p.Nowhere)
+	w.services(p.AdminServices)
+	w.addrs(p.ExcludedSources)
 	w.index(w.addrSets)
 	w.index(w.serviceSets)
 	w.nouns(p)
@@ -415,7 +415,7 @@ func list[T any](r *binaryReader, one func() T) []T {
 }
 
 func (r *binaryReader) plan() *Plan {
-	p := &Plan{Guard: r.serviceSet(), Nowhere: r.addrs()}
+	p := &Plan{AdminServices: r.serviceSet(), ExcludedSources: r.addrs()}
 	r.from, r.services = list(r, r.addrs), list(r, r.serviceSet)
 	p.Networks = list(r, func() Network { return Network{r.text(), r.addrs(), r.bool(), r.bool(), list(r, r.text)} })
 	p.Lines = list(r, func() Line { return Line{r.text(), r.text(), r.addrs()} })

@@ -6,14 +6,14 @@ import (
 	"time"
 )
 
-// Common returns a plan that is open only where both plans are, at every moment:
+// Intersection returns a plan that is open only where both plans are, at every moment:
 // what may stay open while a site is brought from one to the other. Doors are
 // those that both have, passing rules are intersected, denies and administrative
 // services are those of either. A flow that one plan lets in by a door's own
 // from and the other by a rule is closed in it: less is open, never more.
 // Openings are left out, for sites keep them apart.
-func Common(a, b *Plan) *Plan {
-	c := &common{a: a, b: b, out: &Plan{Guard: a.Guard.Union(b.Guard), Nowhere: moved(a, b).Union(a.Nowhere).Union(b.Nowhere)}, groups: map[string]*Group{}, alike: map[[2]*Group]*Group{}, whole: map[*Group]*Group{}}
+func Intersection(a, b *Plan) *Plan {
+	c := &common{a: a, b: b, out: &Plan{AdminServices: a.AdminServices.Union(b.AdminServices), ExcludedSources: moved(a, b).Union(a.ExcludedSources).Union(b.ExcludedSources)}, groups: map[string]*Group{}, alike: map[[2]*Group]*Group{}, whole: map[*Group]*Group{}}
 	c.nouns()
 	c.out.finish()
 	c.doors()
@@ -28,7 +28,7 @@ func Common(a, b *Plan) *Plan {
 // do hangs on where it arrives, so these are no sources for the while.
 func moved(a, b *Plan) Addrs {
 	places := func(p *Plan) map[string]Addrs {
-		m := map[string]Addrs{"own": p.own, "internet": p.roam}
+		m := map[string]Addrs{"own": p.own, "internet": p.internet}
 		for _, n := range p.Networks {
 			m["network "+n.Name] = n.Space
 		}

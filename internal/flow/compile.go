@@ -79,12 +79,12 @@ type compiler struct {
 	gateways []string
 }
 
-// Guard returns the administrative services of an estate.
-func Guard(e *estate.Estate) Services { return union(e, e.Administrative()) }
+// AdminServicesOf returns the administrative services of an estate.
+func AdminServicesOf(e *estate.Estate) Services { return union(e, e.Administrative()) }
 
 // nouns fills the parts of the plan that come from estate.yaml.
 func (c *compiler) nouns(a Assigned) {
-	c.p.Guard = Guard(c.e)
+	c.p.AdminServices = AdminServicesOf(c.e)
 	joins := map[string][]string{}
 	for _, n := range c.e.Networks {
 		for _, j := range n.Joins { // the key holds both ways, wherever it stands
@@ -124,7 +124,7 @@ func (c *compiler) nouns(a Assigned) {
 	for _, r := range a.Reserved {
 		points = append(points, span.Run[Point]{Lo: PointOf(r), Hi: PointOf(r)})
 	}
-	c.p.Nowhere = span.Of(points...)
+	c.p.ExcludedSources = span.Of(points...)
 	for _, b := range c.e.Bastions {
 		s, _ := c.e.Subnet(b.Subnet)
 		given := a.Bastions[b.Name]
@@ -154,7 +154,7 @@ func public(wish estate.Address, inside []netip.Prefix, given Public) Public {
 }
 
 // sentence adds what one sentence says. Sentences over empty sets add nothing.
-func (c *compiler) sentence(st sentence.Stated) {
+func (c *compiler) sentence(st sentence.Statement) {
 	origin := Origin{Sentence: st.Sentence.String(), File: st.At.File, Line: st.At.Line}
 	add := func(kind RuleKind, from Addrs, to sentence.Set, services sentence.Services, tail sentence.Tail) {
 		r := Rule{Kind: kind, From: from, To: c.group(to), Services: c.Services(services), Until: tail.Until, Origin: origin}
@@ -294,7 +294,7 @@ func (c *compiler) resolve(a sentence.Atom) Addrs {
 	case sentence.Everywhere:
 		return AllAddrs
 	case sentence.Internet:
-		return c.p.roam
+		return c.p.internet
 	case sentence.Address, sentence.Prefix, sentence.Range:
 		return bounds(a)
 	case sentence.All, sentence.Pattern, sentence.Tagged:

@@ -69,7 +69,7 @@ func (p *Plan) DoorsTo(m int32) []Door {
 		return p.waysOut(m)
 	}
 	machine := p.Machines[m]
-	doors := make([]Door, 0, 4*len(machine.Interfaces)+2*len(p.doorways[m]))
+	doors := make([]Door, 0, 4*len(machine.Interfaces)+2*len(p.publishedByMachine[m]))
 	direct4 := machine.Public.Wants4
 	for _, i := range machine.Interfaces {
 		w := p.places[i.Network]
@@ -105,7 +105,7 @@ func has(list []netip.Addr, v4 bool) bool {
 // published appends the forward and spread doors to a machine: one for each
 // family that front and machine share.
 func (p *Plan) published(doors []Door, m int32) []Door {
-	for _, k := range p.doorways[m] {
+	for _, k := range p.publishedByMachine[m] {
 		pub := &p.Doors[k]
 		f := p.fronts[pub.Front]
 		if !p.places[f.Network].Outside {
@@ -213,7 +213,7 @@ func (p *Plan) AppendDoorShape(key []byte, m int32) []byte {
 			}
 		}
 	}
-	for _, d := range p.doorways[m] {
+	for _, d := range p.publishedByMachine[m] {
 		key = binary.AppendUvarint(append(key, '/'), uint64(d))
 	}
 	return key

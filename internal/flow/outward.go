@@ -21,9 +21,9 @@ import (
 // calls. What networks leave open stands in it as rules. It shares all of its parts with p. Cost: linear in the machines.
 func (p *Plan) Calls() *Plan {
 	q := *p
-	q.Guard, q.Doors, q.Fronts, q.Gateways, q.Outward = Services{}, nil, nil, nil, nil
+	q.AdminServices, q.Doors, q.Fronts, q.Gateways, q.Outward = Services{}, nil, nil, nil, nil
 	q.outward = true
-	q.doorways = make([][]int32, len(p.Machines))
+	q.publishedByMachine = make([][]int32, len(p.Machines))
 	q.Rules = append(p.openOutward(), p.Outward...)
 	return &q
 }
@@ -62,7 +62,7 @@ func (p *Plan) openOutward() (rules []Rule) {
 		if by == nil {
 			continue
 		}
-		rule := Rule{Kind: Allow, From: p.roam, Services: AnyService, Origin: Origin{Sentence: OpenNetwork(n.Name)}}
+		rule := Rule{Kind: Allow, From: p.internet, Services: AnyService, Origin: Origin{Sentence: OpenNetwork(n.Name)}}
 		if slices.Equal(by[0], by[1]) {
 			rule.To = &Group{by[0]}
 			rules = append(rules, rule)
@@ -123,7 +123,7 @@ func (c *compiler) outwardRule(kind RuleKind, from, to sentence.Set, services se
 }
 
 // Outside returns the addresses outside that a destination stands for: those of it that are in no network and no line.
-func (c *compiler) Outside(to sentence.Set) Addrs { return c.Source(to).Intersect(c.p.roam) }
+func (c *compiler) Outside(to sentence.Set) Addrs { return c.Source(to).Intersect(c.p.internet) }
 
 // Outside returns the addresses outside that a destination stands for.
 func (r Resolver) Outside(to sentence.Set) Addrs { return r.c.Outside(to) }

@@ -26,28 +26,28 @@ import (
 
 // Plan is the compiled flow plan.
 type Plan struct {
-	Guard    Services // administrative services
-	Nowhere  Addrs    // further addresses that are no source: reserved ones, and those that change their place between two plans
-	Networks []Network
-	Lines    []Line
-	Machines []Machine // sorted by name; rules and doors refer to them by place
-	Fronts   []Front
-	Gateways []Gateway
-	Doors    []Published
-	Rules    []Rule // about what comes to machines
-	Outward  []Rule // about what machines call outside: see [Plan.Calls]
+	AdminServices   Services // administrative services
+	ExcludedSources Addrs    // further addresses that are no source: reserved ones, and those that change their place between two plans
+	Networks        []Network
+	Lines           []Line
+	Machines        []Machine // sorted by name; rules and doors refer to them by place
+	Fronts          []Front
+	Gateways        []Gateway
+	Doors           []Published
+	Rules           []Rule // about what comes to machines
+	Outward         []Rule // about what machines call outside: see [Plan.Calls]
 
 	// derived by finish
-	own      Addrs // in no source: the estate's own public addresses, and Nowhere
-	roam     Addrs // the internet
-	outside  [2]Addrs
-	away     [2]Addrs // the internet by family
-	outward  bool     // the plan is one of calls outside
-	places   map[string]place
-	lines    map[string][]lineIn // by network
-	fronts   map[string]Front
-	byName   map[string]int32
-	doorways [][]int32 // by machine: the places of the published doors that lead to it
+	own                Addrs // in no source: the estate's own public addresses, and Nowhere
+	internet           Addrs // the internet
+	outside            [2]Addrs
+	away               [2]Addrs // the internet by family
+	outward            bool     // the plan is one of calls outside
+	places             map[string]place
+	lines              map[string][]lineIn // by network
+	fronts             map[string]Front
+	byName             map[string]int32
+	publishedByMachine [][]int32 // by machine: the places of the published doors that lead to it
 }
 
 // place is a network with what can call its machines, by family: IPv6 at 0, IPv4 at 1.
@@ -132,7 +132,7 @@ type Origin struct {
 }
 
 // OriginOf is a sentence as it stands in a file.
-func OriginOf(st sentence.Stated) Origin {
+func OriginOf(st sentence.Statement) Origin {
 	return Origin{Sentence: st.Sentence.String(), File: st.At.File, Line: st.At.Line}
 }
 
@@ -205,11 +205,11 @@ func (p *Plan) MachineByName(name string) (int32, bool) {
 	return m, ok
 }
 
-// Own returns the addresses that are in no source: the estate's own public ones, and Nowhere.
+// Own returns the addresses that are in no source: the estate's own public ones, and ExcludedSources.
 func (p *Plan) Own() Addrs { return p.own }
 
 // Internet returns every address in no network and no line, less the own public ones.
-func (p *Plan) Internet() Addrs { return p.roam }
+func (p *Plan) Internet() Addrs { return p.internet }
 
 // Everywhere returns every address less the own public ones.
 func (p *Plan) Everywhere() Addrs { return AllAddrs.Subtract(p.own) }
@@ -235,7 +235,7 @@ func (p *Plan) finish() {
 		hold(g.Public.Addr4)
 		hold(g.Public.Addr6)
 	}
-	p.own = span.Of(own...).Union(p.Nowhere)
+	p.own = span.Of(own...).Union(p.ExcludedSources)
 	p.finishPlaces()
 	p.fronts = make(map[string]Front, len(p.Fronts))
 	for _, f := range p.Fronts {
@@ -259,8 +259,8 @@ func (p *Plan) finishPlaces() {
 		p.lines[l.Network] = append(p.lines[l.Network], lineIn{l.Name, ByFamily(l.Range)})
 		taken = append(taken, l.Range.Runs()...)
 	}
-	p.roam = p.Everywhere().Subtract(span.Of(taken...))
-	p.outside, p.away = ByFamily(p.roam.Union(span.Of(outside...))), ByFamily(p.roam)
+	p.internet = p.Everywhere().Subtract(span.Of(taken...))
+	p.outside, p.away = ByFamily(p.internet.Union(span.Of(outside...))), ByFamily(p.internet)
 	for _, n := range p.Networks {
 		reach := n.Space
 		for _, j := range n.Joins {
@@ -277,10 +277,10 @@ func (p *Plan) finishPlaces() {
 // finishDoors derives which published doors lead to each machine. It must run
 // once after the doors are set.
 func (p *Plan) finishDoors() {
-	p.doorways = make([][]int32, len(p.Machines))
+	p.publishedByMachine = make([][]int32, len(p.Machines))
 	for i, d := range p.Doors {
 		for _, m := range d.To.Machines {
-			p.doorways[m] = append(p.doorways[m], int32(i))
+			p.publishedByMachine[m] = append(p.publishedByMachine[m], int32(i))
 		}
 	}
 }

@@ -66,9 +66,9 @@ type rowRule struct {
 // Rows takes the plan apart. Rows come sorted by key.
 func (p *Plan) Rows() []Row {
 	w := &rowWriter{p: p, groups: map[*Group]string{}}
-	w.put("guard", "", ServiceRuns(p.Guard))
-	if !p.Nowhere.IsEmpty() {
-		w.put("nowhere", "", AddrRuns(p.Nowhere))
+	w.put("guard", "", ServiceRuns(p.AdminServices))
+	if !p.ExcludedSources.IsEmpty() {
+		w.put("nowhere", "", AddrRuns(p.ExcludedSources))
 	}
 	for _, n := range p.Networks {
 		w.put("network", n.Name, rowNoun{Name: n.Name, Space: AddrRuns(n.Space), Outside: n.Outside, Outward: outwardWord(n), Joins: n.Joins})
@@ -340,9 +340,9 @@ func (r rowReader) set(kind, body string) (err error) {
 		return err
 	}
 	if kind == "guard" {
-		r.p.Guard, err = ParseServiceRuns(words)
+		r.p.AdminServices, err = ParseServiceRuns(words)
 	} else {
-		r.p.Nowhere, err = ParseAddrRuns(words)
+		r.p.ExcludedSources, err = ParseAddrRuns(words)
 	}
 	return err
 }

@@ -18,7 +18,7 @@ func SameTables(a, b *Plan) bool {
 // SameDoors reports whether two plans differ at most in their rules.
 func SameDoors(a, b *Plan) bool {
 	var x, y fingerprints
-	return a.Guard.Equal(b.Guard) && a.Nowhere.Equal(b.Nowhere) && sameNouns(a, b) && maps.Equal(x.doors(a.Doors), y.doors(b.Doors))
+	return a.AdminServices.Equal(b.AdminServices) && a.ExcludedSources.Equal(b.ExcludedSources) && sameNouns(a, b) && maps.Equal(x.doors(a.Doors), y.doors(b.Doors))
 }
 
 // sameNouns compares what is known by name.

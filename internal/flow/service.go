@@ -177,7 +177,7 @@ func printList(s Services, namings []Naming) string {
 	rest := s
 	for _, n := range namings {
 		// A name stands only for whole runs: nobody reads tcp/1-21, ssh, tcp/23-… with ease.
-		if !n.Set.IsEmpty() && rest.Covers(n.Set) && wholeRuns(rest, n.Set) {
+		if !n.Set.IsEmpty() && rest.ContainsAll(n.Set) && wholeRuns(rest, n.Set) {
 			words = append(words, n.Name)
 			rest = rest.Subtract(n.Set)
 		}

@@ -13,7 +13,7 @@ import (
 
 type shippedOnly struct{}
 
-func (shippedOnly) Ports(name string) ([]sentence.Service, bool) { return sentence.Shipped(name) }
+func (shippedOnly) Ports(name string) ([]sentence.Service, bool) { return sentence.WellKnown(name) }
 
 // TestPrintedServicesMeanWhatTheyMeant prints random sets and reads the words as a
 // sentence does: the same set comes back, but for the rest that has no word alone.

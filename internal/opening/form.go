@@ -113,7 +113,7 @@ func (o Opening) Within(other Opening) bool {
 	within := func(p Part) bool {
 		return slices.ContainsFunc(other.Parts, func(q Part) bool {
 			outside := func(m string) bool { return !slices.Contains(q.Machines, m) }
-			return !p.End.After(q.End) && q.Services.Covers(p.Services) && q.From.Covers(p.From) && !slices.ContainsFunc(p.Machines, outside)
+			return !p.End.After(q.End) && q.Services.ContainsAll(p.Services) && q.From.ContainsAll(p.From) && !slices.ContainsFunc(p.Machines, outside)
 		})
 	}
 	return !slices.ContainsFunc(o.Parts, func(p Part) bool { return !within(p) })

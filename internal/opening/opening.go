@@ -327,7 +327,7 @@ func (j *judge) lacks(m sentence.Permit, length time.Duration) (list []string) {
 			list = append(list, fmt.Sprintf("%s is not among its machines", name))
 		}
 	}
-	if !j.resolve.Source(m.From).Covers(j.part.From) {
+	if !j.resolve.Source(m.From).ContainsAll(j.part.From) {
 		list = append(list, "it is from "+m.From.String())
 	}
 	if longest := Longest(m, j.Estate.Limits); length > longest {

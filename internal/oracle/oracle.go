@@ -262,11 +262,11 @@ func (w World) judge(m estate.Machine, src netip.Addr, service flow.Service, doo
 	}
 	switch d := door.(type) {
 	case sentence.Forward:
-		if active(d.Until) && !d.From.Absent() && (d.Standing || !administrative) && w.inSource(src, d.From) {
+		if active(d.Until) && !d.From.IsEmpty() && (d.Standing || !administrative) && w.inSource(src, d.From) {
 			return Verdict{Open: true, Machine: m.Name, Reason: "door"}
 		}
 	case sentence.Spread:
-		if !d.From.Absent() && !administrative && w.inSource(src, d.From) {
+		if !d.From.IsEmpty() && !administrative && w.inSource(src, d.From) {
 			return Verdict{Open: true, Machine: m.Name, Reason: "door"}
 		}
 	}
@@ -467,7 +467,7 @@ func (w World) carries(bastion string, src netip.Addr, m estate.Machine, service
 // Forwards reports whether a bastion forwards a person who comes from an address to a TCP service of a
 // machine: a route speaks of all of them, and what carries says.
 func (w World) Forwards(bastion, person string, src netip.Addr, m estate.Machine, service flow.Service, at time.Time) bool {
-	routed := slices.ContainsFunc(w.Estate.Sentences(), func(st sentence.Stated) bool {
+	routed := slices.ContainsFunc(w.Estate.Sentences(), func(st sentence.Statement) bool {
 		r, ok := st.Sentence.(sentence.Route)
 		return ok && r.Via.Text == bastion && w.inServices(service, r.Services) &&
 			slices.ContainsFunc(r.For, func(n sentence.Name) bool { return w.Estate.Belongs(person, n.Text) }) &&

@@ -32,7 +32,7 @@ import (
 type Guarantee struct {
 	Estate *estate.Estate
 	Plan   *flow.Plan // with openings
-	Stated sentence.Stated
+	Stated sentence.Statement
 	At     time.Time // from when on
 	Broken bool      // what Ironbark found
 }
@@ -204,7 +204,7 @@ func (w *writer) while(holds func(at time.Time) bool) string {
 
 // rules defines deny and pass, with those kinds of rules that count.
 func (w *writer) rules(list []flow.Rule, counts func(flow.RuleKind) bool) {
-	w.line("(define-fun admin ((y (_ BitVec 24))) Bool %s)", service(w.Plan.Guard, "y"))
+	w.line("(define-fun admin ((y (_ BitVec 24))) Bool %s)", service(w.Plan.AdminServices, "y"))
 	var deny, pass []string
 	for _, r := range list {
 		if r.Kind != flow.Deny && !counts(r.Kind) {
@@ -236,7 +236,7 @@ func (w *writer) uses(d flow.Door) string {
 // lets is a formula: whoever uses a door is let in to machine m at service s.
 func (w *writer) lets(d flow.Door) string {
 	by := []string{"(pass m s)"}
-	if from, ok := d.OwnPass(w.Plan.Guard, w.At); ok { // it ends with the door
+	if from, ok := d.OwnPass(w.Plan.AdminServices, w.At); ok { // it ends with the door
 		by = append(by, source(from))
 	}
 	return all(either(by), "(not (deny m s))")
@@ -248,7 +248,7 @@ func (w *writer) never(s sentence.Never) {
 	counts := func(k flow.RuleKind) bool { return k == flow.Allow || k == flow.Standing }
 	if !s.Standing {
 		w.comment("What permits could open counts as open, and so does what routes could carry.")
-		rules = exposure.CouldBe(w.Estate, w.Plan).Rules
+		rules = exposure.WithPermits(w.Estate, w.Plan).Rules
 		counts = func(flow.RuleKind) bool { return true }
 	}
 	w.rules(rules, counts)

@@ -257,9 +257,9 @@ func (p *parser) openAnyOrder(o Open) Sentence {
 	for p.err == nil {
 		part := 0
 		switch {
-		case o.To.Absent() && p.word("to"):
+		case o.To.IsEmpty() && p.word("to"):
 			o.To, part = p.set(WantTarget), 1
-		case o.From.Absent() && p.word("from"):
+		case o.From.IsEmpty() && p.word("from"):
 			o.From, part = p.set(WantSource), 2
 		case o.Starting.IsZero() && p.word("starting"):
 			o.Starting, part = p.time(), 3
@@ -282,7 +282,7 @@ func (p *parser) openAnyOrder(o Open) Sentence {
 	}
 	switch {
 	case p.err != nil:
-	case o.To.Absent():
+	case o.To.IsEmpty():
 		p.missing("to")
 	case o.Because == "":
 		p.openReason(&o)
@@ -297,7 +297,7 @@ var DefaultLength = Duration{int64(time.Hour / time.Second)}
 
 // openDefaults gives an opening that says nothing of it the caller's own address and an hour.
 func (p *parser) openDefaults(o *Open) {
-	if o.From.Absent() {
+	if o.From.IsEmpty() {
 		o.From, p.read = Of(Atom{kind: Me}), true
 	}
 	if o.For.IsZero() && o.Until.IsZero() {

@@ -42,7 +42,7 @@ func (l Line) Verb() Verb {
 }
 
 // parse reads the sentence of the line, which stands in a file.
-func (l Line) parse(file string) (Stated, *Error) {
+func (l Line) parse(file string) (Statement, *Error) {
 	s, err := parseLine(file, l.Number, l.Text)
-	return Stated{Sentence: s, At: Pos{File: file, Line: l.Number}, Text: l.Text}, err
+	return Statement{Sentence: s, At: Pos{File: file, Line: l.Number}, Text: l.Text}, err
 }

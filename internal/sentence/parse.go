@@ -194,8 +194,8 @@ func ParseServices(text string) (Services, error) {
 	return s, nil
 }
 
-// Stated is a sentence that stands in a file.
-type Stated struct {
+// Statement is a sentence that stands in a file.
+type Statement struct {
 	Sentence Sentence
 	At       Pos    // of the line: File and Line are set
 	Text     string // the line as it stands, comment and all
@@ -218,7 +218,7 @@ func sentences(data []byte) (n int) {
 
 // ParseFile reads a whole rules file: one sentence a line, '#' begins a comment.
 // The error is [Errors], with at most [MostErrors] of them.
-func ParseFile(file string, data []byte) ([]Stated, error) {
+func ParseFile(file string, data []byte) ([]Statement, error) {
 	var errs Errors
 	if bytes.HasPrefix(data, byteOrderMark) {
 		errs = append(errs, &Error{
@@ -242,8 +242,8 @@ func ParseFile(file string, data []byte) ([]Stated, error) {
 }
 
 // ParseLines reads lines of one rules file, on all processors. The errors are the first [MostErrors] of them.
-func ParseLines(file string, lines []Line) (list []Stated, errs Errors) {
-	list = make([]Stated, len(lines))
+func ParseLines(file string, lines []Line) (list []Statement, errs Errors) {
+	list = make([]Statement, len(lines))
 	var mu sync.Mutex
 	wrong := map[int]*Error{}
 	parallel.Parts(len(lines), func(from, to int) {

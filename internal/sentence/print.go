@@ -123,7 +123,7 @@ func emergency(is bool) words {
 }
 
 func from(s Set) words {
-	if s.Absent() {
+	if s.IsEmpty() {
 		return ""
 	}
 	return phrase(" from ", s.String())

@@ -180,8 +180,8 @@ var shipped = map[string]string{
 	"vnc": "tcp/5900-5903", "winrm": "tcp/5985-5986",
 }
 
-// Shipped returns the ports behind a name that ships with the language.
-func Shipped(name string) ([]Service, bool) {
+// WellKnown returns the ports behind a name that ships with the language.
+func WellKnown(name string) ([]Service, bool) {
 	text, ok := shipped[name]
 	if !ok {
 		return nil, false
@@ -197,7 +197,7 @@ func Shipped(name string) ([]Service, bool) {
 	return list, true
 }
 
-// ShippedNames returns the names that [Shipped] knows, sorted.
+// ShippedNames returns the names that [WellKnown] knows, sorted.
 func ShippedNames() []string { return slices.Sorted(maps.Keys(shipped)) }
 
 // AdminName is the word for all services that are administrative in an estate. It is one
@@ -207,8 +207,8 @@ const AdminName = "admin"
 // AdministrativeNames returns the shipped names that always count as administrative.
 func AdministrativeNames() []string { return []string{"ssh", "telnet", "rdp", "vnc", "winrm"} }
 
-// Placed returns s as read at a place.
-func (s Service) Placed(at Pos) Service {
+// WithPos returns s as read at a place.
+func (s Service) WithPos(at Pos) Service {
 	s.at = at
 	return s
 }

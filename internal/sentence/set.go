@@ -206,8 +206,8 @@ type Set struct {
 // Of returns the set of the given atoms.
 func Of(atoms ...Atom) Set { return Set{List: atoms} }
 
-// Absent reports whether no set was written at all.
-func (s Set) Absent() bool { return len(s.List) == 0 }
+// IsEmpty reports whether no set was written at all.
+func (s Set) IsEmpty() bool { return len(s.List) == 0 }
 
 // String prints s as sentences write it.
 func (s Set) String() string {
@@ -218,8 +218,8 @@ func (s Set) String() string {
 	return text
 }
 
-// Placed returns a as read at a place.
-func (a Atom) Placed(at Pos) Atom {
+// WithPos returns a as read at a place.
+func (a Atom) WithPos(at Pos) Atom {
 	a.at = at
 	return a
 }

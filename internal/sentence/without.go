@@ -11,7 +11,7 @@ import (
 func Without(s Sentence, gone func(name string) bool) (Sentence, bool) {
 	ok := true
 	set := func(s Set) Set {
-		if s.Absent() {
+		if s.IsEmpty() {
 			return s
 		}
 		out := Set{List: atomsWithout(s.List, gone), Except: atomsWithout(s.Except, gone)}

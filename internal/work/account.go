@@ -76,7 +76,7 @@ func (w *Work) Account(ctx context.Context, id int64, text string) (opening.Open
 // WithOwed adds those of which an account is owed to openings that hold. Without a permit for
 // emergencies nobody is looked for.
 func (w *Work) WithOwed(ctx context.Context, st *State, list []opening.Opening) ([]opening.Opening, error) {
-	owed, err := w.Owed(ctx, slices.ContainsFunc(st.Estate.SentencesOf(sentence.VerbPermit), func(s sentence.Stated) bool {
+	owed, err := w.Owed(ctx, slices.ContainsFunc(st.Estate.SentencesOf(sentence.VerbPermit), func(s sentence.Statement) bool {
 		return s.Sentence.(sentence.Permit).Emergency
 	}))
 	for _, more := range owed {

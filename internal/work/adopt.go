@@ -213,7 +213,7 @@ func MachineAt(st *State, name string, want change.Spec, c cost.Catalogue) (chan
 	m := estate.Machine{Name: name, Image: cmp.Or(want.Image, c.Images[0].Name), Size: cmp.Or(want.Size, c.Sizes[0].Name), Subnets: want.Subnets}
 	e := *st.Estate
 	e.Machines = append(slices.Clone(e.Machines), m)
-	list, err := change.Desired(&e, st.Report.Resources, nil, func(image string) int { return c.Least(image, nil) })
+	list, err := change.Desired(&e, st.Report.Resources, nil, func(image string) int { return c.MinDisk(image, nil) })
 	if err != nil {
 		return change.Resource{}, err
 	}

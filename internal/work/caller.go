@@ -142,7 +142,7 @@ func (w *Work) fromMe(st *State, s sentence.Set, to *flow.Group) (_ sentence.Set
 				continue
 			}
 			for _, c := range usable {
-				out = append(out, sentence.AddressAtom(c).Placed(a.At()))
+				out = append(out, sentence.AddressAtom(c).WithPos(a.At()))
 			}
 		}
 		return out

@@ -41,7 +41,7 @@ func (w *Work) CutTo(ctx context.Context, e Edit) error {
 
 func (w *Work) cut(ctx context.Context, r *Review) error {
 	none := func(int64) bool { return true }
-	cut := flow.Common(r.before.Plan.WithoutOpenings(none), r.after.Plan.WithoutOpenings(none))
+	cut := flow.Intersection(r.before.Plan.WithoutOpenings(none), r.after.Plan.WithoutOpenings(none))
 	err := w.Site.Cut(ctx, w.Person, r.Basis, cut, r.Files, "closed at once"+told("said", r.Added)+told("retracted", r.Retracted))
 	if _, closed := errors.AsType[*site.UnrecordedError](err); len(r.Ending) == 0 || err != nil && !closed {
 		return err
@@ -61,7 +61,7 @@ func (w *Work) cut(ctx context.Context, r *Review) error {
 	return cmp.Or(w.Site.End(ctx, w.Person, uncovered, ids...), narrowed, err)
 }
 
-func told(word string, list []sentence.Stated) string {
+func told(word string, list []sentence.Statement) string {
 	var b strings.Builder
 	for _, s := range list {
 		b.WriteString("; " + word + " “" + s.Sentence.String() + "”")

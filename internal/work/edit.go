@@ -68,7 +68,7 @@ func (w *Work) State(ctx context.Context, files Files, s sentence.Sentence) (Fil
 		if err := st.Estate.CheckSentence(one); err != nil {
 			return nil, nil, err
 		}
-		if err := st.Estate.CheckLength(sentence.Stated{Sentence: one, Text: one.String()}); err != nil {
+		if err := st.Estate.CheckLength(sentence.Statement{Sentence: one, Text: one.String()}); err != nil {
 			return nil, nil, sentence.Errors{err}
 		}
 		for _, other := range st.Estate.Sentences() {
@@ -168,10 +168,10 @@ func expand(e *estate.Estate, s sentence.Sentence) ([]sentence.Sentence, error) 
 
 // Retract returns the files without a sentence: the one that stands on a line
 // (7, or team.rules:7), or the one that says the same as the given words.
-func (fs Files) Retract(words []string) (Files, sentence.Stated, error) {
+func (fs Files) Retract(words []string) (Files, sentence.Statement, error) {
 	e, err := fs.Estate()
 	if err != nil {
-		return nil, sentence.Stated{}, err
+		return nil, sentence.Statement{}, err
 	}
 	text := strings.Join(words, " ")
 	file, number, _ := strings.Cut(text, ":")
@@ -179,9 +179,9 @@ func (fs Files) Retract(words []string) (Files, sentence.Stated, error) {
 		file, number = estate.RulesName, text
 	}
 	if line, err := strconv.Atoi(number); err == nil {
-		i := slices.IndexFunc(e.Sentences(), func(s sentence.Stated) bool { return s.At.File == file && s.At.Line == line })
+		i := slices.IndexFunc(e.Sentences(), func(s sentence.Statement) bool { return s.At.File == file && s.At.Line == line })
 		if i < 0 {
-			return nil, sentence.Stated{}, &sentence.Error{Problem: fmt.Sprintf("no sentence stands at %s:%d", file, line)}
+			return nil, sentence.Statement{}, &sentence.Error{Problem: fmt.Sprintf("no sentence stands at %s:%d", file, line)}
 		}
 		return fs.without(e.Sentences()[i]), e.Sentences()[i], nil
 	}
@@ -198,7 +198,7 @@ func (fs Files) Retract(words []string) (Files, sentence.Stated, error) {
 	if near, ok := sentence.Nearest(text, known); ok {
 		hint = "did you mean: " + near
 	}
-	return nil, sentence.Stated{}, &sentence.Error{Problem: "no such sentence stands in the files: " + text, Hint: hint}
+	return nil, sentence.Statement{}, &sentence.Error{Problem: "no such sentence stands in the files: " + text, Hint: hint}
 }
 
 // same compares a canonical sentence with typed words, which may be one
@@ -211,6 +211,6 @@ func same(canonical string, words []string) bool {
 	return err == nil && s.String() == canonical
 }
 
-func (fs Files) without(s sentence.Stated) Files {
+func (fs Files) without(s sentence.Statement) Files {
 	return fs.With(s.At.File, estate.RemoveLine(fs.Get(s.At.File), s.At.Line))
 }

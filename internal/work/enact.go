@@ -87,7 +87,7 @@ func (w *Work) Enact(ctx context.Context, r *Review, progress Progress) (err err
 	x := &enacting{w: w, r: r, e: e, progress: progress}
 	before := r.before.Plan.WithoutOpenings(func(int64) bool { return true })
 	after := r.after.Plan.WithoutOpenings(func(int64) bool { return true })
-	cut := flow.Common(before, after)
+	cut := flow.Intersection(before, after)
 	closes := r.closes() && !flow.SameTables(cut, r.before.Report.BasePlan())
 	x.of = len(r.Ending) + len(r.Changes) + 1
 	if closes {
@@ -301,7 +301,7 @@ func (r *Review) summary() string {
 			text += fmt.Sprintf(", %s %d", done[v], n)
 		}
 	}
-	quote := func(word string, list []sentence.Stated) {
+	quote := func(word string, list []sentence.Statement) {
 		for i, s := range list {
 			if i == mostTold {
 				text += fmt.Sprintf("; %s %d more", word, len(list)-mostTold)

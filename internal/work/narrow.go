@@ -117,10 +117,10 @@ func (w *Work) narrowed(st *State, o opening.Opening, to Narrower) (opening.Open
 		if to.Services.Any || len(to.Services.List) > 0 {
 			p.Services = p.Services.Intersect(resolve.Services(to.Services))
 		}
-		if !to.From.Absent() {
+		if !to.From.IsEmpty() {
 			p.From = p.From.Intersect(resolve.Source(words.From))
 		}
-		if !to.To.Absent() {
+		if !to.To.IsEmpty() {
 			group := resolve.Group(to.To)
 			p.Machines = slices.DeleteFunc(slices.Clone(p.Machines), func(name string) bool {
 				m, there := st.Plan.MachineByName(name)
@@ -151,14 +151,14 @@ func checkNarrower(st *State, words sentence.Open, to Narrower) error {
 	if !to.Services.Any && len(to.Services.List) == 0 {
 		whole.Services = sentence.Services{Any: true}
 	}
-	if to.To.Absent() {
+	if to.To.IsEmpty() {
 		all, err := sentence.ParseAtom("all")
 		if err != nil {
 			return err
 		}
 		whole.To = sentence.Of(all)
 	}
-	if to.From.Absent() {
+	if to.From.IsEmpty() {
 		everywhere, err := sentence.ParseAtom("everywhere")
 		if err != nil {
 			return err

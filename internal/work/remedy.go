@@ -108,7 +108,7 @@ func (a *Answer) opens(p exposure.Part, person, permit, open string) (list []str
 		if err != nil || e.CheckSentence(s) != nil {
 			return a.bareRemedy(permit, open)
 		}
-		e = e.With(sentence.Stated{Sentence: s})
+		e = e.With(sentence.Statement{Sentence: s})
 		list = append(list, permit)
 	}
 	s, err := sentence.ParseArgs([]string{open}, a.View.At)
@@ -204,7 +204,7 @@ func (a *Answer) who(person string) string {
 func (a *Answer) permitted(person string, p exposure.Part) bool {
 	resolve := flow.NewResolver(a.State.Estate, a.State.Plan)
 	for m := range a.State.Estate.PermitsOf(person) {
-		if resolve.Group(m.To).Has(p.Machine) && resolve.Services(m.Services).Covers(p.Arrives) && resolve.Source(m.From).Covers(p.From) {
+		if resolve.Group(m.To).Has(p.Machine) && resolve.Services(m.Services).ContainsAll(p.Arrives) && resolve.Source(m.From).ContainsAll(p.From) {
 			return true
 		}
 	}

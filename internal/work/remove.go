@@ -87,7 +87,7 @@ func (w *Work) Remove(files Files, rm Removal, c cost.Catalogue) (Removed, error
 
 // sentences takes the gone names out of the sentences, and those out that speak
 // of nothing then.
-func (r *Removed) sentences(list []sentence.Stated, gone map[string]bool) error {
+func (r *Removed) sentences(list []sentence.Statement, gone map[string]bool) error {
 	for _, st := range slices.Backward(list) {
 		left, keep := sentence.Without(st.Sentence, func(name string) bool { return gone[name] })
 		_, guaranteed := st.Sentence.(sentence.Always)

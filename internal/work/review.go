@@ -93,7 +93,7 @@ func (w *Work) reviewOf(before *State, files Files, e *estate.Estate, edit bool)
 	after.Plan = withoutEnded(after.Plan, ending)
 	r := &Review{
 		Files: files, Estate: e, Basis: before.Report.Basis, FirstEnactment: len(before.Report.Files) == 0, Changes: changes,
-		Before: w.Bill(before), After: w.Site.Catalogue().Of(e, meter(before.Report, own)).With(w.strays(before.Report, own)), Limits: w.Site.Catalogue().Limits,
+		Before: w.Bill(before), After: w.Site.Catalogue().Bill(e, meter(before.Report, own)).With(w.strays(before.Report, own)), Limits: w.Site.Catalogue().Limits,
 		Unfinished: before.Report.Unfinished, Drift: w.Drift(before), before: before, after: after,
 		Added: added, Ending: ending,
 	}
@@ -140,7 +140,7 @@ func (w *Work) moreErrors(files Files, err error) error {
 }
 
 // without returns the sentences of a that b does not have, however they are written.
-func without(a, b []sentence.Stated) (list []sentence.Stated) {
+func without(a, b []sentence.Statement) (list []sentence.Statement) {
 	lines := make(map[string]struct{}, len(b))
 	for i := range b {
 		lines[b[i].Text] = struct{}{}
@@ -163,7 +163,7 @@ func without(a, b []sentence.Stated) (list []sentence.Stated) {
 	for _, text := range texts {
 		known[text] = struct{}{}
 	}
-	return slices.DeleteFunc(list, func(s sentence.Stated) bool {
+	return slices.DeleteFunc(list, func(s sentence.Statement) bool {
 		_, there := known[s.Sentence.String()]
 		return there
 	})
@@ -171,7 +171,7 @@ func without(a, b []sentence.Stated) (list []sentence.Stated) {
 
 // tooLong refuses new standing exceptions that would stand for too long, and new permits
 // for longer than the estate's limits.
-func tooLong(added []sentence.Stated, e *estate.Estate, now time.Time) error {
+func tooLong(added []sentence.Statement, e *estate.Estate, now time.Time) error {
 	var errs sentence.Errors
 	for _, st := range added {
 		if err := e.CheckLength(st); err != nil {
@@ -271,7 +271,7 @@ func withoutPeers(o opening.Opening, gone []gonePeer) (opening.Opening, bool) {
 	parts := slices.Clone(o.Parts)
 	for i := range parts {
 		for _, g := range gone {
-			if parts[i].From.Overlaps(g.own) && !parts[i].From.Covers(g.line) {
+			if parts[i].From.Overlaps(g.own) && !parts[i].From.ContainsAll(g.line) {
 				parts[i].From, without = parts[i].From.Subtract(g.own), true
 			}
 		}
@@ -285,7 +285,7 @@ const uncovered = "no permit covers it any more"
 
 // found looks over the new state, and tells what was there before.
 func found(before, after *State, now time.Time) (list []Found) {
-	was, is := findings.LookBoth(findings.Side{Estate: before.Estate, Plan: before.Plan}, findings.Side{Estate: after.Estate, Plan: after.Plan}, now, before.Listening())
+	was, is := findings.LintBoth(findings.Side{Estate: before.Estate, Plan: before.Plan}, findings.Side{Estate: after.Estate, Plan: after.Plan}, now, before.Listening())
 	for _, f := range is {
 		list = append(list, Found{Finding: f, New: !was[f.What()]})
 	}

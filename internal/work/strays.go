@@ -34,5 +34,5 @@ func (w *Work) strays(r *site.Report, own cost.Sizes) cost.Bill {
 			e.Bastions = append(e.Bastions, estate.Bastion{Name: t.Name, Address: address})
 		}
 	}
-	return w.Site.Catalogue().Of(e, meter(r, own))
+	return w.Site.Catalogue().Bill(e, meter(r, own))
 }

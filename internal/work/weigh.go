@@ -42,8 +42,8 @@ func (r *Review) opensNothing(now time.Time) bool {
 		return false
 	}
 	could := exposure.Compare(
-		exposure.NewView(exposure.CouldBe(r.before.Estate, r.before.Plan), now),
-		exposure.NewView(exposure.CouldBe(r.Estate, r.after.Plan), now))
+		exposure.NewView(exposure.WithPermits(r.before.Estate, r.before.Plan), now),
+		exposure.NewView(exposure.WithPermits(r.Estate, r.after.Plan), now))
 	for _, d := range []exposure.Difference{r.Exposure, r.Outward, could} {
 		later := func(c exposure.Change) bool {
 			return !c.Before.IsZero() && (c.Entry.Until.IsZero() || c.Entry.Until.After(c.Before))

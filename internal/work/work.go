@@ -164,7 +164,7 @@ func withoutEnded(p *flow.Plan, ending []Ending) *flow.Plan {
 // wanted lists the resources that an estate asks for.
 func (w *Work) desired(e *estate.Estate, has []change.Resource, own cost.Sizes) ([]change.Resource, error) {
 	c := w.Site.Catalogue()
-	list, err := change.Desired(e, has, own, func(image string) int { return c.Least(image, own) })
+	list, err := change.Desired(e, has, own, func(image string) int { return c.MinDisk(image, own) })
 	keys := map[string]string{}
 	for _, t := range has {
 		if t.Kind == change.Machine {
@@ -215,14 +215,14 @@ func (w *Work) sizes(e *estate.Estate, has []change.Resource) cost.Sizes {
 }
 
 // meter tells what the price of a state hangs on.
-func meter(r *site.Report, own cost.Sizes) cost.Meter {
-	return cost.Meter{Own: own, Stopped: func(machine string) bool { return r.Machines[machine].State == driver.Stopped }}
+func meter(r *site.Report, own cost.Sizes) cost.Usage {
+	return cost.Usage{Own: own, Stopped: func(machine string) bool { return r.Machines[machine].State == driver.Stopped }}
 }
 
 // Bill tells what an installed estate costs.
 func (w *Work) Bill(st *State) cost.Bill {
 	own := w.sizes(st.Estate, st.Report.Resources)
-	return w.Site.Catalogue().Of(st.Estate, meter(st.Report, own)).With(w.strays(st.Report, own))
+	return w.Site.Catalogue().Bill(st.Estate, meter(st.Report, own)).With(w.strays(st.Report, own))
 }
 
 // draft is drafted for what is read already.
@@ -259,8 +259,8 @@ type Review struct {
 	FirstEnactment bool       // nothing was ever enacted
 	NoEffect       bool       // nothing but words that change nothing: comments and order
 	Changes        []change.Change
-	Added          []sentence.Stated // sentences that are new
-	Retracted      []sentence.Stated // sentences that were enacted and are not in the files any more
+	Added          []sentence.Statement // sentences that are new
+	Retracted      []sentence.Statement // sentences that were enacted and are not in the files any more
 	Exposure       exposure.Difference
 	Outward        exposure.Difference // what machines may call outside: where it tells of sources, read destinations
 	Ending         []Ending            // openings that would end or lose something
@@ -309,7 +309,7 @@ func (r *Review) IsNoOp() bool { return r.NoEffect && r.Unfinished == nil && !r.
 // must hold.
 func (r *Review) Stopped() (list []string) {
 	for _, g := range r.broken {
-		said := slices.ContainsFunc(r.Added, func(st sentence.Stated) bool { return st.Sentence.String() == g })
+		said := slices.ContainsFunc(r.Added, func(st sentence.Statement) bool { return st.Sentence.String() == g })
 		if said || !r.onlyCloses {
 			list = append(list, fmt.Sprintf("the guarantee “%s” would be broken", g))
 		}

@@ -99,7 +99,7 @@ func (p *Printer) marked(s flow.Services, ph *Phrasing) string {
 
 // markedWith is marked with a style for what is administrative.
 func markedWith(s flow.Services, ph *Phrasing, open func(string) string) string {
-	admin := s.Intersect(ph.plan.Guard)
+	admin := s.Intersect(ph.plan.AdminServices)
 	if admin.IsEmpty() {
 		return ph.service(s)
 	}

@@ -40,7 +40,7 @@ func FrontOf(t change.Resource, st *work.State, at time.Time) Front {
 		if d.Front != t.Name {
 			continue
 		}
-		p := FrontPort{Published: d, Administrative: st.Plan.Guard.Contains(d.On)}
+		p := FrontPort{Published: d, Administrative: st.Plan.AdminServices.Contains(d.On)}
 		if said, err := sentence.Parse(d.Origin.Sentence); err == nil {
 			switch s := said.(type) {
 			case sentence.Forward:

@@ -49,7 +49,7 @@ func (p *Printer) resources(r *work.Review, before *Phrasing) {
 		}
 		rows = append(rows, []string{string(c.Verb), string(c.Resource.Kind), c.Resource.Name, what})
 	}
-	quote := func(verb string, list []sentence.Stated) {
+	quote := func(verb string, list []sentence.Statement) {
 		for i, s := range list {
 			if i == mostChanges {
 				rows = append(rows, []string{verb, "", "", fmt.Sprintf("… and %d more", len(list)-mostChanges)})

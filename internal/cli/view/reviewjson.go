@@ -205,7 +205,7 @@ func RightsJSON(list []rights.Right) []RightDoc {
 	return out
 }
 
-func texts(list []sentence.Stated) []string {
+func texts(list []sentence.Statement) []string {
 	out := make([]string, 0, len(list))
 	for _, s := range list {
 		out = append(out, s.Sentence.String())

@@ -129,7 +129,7 @@ func TestInTheMiddleOfAnEnactment(t *testing.T) {
 				return kept
 			}
 			other.Rules, other.Outward = half(other.Rules), half(other.Outward)
-			common := flow.Common(one, other)
+			common := flow.Intersection(one, other)
 			var rules []flow.Rule
 			for _, r := range b.plan.Rules {
 				if r.Kind == flow.Opening {

@@ -104,7 +104,7 @@ func (c *profiles) profile(rules []int) uint32 {
 			default:
 				services := r.Services
 				if kind == flow.Allow {
-					services = services.Subtract(c.p.Guard)
+					services = services.Subtract(c.p.AdminServices)
 				}
 				for _, run := range byProtocol(services.Subtract(passed)) {
 					pass = append(pass, Entry{Services: run, Rule: i})

@@ -269,7 +269,7 @@ func (c *compiler) audience(audience uint32, rules []int) {
 		case flow.Deny:
 			deny = append(deny, one)
 		case flow.Allow:
-			one.services = one.services.Subtract(c.p.Guard)
+			one.services = one.services.Subtract(c.p.AdminServices)
 			pass = append(pass, one)
 		default:
 			pass = append(pass, one)
@@ -322,7 +322,7 @@ func (c *compiler) doors(live Live) {
 				c.t.Doors = append(c.t.Doors, t)
 			}
 		}
-		if c.p.Guard.Contains(d.On) && !d.Standing {
+		if c.p.AdminServices.Contains(d.On) && !d.Standing {
 			continue
 		}
 		for _, run := range d.From.Runs() {

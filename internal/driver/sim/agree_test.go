@@ -190,7 +190,7 @@ func TestCommonIsOpenOnlyWhereBothAre(t *testing.T) {
 			b = oracle.DrawShifted(t, shift)
 		}
 		pa, pb := a.Plan(), b.Plan()
-		for _, p := range []*flow.Plan{pb, flow.Common(pa, pb)} {
+		for _, p := range []*flow.Plan{pb, flow.Intersection(pa, pb)} {
 			require.Equal(t, slices.Equal(pa.Rows(), p.Rows()), flow.SameTables(pa, p), "the tables are the same where their rows are")
 		}
 		again, err := flow.FromRows(pa.Rows())
@@ -198,7 +198,7 @@ func TestCommonIsOpenOnlyWhereBothAre(t *testing.T) {
 		require.True(t, flow.SameTables(pa, again))
 		addrs, services := a.Interesting()
 		walk := make([]*Walker, 3)
-		for i, p := range []*flow.Plan{pa, pb, flow.Common(pa, pb)} {
+		for i, p := range []*flow.Plan{pa, pb, flow.Intersection(pa, pb)} {
 			var err error
 			walk[i], err = NewWalker(p.WithoutOpenings(func(int64) bool { return true }).Rows())
 			require.NoError(t, err)
@@ -283,12 +283,12 @@ func clausesOf(s sentence.Sentence) (list []string) {
 		tail(s.Tail)
 	case sentence.Forward:
 		set(s.From, "source")
-		hit("forward from", !s.From.Absent())
+		hit("forward from", !s.From.IsEmpty())
 		hit("standing", s.Standing)
 		tail(s.Tail)
 	case sentence.Spread:
 		set(s.From, "source")
-		hit("spread from", !s.From.Absent())
+		hit("spread from", !s.From.IsEmpty())
 	case sentence.Route:
 		services(s.Services)
 		set(s.To, "target")

@@ -76,7 +76,7 @@ func (s *Site) answering(ctx context.Context, fates []driver.ProbeResult, to net
 		}
 		now := s.clock.Now()
 		m := s.at(one.power, now)
-		if up(m, now) && listening(one.guest.Listens()).Covers(arrives) {
+		if up(m, now) && listening(one.guest.Listens()).ContainsAll(arrives) {
 			return one, arrives.Runs()[0].Lo, nil
 		}
 		err = &driver.RefusedError{To: to, Machine: one.resource.Name, State: m.State}

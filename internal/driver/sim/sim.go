@@ -196,7 +196,7 @@ func (s *Site) change(ctx context.Context, f func(tx *sql.Tx, m *meta) error) er
 
 type shippedNames struct{}
 
-func (shippedNames) Ports(name string) ([]sentence.Service, bool) { return sentence.Shipped(name) }
+func (shippedNames) Ports(name string) ([]sentence.Service, bool) { return sentence.WellKnown(name) }
 
 // meta is what the site keeps about itself.
 type meta struct {

@@ -261,8 +261,8 @@ func (s Set[T]) Overlaps(o Set[T]) bool {
 	return false
 }
 
-// Covers reports whether every point of o is in s.
-func (s Set[T]) Covers(o Set[T]) bool { return s.holds(o) }
+// ContainsAll reports whether every point of o is in s.
+func (s Set[T]) ContainsAll(o Set[T]) bool { return s.holds(o) }
 
 // Check reports the first invariant that does not hold, or "".
 func (s Set[T]) Check() string {

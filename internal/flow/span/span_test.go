@@ -40,13 +40,13 @@ func TestSetsAgreeWithMasks(t *testing.T) {
 		require.Equal(t, mask(a)|mask(b), mask(a.Union(b)))
 		require.Equal(t, mask(a)&mask(b), mask(a.Intersect(b)))
 		require.Equal(t, mask(a)&^mask(b), mask(a.Subtract(b)))
-		var pile Pile[small]
+		var pile Builder[small]
 		pile.Reset(a)
 		require.Equal(t, mask(b)&^mask(a), mask(pile.Rest(b)))
 		pile.Add(b)
 		require.True(t, Set[small](pile).Equal(a.Union(b)), "%v and %v pile up to %v", a, b, pile.runs)
 		require.Equal(t, mask(a)&mask(b) != 0, a.Overlaps(b))
-		require.Equal(t, mask(b)&^mask(a) == 0, a.Covers(b))
+		require.Equal(t, mask(b)&^mask(a) == 0, a.ContainsAll(b))
 		require.Equal(t, mask(a) == mask(b), a.Equal(b))
 		require.Equal(t, mask(a) == 0, a.IsEmpty())
 	})
