@@ -99,6 +99,58 @@ func TestFindingsOfThings(t *testing.T) {
 	assert.Equal(t, []string{"wide-bastion beacon", "no-ports pier", "no-administrator deep", "no-administrator store", "no-login web", "no-login deep"}, list)
 }
 
+// TestFindingsOfCalls states one sentence at a time about what machines call outside, in a network that is closed outward and in one that is open.
+func TestFindingsOfCalls(t *testing.T) {
+	closed := strings.Replace(nouns, `"2001:db8:60::/48"], outside: true,`, `"2001:db8:60::/48"], outside: true, outward: closed, dns: [192.0.2.53],`, 1)
+	const permit = "permit ops to open ssh to all from office up to 1h"
+	first := func(nouns, rule string) string {
+		w := oracle.WorldOf(nouns, permit, rule)
+		for _, f := range findings.Lint(w.Estate, w.Plan(), oracle.Epoch, nil) {
+			if f.At.Line == 2 && f.At.File == "estate.rules" {
+				return f.Level.String() + " " + string(f.Kind) + ": " + f.Problem + "; " + f.Mend
+			}
+		}
+		return ""
+	}
+	for rule, want := range map[string]string{
+		"allow https from web to internet":                           "",
+		"allow https from moor-* to internet":                        "caution empty: “moor-*” stands for no machine, so this sentence does nothing; retract it, or name machines that are there",
+		"allow https from web to 10.99.0.0/16":                       "",
+		"allow https from store to internet":                         "caution no-door: none of these machines has a way to there, so this sentence does nothing; ironbark change network NAME --outside",
+		"deny https from store to internet":                          "caution no-door: none of these machines has a way to there, so this sentence does nothing; ironbark change network NAME --outside",
+		"deny https from web to internet":                            "",
+		"deny https from web to internet until 2026-11-23T08:00:00Z": "note ended: this sentence ended at 2026-11-23T08:00:00Z and does nothing; retract it",
+		"allow any from web to internet until 2026-11-23T08:00:00Z":  "note ended: this sentence ended at 2026-11-23T08:00:00Z and does nothing; retract it",
+		"allow https from deep to office":                            "note no-family: “office” has IPv4 addresses, which none of these machines can call; ",
+		"allow https from web to office":                             "note no-family: “office” has IPv6 addresses, which none of these machines can call; ",
+		"allow any from web to internet":                             "caution any-service: machines may call every service of the internet; name the services that are meant",
+		"allow any except ping from web to internet":                 "caution any-service: machines may call every service of the internet; name the services that are meant",
+		"allow any from web to office":                               "note no-family: “office” has IPv6 addresses, which none of these machines can call; ",
+	} {
+		assert.Equal(t, want, first(closed, rule), rule)
+	}
+	assert.Equal(t, "note open-anyway: machines may call this anyway, since their network is open outward; ironbark change network estuary --outward closed", first(nouns, "allow https from web to internet"))
+	assert.Equal(t, "note open-anyway: machines may call this anyway, since their network is open outward; ironbark change network estuary --outward closed", first(nouns, "allow https from web, store to internet"), "one that cannot call does not count")
+
+	names := func(nouns string, rules ...string) (list []string) {
+		w := oracle.WorldOf(nouns, append(rules, permit)...)
+		for _, f := range findings.Lint(w.Estate, w.Plan(), oracle.Epoch, nil) {
+			if f.Kind == findings.NoNames {
+				list = append(list, f.Subject+": "+f.Problem+"; "+f.Mend)
+			}
+		}
+		return list
+	}
+	told := []string{"estuary: machines cannot ask 192.0.2.53 for names, since this network is closed outward; ironbark allow dns from estuary to 192.0.2.53"}
+	assert.Equal(t, told, names(closed))
+	assert.Empty(t, names(strings.Replace(closed, "outward: closed, ", "", 1)), "an open network asks anybody")
+	assert.Empty(t, names(closed, "allow dns from estuary to 192.0.2.53"))
+	assert.Equal(t, told, names(closed, "allow dns from web to 192.0.2.53"), "not all of them can")
+	assert.Equal(t, told, names(closed, "allow dns from estuary to 192.0.2.53", "deny dns from web to internet"))
+	assert.Equal(t, told, names(closed, "allow dns from estuary to 192.0.2.53 until 2026-11-23T08:00:00Z"), "that has ended")
+	assert.Empty(t, names(strings.Replace(closed, "192.0.2.53", "10.60.1.53", 1)), "one inside is asked without a sentence")
+}
+
 // TestBothSidesAreAsIfLookedAtAlone draws two states of an estate that have much in common, and looks over both at once.
 func TestBothSidesAreAsIfLookedAtAlone(t *testing.T) {
 	pool := []string{

@@ -50,15 +50,13 @@ func Of[T Point[T]](runs ...Run[T]) Set[T] {
 // Sorted returns the set of runs that are as those of a set must be: ascending, none empty, no two touching. ok is false where they are
 // not. The set keeps the slice. Cost: linear.
 func Sorted[T Point[T]](runs []Run[T]) (s Set[T], ok bool) {
-	for i, r := range runs {
-		if r.Lo.Compare(r.Hi) > 0 || i > 0 && (runs[i-1].Hi.Compare(r.Lo) >= 0 || runs[i-1].Hi.Next() == r.Lo) {
-			return Set[T]{}, false
-		}
-	}
 	if len(runs) == 0 {
 		return Set[T]{}, true
 	}
-	return Set[T]{runs}, true
+	if s = (Set[T]{runs}); s.Check() != "" {
+		return Set[T]{}, false
+	}
+	return s, true
 }
 
 // One returns the set of a single point.
