@@ -153,3 +153,75 @@ func TestAnOpeningTellsHowItStands(t *testing.T) {
 	o.Ended = at(time.Hour)
 	assert.Equal(t, opening.Over, o.StateAt(at(time.Hour)))
 }
+
+// TestThePermitThatAsksLeastIsTaken chooses among permits that all cover a request.
+func TestThePermitThatAsksLeastIsTaken(t *testing.T) {
+	const ask = `open ssh to web-1 from 198.51.100.7 for 1h because "x"`
+	two := "permit ops to open ssh to all from everywhere up to 4h needing 2 approvals from leads, ops"
+	one := "permit ops to open ssh to all from everywhere up to 4h needing 1 approval from leads"
+	none := "permit ops to open ssh to web-1 from everywhere up to 1h"
+	for _, c := range []struct {
+		rules  []string
+		needs  int
+		permit string
+	}{
+		{[]string{two}, 2, two},
+		{[]string{two, one}, 1, one},
+		{[]string{one, two}, 1, one},
+		{[]string{two, none}, 0, none},
+		{[]string{none, two}, 0, none},
+	} {
+		g, err := request(t, oracle.WorldOf(nouns, c.rules...), "mara", ask)
+		require.NoError(t, err)
+		assert.Equal(t, c.needs, g.Opening.Waiting.Needs, c.rules)
+		assert.Equal(t, c.permit, g.Opening.Parts[0].Permit, c.rules)
+		assert.Equal(t, c.needs > 0, g.Opening.Waits())
+	}
+}
+
+// TestAnEmergencyOwesAnAccount asks for emergencies, one of which bars the next until its account is given.
+func TestAnEmergencyOwesAnAccount(t *testing.T) {
+	w := oracle.WorldOf(nouns, "permit ops to open ssh to all from everywhere up to 1h in emergency")
+	_, err := request(t, w, "mara", `open ssh to web-1 from 198.51.100.7 for 1h because "x"`)
+	refusal, ok := errors.AsType[*opening.RefusalError](err)
+	require.True(t, ok)
+	require.Len(t, refusal.Reasons, 1)
+	assert.Contains(t, refusal.Reasons[0].What, "it is for emergencies")
+	assert.Contains(t, refusal.Reasons[0].Mend, "in emergency because")
+
+	g, err := request(t, w, "mara", `open ssh to web-1 from 198.51.100.7 for 1h in emergency because "x"`)
+	require.NoError(t, err)
+	assert.Equal(t, oracle.Epoch.Add(24*time.Hour), g.Opening.Account.Due)
+	owed := func(now time.Time, ids ...int64) error {
+		r := opening.Request{Person: "mara", Words: g.Opening.Words, Now: now, Estate: w.Estate, Plan: w.Plan(), Running: func(string) bool { return true }}
+		r.Words.Until, r.Words.For = now.Add(time.Hour), sentence.Duration{}
+		for _, id := range ids {
+			o := g.Opening
+			o.ID = id
+			r.Owed = append(r.Owed, o)
+		}
+		_, err := opening.Judge(r)
+		return err
+	}
+	require.NoError(t, owed(oracle.Epoch))
+	require.ErrorContains(t, owed(oracle.Epoch, 7), "you owe an account of the emergency of opening 7")
+	require.NotContains(t, owed(g.Opening.Account.Due, 7).Error(), "overdue", "it is due until then")
+	require.ErrorContains(t, owed(g.Opening.Account.Due.Add(1), 7), "and it is overdue since 2026-11-24T09:00:00Z")
+}
+
+// TestEndsLieWithinBounds asks for ends at the edges of what may be.
+func TestEndsLieWithinBounds(t *testing.T) {
+	w := oracle.WorldOf(nouns, rules...)
+	_, err := request(t, w, "mara", `open ssh to web-1 from 198.51.100.7 until 2026-11-23T09:00:00Z because "x"`)
+	require.ErrorContains(t, err, "is not in the future")
+	_, err = request(t, w, "mara", `open ssh to web-1 from 198.51.100.7 until 2026-11-23T09:00:01Z because "x"`)
+	require.NoError(t, err)
+	_, err = request(t, w, "mara", `open ssh to web-1 from 198.51.100.7 until 2026-11-23T13:00:00Z because "x"`)
+	require.NoError(t, err, "as long as the permit lets it be")
+	_, err = request(t, w, "mara", `open ssh to web-1 from 198.51.100.7 until 2026-11-23T13:00:01Z because "x"`)
+	require.ErrorContains(t, err, "it is up to 4h")
+	_, err = request(t, w, "mara", `open ssh to web-1 from 198.51.100.7 starting 2026-12-23T09:00:00Z for 1h because "x"`)
+	require.NoError(t, err, "30 days ahead")
+	_, err = request(t, w, "mara", `open ssh to web-1 from 198.51.100.7 starting 2026-12-23T09:00:01Z for 1h because "x"`)
+	require.Error(t, err)
+}
