@@ -35,7 +35,7 @@ type backupDoc struct {
 func (a *app) backupCommand() *cobra.Command {
 	var keys, place bool
 	c := &cobra.Command{
-		Use: "backup FILE", Short: "Keep the estate's files and its record in one file",
+		Use: "backup FILE", Short: "Write the estate's files and its record into one file",
 		Long: "Keep the estate in one file: its files, its setup scripts, and the record of what was decided, openings and journal\n" +
 			"included, as it stands at one moment. Private keys are in it only with --with-keys, and of the stand-in cloud what it\n" +
 			"is only with --with-place. Image files and machines' disks are not. FILE is never written over; restore brings it back.",
@@ -222,7 +222,7 @@ func (a *app) restoreCommand() *cobra.Command {
 	var to string
 	var check bool
 	c := &cobra.Command{
-		Use: "restore FILE", Short: "Bring an estate back from a backup, on this computer or another one",
+		Use: "restore FILE", Short: "Restore an estate from a backup, on this computer or another one",
 		Long: "Bring an estate back from a backup. Every file in it is compared with its hash before anything is written. It goes into\n" +
 			"a new folder, called as the estate or as --to says; nothing is written over. Then what is on the site by now is\n" +
 			"compared with what the backup knows, and told; nothing on the site is changed before the next enact.\n\n" +

@@ -17,7 +17,7 @@ import (
 func (a *app) newCommand() *cobra.Command {
 	var place string
 	c := &cobra.Command{
-		Use: "new NAME", Short: "Begin an estate in a new folder",
+		Use: "new NAME", Short: "Create an estate in a new folder",
 		Long: "Begin an estate: a folder NAME with a commented estate.yaml and estate.rules, valid as they are.\nNothing that exists is written over.\n" +
 			"It is on the stand-in cloud, or with --site linux on this very host.",
 		Example: "  ironbark new saltmarsh\n  ironbark new tides --site linux",

@@ -279,7 +279,7 @@ func (a *app) reviewCommand() *cobra.Command {
 	var proofs string
 	b := &back{}
 	c := &cobra.Command{
-		Use: "review", Short: "Tell what enacting the files would do", Args: noArgs,
+		Use: "review", Short: "Show what enacting the files would do", Args: noArgs,
 		Long: "Review tells what enacting the files would do: what is made, altered and removed; the difference in\n" +
 			"exposure; findings and guarantees; cost and quota. It changes nothing.\n\n" +
 			"With --to it tells what going back to what was enacted at a moment would do; with --drop-drafts, which edits would\n" +
@@ -375,8 +375,8 @@ func (a *app) enactCommand() *cobra.Command {
 }
 
 var stateShort = map[sentence.Verb]string{
-	sentence.VerbAllow: "Let a service be reached, or machines call one outside", sentence.VerbDeny: "Stop flows, inward or outward, whatever else says yes",
-	sentence.VerbForward: "Lead a front's port to one machine", sentence.VerbSpread: "Lead a front's port to several machines",
+	sentence.VerbAllow: "Allow a service to be reached, or machines to call one outside", sentence.VerbDeny: "Block flows, inward or outward, whatever else allows them",
+	sentence.VerbForward: "Publish one machine at a port of a front", sentence.VerbSpread: "Publish several machines at a port of a front",
 	sentence.VerbRoute: "Let people reach machines through a bastion", sentence.VerbPermit: "Let people open services for a while",
 	sentence.VerbNever: "Guarantee that something stays closed", sentence.VerbAlways: "Guarantee that something stays open",
 }

@@ -97,7 +97,7 @@ func (a *app) parts(args []string) (n work.Narrower, because string, length sent
 
 func (a *app) extendCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "extend NUMBER for LENGTH | until TIME", Short: "Ask for an opening of one's own for longer", Example: "  ironbark extend 3 for 2h",
+		Use: "extend NUMBER for LENGTH | until TIME", Short: "Extend an opening of yours", Example: "  ironbark extend 3 for 2h",
 		Long: "Ask for an opening of your own for longer: a length from now, or until a moment. It is judged as a request for the\n" +
 			"same; its length counts from its first beginning.",
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
@@ -131,8 +131,8 @@ func (a *app) extendCommand() *cobra.Command {
 
 func (a *app) narrowCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "narrow NUMBER [SERVICES] [to TARGET] [from SOURCE] [for LENGTH | until TIME]", Short: "Leave less of an opening",
-		Long: "Leave less of an opening, at once: only some services, machines or sources of it, or a shorter time. What is not said stays as it\n" +
+		Use: "narrow NUMBER [SERVICES] [to TARGET] [from SOURCE] [for LENGTH | until TIME]", Short: "Narrow an opening to fewer services, machines or sources, or to less time",
+		Long: "Narrow an opening to fewer services, machines or sources, or to less time, at once: only some services, machines or sources of it, or a shorter time. What is not said stays as it\n" +
 			"is. Its owner can, and a member of the group leads: where that is empty, whoever the estate knows.",
 		Example: "  ironbark narrow 3 to gauge-web-1\n  ironbark narrow 3 ssh from 198.51.100.7 for 10m",
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {

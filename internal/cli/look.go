@@ -30,7 +30,7 @@ func breakTexts(list []journal.Break) []string {
 // acknowledgeCommand takes note of what kept anything from being opened.
 func (a *app) acknowledgeCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "acknowledge record|clock", Short: "Take note of a broken record, or accept a clock that went back",
+		Use: "acknowledge record|clock", Short: "Acknowledge a broken record, or accept a clock that went back",
 		Long: "Take note of a record that was found broken, or accept a clock that went back. Until then nothing is opened or\n" +
 			"enacted, and closing works. A person of the estate can; the journal has it. The same break is told no more,\nand any other is.",
 		Example: "  ironbark acknowledge record\n  ironbark acknowledge clock", ValidArgs: []string{"record", "clock"},

@@ -14,7 +14,7 @@ func (a *app) costCommand() *cobra.Command {
 	var transfer int
 	var by string
 	c := &cobra.Command{
-		Use: "cost", Short: "Tell what the estate costs, by machine and by tag, now and after the pending edits", Args: noArgs,
+		Use: "cost", Short: "Show what the estate costs, by machine and by tag, now and after the pending edits", Args: noArgs,
 		Long: "Tell what the estate costs an hour and a month (730 hours), item by item and by tag, now and after the edits that\n" +
 			"are pending. --transfer GB tells what so much transfer to the internet a month would cost, tier by tier.",
 		Example: "  ironbark cost\n  ironbark cost --per role\n  ironbark cost --transfer 500",
@@ -65,7 +65,7 @@ func knownTag(key string, r *work.Review) error {
 
 func (a *app) quotaCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "quota", Short: "Tell what is used of the site's limits, now and after the pending edits", Args: noArgs,
+		Use: "quota", Short: "Show how much of the site's quota is used, now and after the pending edits", Args: noArgs,
 		Long: "Tell what is used of the site's limits, now and after the edits that are pending, and who holds the public addresses.\n\nExit status 3: the files ask for more than there is.",
 		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
 			r, err := reviewed(ctx, w)

@@ -184,7 +184,7 @@ func takeScripts(files work.Files, in *nounInput) (work.Files, error) {
 
 func (a *app) changeCommand() *cobra.Command {
 	change := &cobra.Command{
-		Use: "change KIND NAME", Short: "Alter a machine, a volume, an address …",
+		Use: "change KIND NAME", Short: "Change a machine, a volume, an address …",
 		Long: "Alter a noun: the options are those of add, and the ones that are not given stay as they are. The word none takes one out.",
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) == 0 {
@@ -205,7 +205,7 @@ func (a *app) changeCommand() *cobra.Command {
 func (a *app) changeNounCommand(n noun) *cobra.Command {
 	in, opt := &nounInput{}, &editing{}
 	c := &cobra.Command{
-		Use: n.kind + " NAME" + map[bool]string{true: "…"}[n.kind == "machine"], Short: "Alter " + n.short, Example: "  ironbark change " + n.kind + " " + n.change, ValidArgsFunction: a.completeNouns(n.kind),
+		Use: n.kind + " NAME" + map[bool]string{true: "…"}[n.kind == "machine"], Short: "Change " + n.short, Example: "  ironbark change " + n.kind + " " + n.change, ValidArgsFunction: a.completeNouns(n.kind),
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
 			old, e, err := readBoth(w)
 			if err != nil {

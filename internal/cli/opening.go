@@ -115,7 +115,7 @@ func accountShows(text string) error {
 
 func (a *app) accountCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "account NUMBER TEXT", Short: "Give the account that an emergency owes",
+		Use: "account NUMBER TEXT", Short: "Explain an emergency afterwards",
 		Long: "Give the account of an opening that was asked for in an emergency: what happened, and what was done. Until then\n" +
 			"the same person opens nothing else in an emergency. It is kept in the journal.",
 		Example: "  ironbark account 3 \"the archive's disk was full; old charts were removed\"",

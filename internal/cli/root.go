@@ -45,9 +45,9 @@ func (a *app) root() *cobra.Command {
 		return usage("%s", text)
 	})
 	root.AddGroup(
-		&cobra.Group{ID: "begin", Title: "Begin"}, &cobra.Group{ID: "nouns", Title: "Put things in and take them out"},
-		&cobra.Group{ID: "say", Title: "Say who may reach what"}, &cobra.Group{ID: "enact", Title: "Make it so"},
-		&cobra.Group{ID: "open", Title: "Open for a while"}, &cobra.Group{ID: "use", Title: "Use a machine"}, &cobra.Group{ID: "look", Title: "Ask and look"},
+		&cobra.Group{ID: "begin", Title: "Begin"}, &cobra.Group{ID: "nouns", Title: "Add, change and remove"},
+		&cobra.Group{ID: "say", Title: "Say who may reach what"}, &cobra.Group{ID: "enact", Title: "Review and enact"},
+		&cobra.Group{ID: "open", Title: "Open for a while"}, &cobra.Group{ID: "use", Title: "Use machines"}, &cobra.Group{ID: "look", Title: "Ask and look"},
 	)
 	add := func(group string, list ...*cobra.Command) {
 		for _, c := range list {

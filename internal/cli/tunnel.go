@@ -24,7 +24,7 @@ func (a *app) tunnelCommand() *cobra.Command {
 	opt := &connecting{}
 	var desktop string
 	c := &cobra.Command{
-		Use: "tunnel MACHINE:SERVICE[=PORT]…", Short: "Lead ports of this computer to services of machines",
+		Use: "tunnel MACHINE:SERVICE[=PORT]…", Short: "Forward ports of this computer to services of machines",
 		Long: "Lead ports of this computer to TCP services of machines, until it is interrupted: by the way that is open, through a bastion\n" +
 			"where that is it. Without =PORT the port is the service's own, or a free one. Only this computer gets in. With --for and\n" +
 			"--because what is closed is opened first, and closed at the end.",
