@@ -12,6 +12,7 @@ import (
 // asks for them, and those of some verbs alone where nobody asks for all. It is safe for concurrent use.
 type said struct {
 	before *said  // these stand before the others; nil: none
+	like   *said  // most of files stands in these; nil: nothing is known to
 	files  []File // rules files that are known to be sound; none where list has the others from the beginning
 
 	whole sync.Once
@@ -33,14 +34,46 @@ func (s *said) all() []sentence.Statement {
 	}
 	s.whole.Do(func() {
 		for _, f := range s.files {
-			list, err := sentence.ParseFile(f.Name, f.Data)
-			if err != nil {
-				panic("estate: a file that was read before cannot be read: " + err.Error())
-			}
-			s.list = append(s.list, list...)
+			s.list = append(s.list, s.read(f)...)
 		}
 	})
 	return s.list
+}
+
+// read reads the sentences of a file, and takes those that stand in the other estate as they are.
+func (s *said) read(f File) []sentence.Statement {
+	var there []sentence.Statement // in that file, by line
+	for _, st := range s.like.all() {
+		if st.At.File == f.Name {
+			there = append(there, st)
+		}
+	}
+	var list []sentence.Statement
+	var lines []sentence.Line // that are not there
+	var places []int          // in list
+	for l := range sentence.Lines(f.Data) {
+		for len(there) > 0 && there[0].At.Line < l.Number {
+			there = there[1:]
+		}
+		if len(there) > 0 && there[0].At.Line == l.Number && there[0].Text == l.Text {
+			list = append(list, there[0])
+			continue
+		}
+		places, lines = append(places, len(list)), append(lines, l)
+		list = append(list, sentence.Statement{})
+	}
+	for i, st := range mustParse(f.Name, lines) {
+		list[places[i]] = st
+	}
+	return list
+}
+
+// ReadLike says that most sentences of the estate stand in another one, whose are read: those that stand at the same line there, word for word, are taken from
+// it and not read again. It must be called before the sentences are asked for, and does nothing where they are read.
+func (e *Estate) ReadLike(o *Estate) {
+	if e.said != nil && o.said != nil && len(e.said.files) > 0 && len(o.said.files) == 0 {
+		e.said.like = o.said
+	}
 }
 
 // permitsNaming returns the permits whose lines hold any of some names, and perhaps others.

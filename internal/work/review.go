@@ -46,6 +46,7 @@ func (w *Work) review(before *State, files Files, edit bool) (*Review, error) {
 	if err != nil {
 		return nil, w.moreErrors(files, err)
 	}
+	before.Estate.ReadLike(e)
 	return w.reviewOf(before, files, e, edit)
 }
 
