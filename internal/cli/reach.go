@@ -2,8 +2,10 @@ package cli
 
 import (
 	"context"
+	"iter"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -49,14 +51,12 @@ func (a *app) reachCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			of := exposure.NewView(st.Plan, at)
-			if outward {
-				if of = of.Calls(); admin {
-					return usage("--admin is about what comes to machines: nothing that they call outside is administrative")
-				}
+			if outward && admin {
+				return usage("--admin is about what comes to machines: nothing that they call outside is administrative")
 			}
+			open := a.openIn(st, at, to, outward)
 			entries := func(yield func(exposure.Entry) bool) {
-				for e := range of.ReachAll() {
+				for e := range open {
 					if e, keep := filter(e); keep && (!admin || e.Administrative) && !yield(e) {
 						return
 					}
@@ -85,6 +85,47 @@ func (a *app) reachCommand() *cobra.Command {
 	c.Flags().BoolVar(&admin, "admin", false, "only administrative services")
 	c.Flags().StringVar(&since, "since", "", "tell when each administrative service was open, from a time or a length back until now")
 	return q.flags(c)
+}
+
+// fewMachines is for how many machines that are named a view is made of them alone.
+const fewMachines = 64
+
+// openIn lists what is open in a state, as far as it can concern some targets: of few machines that are named it is worked out for them alone.
+func (a *app) openIn(st *work.State, at time.Time, to string, outward bool) iter.Seq[exposure.Entry] {
+	if outward {
+		return exposure.NewView(st.Plan, at).Calls().ReachAll()
+	}
+	machines := a.machinesAlone(st, to)
+	if len(machines) == 0 {
+		return exposure.NewView(st.Plan, at).ReachAll()
+	}
+	v := exposure.NewViewOf(st.Plan, at, machines...)
+	return func(yield func(exposure.Entry) bool) {
+		for _, m := range machines {
+			for _, e := range v.Reach(m) {
+				if !yield(e) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// machinesAlone returns the machines that a target stands for, where it stands for few of them and for nothing else.
+func (a *app) machinesAlone(st *work.State, to string) (machines []int32) {
+	if to == "" {
+		return nil
+	}
+	ask, err := a.question("why", []string{"any", "from", "everywhere", "to", to})
+	if err != nil {
+		return nil
+	}
+	for _, t := range exposure.Targets(st.Estate, st.Plan, ask.To) {
+		if machines = append(machines, t.Machine); t.Machine < 0 || len(machines) > fewMachines {
+			return nil
+		}
+	}
+	return machines
 }
 
 // reachUsed tells what the sentences by which entries are open have let in.
