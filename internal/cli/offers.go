@@ -280,8 +280,20 @@ func nearOption(c *cobra.Command, text string) string {
 	}
 	var known []string
 	c.Flags().VisitAll(func(f *pflag.Flag) { known = append(known, f.Name) })
-	if near, ok := sentence.Nearest(strings.TrimSpace(word), known); ok {
+	word = strings.TrimSpace(word)
+	for _, other := range otherOptions[word] {
+		if slices.Contains(known, other) {
+			return "--" + other
+		}
+	}
+	if near, ok := sentence.Nearest(word, known); ok {
 		return "--" + near
 	}
 	return ""
+}
+
+// otherOptions are options by the words that people try first. Each is offered where the command has it.
+var otherOptions = map[string][]string{
+	"at": {"subnet"}, "to": {"back-to"}, "by": {"per"}, "kind": {"algorithm", "disk-kind"}, "type": {"algorithm", "disk-kind"}, "from": {"snapshot"}, "public": {"public-key-file", "public-key"},
+	"log": {"log-format"}, "for": {"for-bastions"}, "ip": {"address"}, "output": {"to"}, "out": {"to"}, "file": {"to"}, "force": {"yes"}, "dry-run": {"draft"}, "user": {"person"}, "as": {"person"},
 }
