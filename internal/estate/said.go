@@ -154,11 +154,5 @@ func (e *Estate) With(more ...sentence.Statement) *Estate {
 }
 
 // ReadEnactedAgain is [ReadEnactedFiles] for files that this very program has read before in that way, without an error. Their sentences are read when
-// they are asked for. It panics, then or at once, where there was an error after all.
-func ReadEnactedAgain(files []File) *Estate {
-	e, err := readFiles(again, files)
-	if err != nil {
-		panic("estate: files that were read before cannot be read: " + err.Error())
-	}
-	return e
-}
+// they are asked for; that panics where there was an error in them after all.
+func ReadEnactedAgain(files []File) (*Estate, error) { return readFiles(again, files) }

@@ -36,7 +36,10 @@ func TestWhatIsReadLaterIsTheSame(t *testing.T) {
 		require.NoError(t, err)
 		other, err := estate.ReadEnactedFiles(append([]estate.File{nouns}, edited...))
 		require.NoError(t, err)
-		later, beside := estate.ReadEnactedAgain(files), estate.ReadEnactedAgain(files)
+		later, err := estate.ReadEnactedAgain(files)
+		require.NoError(t, err)
+		beside, err := estate.ReadEnactedAgain(files)
+		require.NoError(t, err)
 		some := rapid.SliceOfDistinct(rapid.SampledFrom(verbs), func(v sentence.Verb) sentence.Verb { return v }).Draw(t, "verbs")
 		require.Equal(t, whole.SentencesOf(some...), later.SentencesOf(some...))
 		for _, person := range []string{"mara", "tom", "nobody"} {

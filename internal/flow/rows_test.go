@@ -52,9 +52,13 @@ func FuzzRows(f *testing.F) {
 // FuzzBinary reads bytes that may be anything: they are refused, or a plan that is written as the same bytes.
 func FuzzBinary(f *testing.F) {
 	p, err := FromRows([]Row{
-		{"guard ", `["tcp/22"]`}, {"network n", `{"name":"n","space":["10.0.0.0-10.0.0.255","2001:db8::-2001:db8::ff"],"outside":true,"joins":["o"]}`}, {"group g", `{"name":"g","machines":["m"]}`},
+		{"guard ", `["tcp/22"]`},
+		{"network n", `{"name":"n","space":["10.0.0.0-10.0.0.255","2001:db8::-2001:db8::ff"],"outside":true,"joins":["o"]}`},
+		{"group g", `{"name":"g","machines":["m"]}`},
 		{"machine m", `{"name":"m","interfaces":[{"subnet":"s","network":"n","addresses":["10.0.0.4","2001:db8::4"]}],"wants4":true,"public4":"192.0.2.6"}`},
-		{"line l", `{"name":"l","network":"n","space":["172.20.0.0"]}`}, {"front f", `{"name":"f","network":"n","public6":"2001:db8:1::1"}`}, {"gateway b", `{"name":"b","network":"n","inside":["10.0.0.9"],"from":["::1"]}`},
+		{"line l", `{"name":"l","network":"n","space":["172.20.0.0"]}`},
+		{"front f", `{"name":"f","network":"n","public6":"2001:db8:1::1"}`},
+		{"gateway b", `{"name":"b","network":"n","inside":["10.0.0.9"],"from":["::1"]}`},
 		{"door d", `{"kind":"spread","front":"f","group":"g","service":"tcp/443","on":"tcp/8443","until":"2026-04-01T09:00:00Z","sentence":"x"}`},
 		{"rule r", `{"kind":"opening","group":"g","from":["192.0.2.1"],"services":["tcp/22","udp/53"],"begin":"1926-04-01T09:00:00Z","until":"2026-04-01T09:00:00.5Z","opening":12,"sentence":"open","file":"f","line":3}`},
 		{"outward r", `{"kind":"deny","group":"g","from":["192.0.2.1"],"services":["ping"],"sentence":"deny"}`},

@@ -52,7 +52,7 @@ func (s *Site) Remember(m Memory) { s.memory = m }
 // readEnacted reads files that were enacted.
 func (s *Site) readEnacted(files []estate.File) (e enacted) {
 	if s.memory != nil && len(files) > 0 && s.memory.Knows(files) {
-		e.estate = estate.ReadEnactedAgain(files)
+		e.estate, e.err = estate.ReadEnactedAgain(files)
 		return e
 	}
 	if e.estate, e.err = estate.ReadEnactedFiles(files); s.memory != nil && e.estate != nil && e.err == nil {
