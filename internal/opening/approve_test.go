@@ -91,3 +91,28 @@ func TestARequestWaitsForItsApprovals(t *testing.T) {
 	require.NoError(t, err)
 	assert.False(t, g.Opening.Waits())
 }
+
+// TestARequestThatSaysItsEndKeepsIt approves a request that named its end, and one that named its length.
+func TestARequestThatSaysItsEndKeepsIt(t *testing.T) {
+	w := oracle.WorldOf(people, approvable)
+	for words, c := range map[string]struct {
+		until  time.Time
+		length time.Duration
+		end    time.Time // when it is approved twenty minutes later
+	}{
+		`open rdp to web-1 from 198.51.100.7 until 2026-11-23T10:30:00Z because "x"`: {oracle.Epoch.Add(90 * time.Minute), 0, oracle.Epoch.Add(90 * time.Minute)},
+		`open rdp to web-1 from 198.51.100.7 for 1h because "x"`:                     {time.Time{}, time.Hour, oracle.Epoch.Add(80 * time.Minute)},
+	} {
+		s, err := sentence.ParseArgs([]string{words}, oracle.Epoch)
+		require.NoError(t, err)
+		g, err := opening.Judge(opening.Request{Person: "mara", Words: s.(sentence.Open), Now: oracle.Epoch, Estate: w.Estate, Plan: w.Plan(), Running: func(string) bool { return true }})
+		require.NoError(t, err)
+		require.True(t, g.Opening.Waits())
+		assert.Equal(t, c.until, g.Opening.Waiting.Until, words)
+		assert.Equal(t, c.length, g.Opening.Waiting.Length, words)
+		g, err = decide(w, g.Opening, oracle.Epoch.Add(20*time.Minute), "ilse", "tom")
+		require.NoError(t, err)
+		assert.False(t, g.Opening.Waits())
+		assert.Equal(t, c.end, g.Opening.End(), words)
+	}
+}

@@ -89,3 +89,44 @@ func TestAnOpeningKeepsWhatIsCovered(t *testing.T) {
 		}
 	})
 }
+
+// TestTheWordsOfWhatIsLeft takes from an opening what permits do not cover any more, and reads the words of what is left.
+func TestTheWordsOfWhatIsLeft(t *testing.T) {
+	for _, c := range []struct {
+		permits []string
+		words   string // of what is left; "" nothing is
+		parts   int
+		lost    int
+	}{
+		{[]string{"permit ops to open ssh, rdp to all from everywhere up to 4h"}, `open ssh, rdp to web-* from office for 2h in emergency because "x"`, 1, 0},
+		{[]string{"permit ops to open ssh to all from everywhere up to 4h"}, `open ssh to web-1, web-2 from office until 2026-11-23T11:00:00Z in emergency because "x"`, 1, 1},
+		{[]string{"permit ops to open ssh, rdp to web-1 from everywhere up to 4h"}, `open ssh, rdp to web-1 from office until 2026-11-23T11:00:00Z in emergency because "x"`, 1, 1},
+		{[]string{"permit ops to open ssh, rdp to web-1 from 203.0.113.64 up to 4h"}, `open ssh, rdp to web-1 from 203.0.113.64 until 2026-11-23T11:00:00Z in emergency because "x"`, 1, 2},
+		{[]string{"permit ops to open ssh, rdp to all from everywhere up to 1h"}, `open ssh, rdp to web-1, web-2 from office until 2026-11-23T10:00:00Z in emergency because "x"`, 1, 1},
+		{[]string{"permit ops to open ssh, rdp to all from everywhere up to 2h"}, `open ssh, rdp to web-* from office for 2h in emergency because "x"`, 1, 0}, // it may last so long and no longer
+		{[]string{"permit ops to open ssh to web-1 from everywhere up to 4h", "permit ops to open rdp to web-2 from everywhere up to 4h"}, `open ssh, rdp to web-* from office for 2h in emergency because "x"`, 2, 2},
+		{[]string{"permit ops to open ssh to store from everywhere up to 4h"}, "", 0, 1},
+		{[]string{"permit leads to open ssh, rdp to all from everywhere up to 4h"}, "", 0, 1},
+	} {
+		for i, permit := range c.permits {
+			c.permits[i] = permit + " in emergency"
+		}
+		w := oracle.WorldOf(nouns, c.permits...)
+		s, err := sentence.ParseArgs([]string{`open ssh, rdp to web-* from office for 2h in emergency because "x"`}, oracle.Epoch)
+		require.NoError(t, err)
+		words, resolve := s.(sentence.Open), flow.NewResolver(w.Estate, w.Plan())
+		part := opening.Part{Machines: []string{"web-1", "web-2"}, Services: resolve.Services(words.Services), From: resolve.Source(words.From), End: oracle.Epoch.Add(2 * time.Hour)}
+		kept, lost := opening.Covered(opening.Opening{ID: 1, Person: "mara", Words: words, Begin: oracle.Epoch, Emergency: true, Parts: []opening.Part{part}}, w.Estate, w.Plan())
+		assert.Len(t, kept.Parts, c.parts, c.permits)
+		assert.Len(t, lost, c.lost, c.permits)
+		if c.words != "" {
+			assert.Equal(t, c.words, kept.Words.String(), c.permits)
+		}
+		for _, p := range kept.Parts {
+			assert.NotEmpty(t, p.Machines)
+		}
+		if c.parts == 2 { // its words are those that were asked for, but for the end
+			assert.Equal(t, `open ssh, rdp to web-* from office until 2026-11-23T11:00:00Z in emergency because "x"`, opening.Reworded(kept, w.Estate, w.Plan()).String())
+		}
+	}
+}

@@ -74,9 +74,14 @@ func TestEveryRefusalTellsItsReasons(t *testing.T) {
 	}
 }
 
-// TestTheMendOfARefusalIsEnough says the permit that a refusal offers, at a moment between two seconds.
+// TestTheMendOfARefusalIsEnough says the permit that a refusal offers, at a whole second and at a moment between two.
 func TestTheMendOfARefusalIsEnough(t *testing.T) {
-	at := oracle.Epoch.Add(400 * time.Millisecond)
+	for _, at := range []time.Time{oracle.Epoch, oracle.Epoch.Add(400 * time.Millisecond)} {
+		mendIsEnough(t, at)
+	}
+}
+
+func mendIsEnough(t *testing.T, at time.Time) {
 	ask := func(rules ...string) error {
 		s, err := sentence.ParseArgs([]string{`open ssh to web-1 from 198.51.100.7 for 1h because "x"`}, at)
 		require.NoError(t, err)
