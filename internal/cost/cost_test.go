@@ -2,6 +2,7 @@ package cost
 
 import (
 	"encoding/json"
+	"net/netip"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -73,4 +74,61 @@ volumes: {v: {gb: 10, machine: m}, w: {gb: 5, kind: fast}}
 		_, sum := c.Prices.Transfer(gb)
 		assert.Equal(t, want, sum, "%d GB", gb)
 	}
+}
+
+// TestTheCatalogueIsHeldToAtItsEdges asks for just enough, and for a little less or more.
+func TestTheCatalogueIsHeldToAtItsEdges(t *testing.T) {
+	c := Catalogue{
+		Images: []Image{{Name: "linux", DiskGB: 10}, {Name: "light", Light: true}}, Sizes: []Size{{Name: "c1", CPUs: 1, MemoryMiB: 512, Hour: 9_000}}, Recipes: []Recipe{{Name: "web-server"}},
+		Public: []Pool{{netip.MustParseAddr("203.0.113.10"), netip.MustParseAddr("203.0.113.12")}}, Prices: Prices{DiskGB: 100},
+	}
+	const head = "estate: a\nsite: sim\nnetworks: {n: {space: [10.0.0.0/16], outside: true, subnets: {s: {range: [10.0.1.0/24]}, b: {range: [10.0.2.0/24], for: bastion}}}}\n"
+	own := Sizes{"snap": 20, "spring": 5}
+	for nouns, want := range map[string]string{
+		"machines: {m: {image: linux, size: c1, at: s, disk: 10}}":                                                                         "",
+		"machines: {m: {image: linux, size: c1, at: s, disk: 9}}":                                                                          "linux needs a disk of 10 GB, and 9 GB is asked for",
+		"machines: {m: {image: light, size: c1, at: s}}":                                                                                   "",
+		"machines: {m: {image: linux, size: c2, at: s}}":                                                                                   "c2",
+		"machines: {m: {image: linux, size: c1, at: s, setup: [web-server]}}":                                                              "",
+		"machines: {m: {image: linux, size: c1, at: s, setup: [web-servr]}}":                                                               "web-servr",
+		"machines: {m: {image: linux, size: c1, at: s, address: 203.0.113.10}, o: {image: linux, size: c1, at: s, address: 203.0.113.12}}": "",
+		"machines: {m: {image: linux, size: c1, at: s, address: 203.0.113.9}}":                                                             "machine m: 203.0.113.9 is not one of the site's public addresses",
+		"machines: {m: {image: linux, size: c1, at: s, address: 203.0.113.13}}":                                                            "machine m: 203.0.113.13 is not one of the site's public addresses",
+		"fronts: {f: {network: n, address: 203.0.113.13}}":                                                                                 "front f: 203.0.113.13 is not one",
+		"bastions: {b1: {subnet: b, address: 203.0.113.13, from: [everywhere]}}":                                                           "bastion b1: 203.0.113.13 is not one",
+		"addresses: {slip: 203.0.113.13}":                                                                                                  "address slip: 203.0.113.13 is not one",
+		"addresses: {slip: ipv4}":                                                                                                          "",
+		"machines: {m: {image: linux, size: c1, at: s}}\nsnapshots: {snap: {machine: m}}\nvolumes: {v: {gb: 20, image: snap}}":             "",
+		"machines: {m: {image: linux, size: c1, at: s}}\nsnapshots: {snap: {machine: m}}\nvolumes: {v: {gb: 19, image: snap}}":             "snap needs 20 GB, and 19 GB is asked for",
+		"volumes: {w: {gb: 5}, v: {gb: 5, from: spring}}\nsnapshots: {spring: {volume: w}}":                                                "",
+		"volumes: {w: {gb: 5}, v: {gb: 4, from: spring}}\nsnapshots: {spring: {volume: w}}":                                                "snapshot spring holds 5 GB, and 4 GB is asked for",
+		"volumes: {w: {gb: 5}, v: {gb: 5, image: spring}}\nsnapshots: {spring: {volume: w}}":                                               "is a snapshot of a volume, and no system to start from",
+		"volumes: {v: {gb: 10, image: light}}":                                                                                             "boots from no volume",
+		"images: {linux: {file: x.qcow2}}":                                                                                                 "the site has an image “linux” of its own",
+	} {
+		e, err := estate.Read(estate.File{Name: estate.FileName, Data: []byte(head + nouns + "\n")})
+		require.NoError(t, err, nouns)
+		if err := c.Check(e, own); want == "" {
+			assert.NoError(t, err, nouns)
+		} else {
+			assert.ErrorContains(t, err, want, nouns)
+		}
+	}
+
+	e, err := estate.Read(estate.File{Name: estate.FileName, Data: []byte(head + "machines: {a: {image: light, size: c1, at: s}, d: {boot: v, size: c1, at: s}, c: {image: linux, size: c1, at: s, disk: 30}}\nvolumes: {v: {gb: 10, image: linux}}\n")})
+	require.NoError(t, err)
+	bill := c.Bill(e, Usage{})
+	var what []string
+	for _, l := range bill.Lines {
+		what = append(what, l.Name+": "+l.What)
+	}
+	assert.Equal(t, []string{"a: c1, light", "d: c1, system on volume v", "c: c1, 30 GB standard disk", "v: 10 GB standard disk"}, what)
+	assert.Equal(t, Amounts{Machines: 3, CPUs: 2, MemoryMiB: 1024, DiskGB: 40}, bill.Used, "a light machine takes none of the host's")
+	limit := Amounts{Machines: 3, CPUs: 2, MemoryMiB: 1024, DiskGB: 40}
+	for used, want := range map[int]int{1024: 1, 1025: 2, 2048: 2} {
+		assert.Equal(t, Quantity{"GiB of memory", want, 1}, Amounts{MemoryMiB: used}.Against(limit)[2], "what is begun counts whole")
+	}
+	assert.Empty(t, bill.Used.Over(limit))
+	limit.DiskGB--
+	assert.Equal(t, []string{"40 GB of disk, and the site's limit is 39"}, bill.Used.Over(limit))
 }
