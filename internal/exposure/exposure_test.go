@@ -362,3 +362,51 @@ machines:
   b: {image: i, size: s, at: left, tags: {role: web}}
 bastions: {lamp: {subnet: gate, address: auto, from: [buoy]}}
 `
+
+// TestPartsOfAnAnswerAreThoseOfSingleFlows asks about everything at once, and about single flows: each flow lies in one part, which says of it what is said of the
+// flow alone, and no two parts say the same of the same sources through the same door.
+func TestPartsOfAnAnswerAreThoseOfSingleFlows(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		w := oracle.Draw(t)
+		p := w.Plan()
+		view := exposure.NewView(p, rapid.SampledFrom(oracle.Moments).Draw(t, "at"))
+		addrs, services := w.Interesting()
+		r := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 2))
+		targets := []exposure.Target{}
+		for m := range p.Machines {
+			targets = append(targets, exposure.Target{Machine: int32(m)})
+		}
+		for _, f := range p.Fronts {
+			targets = append(targets, exposure.Target{Machine: -1, Front: f.Name})
+		}
+		for _, target := range targets {
+			parts := view.Ask(flow.AnyService, p.Everywhere(), target)
+			for i, a := range parts {
+				for _, b := range parts[:i] {
+					alike := a.Machine == b.Machine && a.Open == b.Open && a.Reason == b.Reason && a.Origin == b.Origin && a.Opening == b.Opening && a.Until.Equal(b.Until) &&
+						a.Door.Kind == b.Door.Kind && a.Door.Via == b.Door.Via && a.Door.Address == b.Door.Address && a.Door.V4 == b.Door.V4 && a.Door.Service == b.Door.Service
+					require.False(t, alike && a.From.Equal(b.From), "two parts that are one: %+v and %+v\n%s", a, b, w.Text)
+				}
+			}
+			for range 40 {
+				src, service := addrs[r.IntN(len(addrs))], services[r.IntN(len(services))]
+				if !p.Everywhere().Contains(flow.PointOf(src)) {
+					continue
+				}
+				var told []exposure.Part
+				for _, part := range parts {
+					if part.Services.Contains(service) && part.From.Contains(flow.PointOf(src)) {
+						told = append(told, part)
+					}
+				}
+				alone := view.Ask(flow.ServicesAt(service), flow.AddrsAt(src), target)
+				require.Len(t, told, len(alone), "%v from %v to %v\n%s", service, src, exposure.TargetName(p, target), w.Text)
+				for i, one := range alone {
+					of := []any{one.Machine, one.Open, one.Reason, one.Origin, one.Opening, one.Until, one.Door.Kind, one.Door.Via, one.Door.Address, one.Door.Service}
+					is := []any{told[i].Machine, told[i].Open, told[i].Reason, told[i].Origin, told[i].Opening, told[i].Until, told[i].Door.Kind, told[i].Door.Via, told[i].Door.Address, told[i].Door.Service}
+					require.Equal(t, of, is, "%v from %v to %v\n%s", service, src, exposure.TargetName(p, target), w.Text)
+				}
+			}
+		}
+	})
+}
