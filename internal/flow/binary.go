@@ -38,12 +38,7 @@ func (p *Plan) Binary() []byte {
 	w.nouns(p)
 	w.count(len(w.order))
 	for _, g := range w.order {
-		w.count(len(g.Machines))
-		last := int32(0)
-		for _, m := range g.Machines {
-			w.count(int(m - last))
-			last = m
-		}
+		w.group(g)
 	}
 	w.count(len(p.Doors))
 	for _, d := range p.Doors {
@@ -79,15 +74,12 @@ func (x *index) number(key []byte) uint64 {
 }
 
 type binaryWriter struct {
-	b                     []byte
-	key                   binaryKey
+	encoder
+	key                   encoder
 	addrSets, serviceSets index
 	groups                map[*Group]uint64
 	order                 []*Group
 }
-
-// binaryKey writes sets out.
-type binaryKey struct{ b []byte }
 
 // collect numbers all that is shared.
 func (w *binaryWriter) collect(p *Plan) {
@@ -110,29 +102,6 @@ func (w *binaryWriter) collect(p *Plan) {
 	}
 }
 
-func (w *binaryWriter) addrKey(s Addrs) []byte {
-	w.key.b = binary.AppendUvarint(w.key.b[:0], uint64(len(s.Runs())))
-	for _, r := range s.Runs() {
-		w.key.b = appendPoint(appendPoint(w.key.b, r.Lo), r.Hi)
-	}
-	return w.key.b
-}
-
-func appendPoint(b []byte, p Point) []byte {
-	if !p.v6 {
-		return binary.BigEndian.AppendUint32(append(b, 4), uint32(p.lo))
-	}
-	return binary.BigEndian.AppendUint64(binary.BigEndian.AppendUint64(append(b, 6), p.hi), p.lo)
-}
-
-func (w *binaryWriter) serviceKey(s Services) []byte {
-	w.key.b = binary.AppendUvarint(w.key.b[:0], uint64(len(s.Runs())))
-	for _, r := range s.Runs() {
-		w.key.b = binary.AppendUvarint(binary.AppendUvarint(w.key.b, uint64(r.Lo)), uint64(r.Hi))
-	}
-	return w.key.b
-}
-
 func (w *binaryWriter) index(x index) {
 	w.count(len(x.list))
 	for _, s := range x.list {
@@ -140,50 +109,20 @@ func (w *binaryWriter) index(x index) {
 	}
 }
 
+// shared writes the number of a set that was collected.
 func (w *binaryWriter) shared(x *index, key []byte) { w.uint(x.of[string(key)]) }
-func (w *binaryWriter) uint(n uint64)               { w.b = binary.AppendUvarint(w.b, n) }
-func (w *binaryWriter) count(n int)                 { w.uint(uint64(n)) }
-func (w *binaryWriter) addrs(s Addrs)               { w.b = append(w.b, w.addrKey(s)...) }
-func (w *binaryWriter) services(s Services)         { w.b = append(w.b, w.serviceKey(s)...) }
 
-func (w *binaryWriter) bool(is bool) {
-	w.b = append(w.b, 0)
-	if is {
-		w.b[len(w.b)-1] = 1
-	}
+// addrKey and serviceKey write a set out by itself.
+func (w *binaryWriter) addrKey(s Addrs) []byte {
+	w.key.b = w.key.b[:0]
+	w.key.addrs(s)
+	return w.key.b
 }
 
-func (w *binaryWriter) text(s string) {
-	w.count(len(s))
-	w.b = append(w.b, s...)
-}
-
-func (w *binaryWriter) moment(t time.Time) {
-	if w.bool(!t.IsZero()); !t.IsZero() {
-		w.b = binary.AppendVarint(w.b, t.Unix())
-		w.count(t.Nanosecond())
-	}
-}
-
-func (w *binaryWriter) addr(a netip.Addr) {
-	if !a.IsValid() {
-		w.b = append(w.b, 0)
-		return
-	}
-	w.b = appendPoint(w.b, PointOf(a))
-}
-
-func (w *binaryWriter) public(p Public) {
-	w.bool(p.Wants4)
-	w.bool(p.Wants6)
-	w.addr(p.Addr4)
-	w.addr(p.Addr6)
-}
-
-func (w *binaryWriter) origin(o Origin) {
-	w.text(o.Sentence)
-	w.text(o.File)
-	w.count(o.Line)
+func (w *binaryWriter) serviceKey(s Services) []byte {
+	w.key.b = w.key.b[:0]
+	w.key.services(s)
+	return w.key.b
 }
 
 func (w *binaryWriter) nouns(p *Plan) {
@@ -228,13 +167,6 @@ func (w *binaryWriter) nouns(p *Plan) {
 		w.addrList(g.Inside)
 		w.public(g.Public)
 		w.addrs(g.From)
-	}
-}
-
-func (w *binaryWriter) addrList(list []netip.Addr) {
-	w.count(len(list))
-	for _, a := range list {
-		w.addr(a)
 	}
 }
 

@@ -2,10 +2,8 @@ package flow
 
 import (
 	"cmp"
-	"encoding/binary"
 	"maps"
 	"slices"
-	"time"
 )
 
 // SameTables reports whether two plans are installed as the same tables: whether their [Plan.Rows] are equal. It
@@ -42,7 +40,7 @@ func byName[T any](list []T, name func(T) string) []T {
 }
 
 // fingerprints are what rules and doors come to, each as a text that equal ones share. Machines stand in them by place.
-type fingerprints struct{ b []byte }
+type fingerprints struct{ encoder }
 
 func (f *fingerprints) rules(list []Rule) map[string]struct{} {
 	out := make(map[string]struct{}, len(list))
@@ -53,7 +51,7 @@ func (f *fingerprints) rules(list []Rule) map[string]struct{} {
 		f.services(r.Services)
 		f.moment(r.Begin)
 		f.moment(r.Until)
-		f.b = binary.AppendVarint(f.b, r.Opening)
+		f.count(int(r.Opening))
 		f.origin(r.Origin)
 		out[string(f.b)] = struct{}{}
 	}
@@ -67,52 +65,12 @@ func (f *fingerprints) doors(list []Published) map[string]struct{} {
 		f.text(d.Front)
 		f.addrs(d.From)
 		f.group(d.To)
-		f.b = binary.AppendUvarint(binary.AppendUvarint(f.b, uint64(d.Service)), uint64(d.On))
-		if f.b = append(f.b, 0); d.Standing {
-			f.b[len(f.b)-1] = 1
-		}
+		f.count(int(d.Service))
+		f.count(int(d.On))
+		f.bool(d.Standing)
 		f.moment(d.Until)
 		f.origin(d.Origin)
 		out[string(f.b)] = struct{}{}
 	}
 	return out
-}
-
-func (f *fingerprints) text(s string) {
-	f.b = append(binary.AppendUvarint(f.b, uint64(len(s))), s...)
-}
-
-func (f *fingerprints) origin(o Origin) {
-	f.text(o.Sentence)
-	f.text(o.File)
-	f.b = binary.AppendVarint(f.b, int64(o.Line))
-}
-
-func (f *fingerprints) moment(t time.Time) {
-	if t.IsZero() {
-		f.b = append(f.b, 0)
-		return
-	}
-	f.b = binary.AppendVarint(binary.AppendVarint(append(f.b, 1), t.Unix()), int64(t.Nanosecond()))
-}
-
-func (f *fingerprints) addrs(s Addrs) {
-	f.b = binary.AppendUvarint(f.b, uint64(len(s.Runs())))
-	for _, r := range s.Runs() {
-		f.b = r.Lo.AppendTo(r.Hi.AppendTo(f.b))
-	}
-}
-
-func (f *fingerprints) services(s Services) {
-	f.b = binary.AppendUvarint(f.b, uint64(len(s.Runs())))
-	for _, r := range s.Runs() {
-		f.b = binary.AppendUvarint(binary.AppendUvarint(f.b, uint64(r.Lo)), uint64(r.Hi))
-	}
-}
-
-func (f *fingerprints) group(g *Group) {
-	f.b = binary.AppendUvarint(f.b, uint64(len(g.Machines)))
-	for _, m := range g.Machines {
-		f.b = binary.AppendUvarint(f.b, uint64(m))
-	}
 }
