@@ -132,7 +132,7 @@ func (a *app) extendCommand() *cobra.Command {
 func (a *app) narrowCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "narrow NUMBER [SERVICES] [to TARGET] [from SOURCE] [for LENGTH | until TIME]", Short: "Narrow an opening to fewer services, machines or sources, or to less time",
-		Long: "Narrow an opening to fewer services, machines or sources, or to less time, at once: only some services, machines or sources of it, or a shorter time. What is not said stays as it\n" +
+		Long: "Narrow an opening at once: to some of its services, machines or sources, or to a shorter time. What is not said stays as it\n" +
 			"is. Its owner can, and a member of the group leads: where that is empty, whoever the estate knows.",
 		Example: "  ironbark narrow 3 to gauge-web-1\n  ironbark narrow 3 ssh from 198.51.100.7 for 10m",
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {

@@ -74,9 +74,7 @@ func read(how reading, nouns File, others []File) (*Estate, error) {
 	if root := r.parse(nouns.Data, how != drafted); root != nil {
 		r.document(root)
 	}
-	if r.estate.said = (&said{files: rules}); how != again {
-		r.estate.said = &said{list: r.sentences(how, rules)}
-	}
+	r.estate.said = r.sentences(how, rules)
 	switch {
 	case len(r.errs) > 0:
 	case how != drafted:
@@ -90,27 +88,6 @@ func read(how reading, nouns File, others []File) (*Estate, error) {
 		return nil, r.errs[:min(len(r.errs), sentence.MostErrors)]
 	}
 	return r.estate, nil
-}
-
-// sentences reads rules files.
-func (r *reader) sentences(how reading, rules []File) (list []sentence.Statement) {
-	for _, f := range rules {
-		stated, err := sentence.ParseFile(f.Name, f.Data)
-		if how == drafted {
-			for _, st := range stated {
-				r.reasonShows(st.At, st.Sentence)
-			}
-		}
-		if err != nil {
-			r.errs = append(r.errs, err.(sentence.Errors)...)
-		}
-		list = append(list, stated...)
-		if len(list) > sentence.MaxSentences {
-			r.errs = append(r.errs, sentence.TooMany(sentence.Pos{File: f.Name}))
-			break
-		}
-	}
-	return list
 }
 
 // reader turns YAML nodes into the typed estate, collecting errors with their places.

@@ -77,33 +77,25 @@ func (e *Estate) ReadLike(o *Estate) {
 }
 
 // permitsNaming returns the permits whose lines hold any of some names, and perhaps others.
-func (s *said) permitsNaming(names []string) (list []sentence.Statement) {
-	if s == nil || len(s.files) == 0 {
-		return s.of([]sentence.Verb{sentence.VerbPermit})
-	}
-	s.sorted.Do(s.sort)
-	for i, f := range s.files {
-		var lines []sentence.Line
-		for _, l := range s.lines[i][sentence.VerbPermit] {
-			if slices.ContainsFunc(names, func(name string) bool { return strings.Contains(l.Text, name) }) {
-				lines = append(lines, l)
-			}
-		}
-		list = append(list, mustParse(f.Name, lines)...)
-	}
-	return list
+func (s *said) permitsNaming(names []string) []sentence.Statement {
+	return s.of([]sentence.Verb{sentence.VerbPermit}, func(l sentence.Line) bool {
+		return slices.ContainsFunc(names, func(name string) bool { return strings.Contains(l.Text, name) })
+	})
 }
 
 // SentencesOf returns the sentences of some verbs, in the order of the files. The caller must not change them. Cost: linear in those, once the
 // files were looked through.
-func (e *Estate) SentencesOf(verbs ...sentence.Verb) []sentence.Statement { return e.said.of(verbs) }
+func (e *Estate) SentencesOf(verbs ...sentence.Verb) []sentence.Statement {
+	return e.said.of(verbs, func(sentence.Line) bool { return true })
+}
 
-func (s *said) of(verbs []sentence.Verb) (list []sentence.Statement) {
+// of returns the sentences of some verbs. Of those that are not read yet only such lines are read as are asked for; of others all are returned.
+func (s *said) of(verbs []sentence.Verb, asked func(sentence.Line) bool) (list []sentence.Statement) {
 	if s == nil {
 		return nil
 	}
 	if len(s.files) == 0 {
-		list = s.before.of(verbs)
+		list = s.before.of(verbs, asked)
 		for _, st := range s.list {
 			if slices.Contains(verbs, st.Sentence.Verb()) {
 				list = append(list, st)
@@ -115,7 +107,11 @@ func (s *said) of(verbs []sentence.Verb) (list []sentence.Statement) {
 	for i, f := range s.files {
 		var lines []sentence.Line
 		for _, v := range verbs {
-			lines = append(lines, s.lines[i][v]...)
+			for _, l := range s.lines[i][v] {
+				if asked(l) {
+					lines = append(lines, l)
+				}
+			}
 		}
 		if len(verbs) > 1 {
 			slices.SortFunc(lines, func(a, b sentence.Line) int { return a.Number - b.Number })
@@ -156,3 +152,28 @@ func (e *Estate) With(more ...sentence.Statement) *Estate {
 // ReadEnactedAgain is [ReadEnactedFiles] for files that this very program has read before in that way, without an error. Their sentences are read when
 // they are asked for; that panics where there was an error in them after all.
 func ReadEnactedAgain(files []File) (*Estate, error) { return readFiles(again, files) }
+
+// sentences reads rules files, or leaves that for later.
+func (r *reader) sentences(how reading, rules []File) *said {
+	if how == again {
+		return &said{files: rules}
+	}
+	var list []sentence.Statement
+	for _, f := range rules {
+		stated, err := sentence.ParseFile(f.Name, f.Data)
+		if how == drafted {
+			for _, st := range stated {
+				r.reasonShows(st.At, st.Sentence)
+			}
+		}
+		if err != nil {
+			r.errs = append(r.errs, err.(sentence.Errors)...)
+		}
+		list = append(list, stated...)
+		if len(list) > sentence.MaxSentences {
+			r.errs = append(r.errs, sentence.TooMany(sentence.Pos{File: f.Name}))
+			break
+		}
+	}
+	return &said{list: list}
+}

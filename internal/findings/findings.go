@@ -118,9 +118,9 @@ type Side struct {
 // LintBoth is [Lint] for two states of an estate: what is found after, and before, by [Finding.What]. Where they differ in sentences alone, those
 // that stand on both sides are looked at once.
 func LintBoth(before, after Side, at time.Time, listens Listening) (was map[string]bool, is []Finding) {
-	l, now := newLooker(before, at, listens), after.Estate.Sentences()
-	each := newLooker(after, at, listens).each(now)
-	is = append(slices.Concat(each...), newLooker(after, at, listens).besides()...)
+	l, m, now := newLooker(before, at, listens), newLooker(after, at, listens), after.Estate.Sentences()
+	each := m.each(now)
+	is = append(slices.Concat(each...), m.besides()...)
 	alike := map[string]int{} // by its line, where a sentence stands after
 	if before.Estate.SameNouns(after.Estate) && flow.SameDoors(before.Plan, after.Plan) {
 		for i, st := range now {

@@ -91,16 +91,12 @@ func (w *Work) judged(ctx context.Context, ids ...int64) (*State, error) {
 
 // Asked returns the state that a question is asked of.
 func (w *Work) Asked(ctx context.Context, draft bool) (*State, error) {
+	if !draft {
+		return w.installedBeside(ctx, w.Site.Report)
+	}
 	files, err := w.Folder.Read()
 	if err != nil {
 		return nil, err
-	}
-	if !draft {
-		st, err := w.Installed(ctx)
-		if err == nil {
-			st.Differ = st.Report.Unfinished != nil || !files.Equal(st.Report.Files)
-		}
-		return st, err
 	}
 	return w.drafted(ctx, files)
 }
@@ -108,13 +104,22 @@ func (w *Work) Asked(ctx context.Context, draft bool) (*State, error) {
 // AskedOfFlows is Asked for whoever asks about flows and nothing else: of resources and machines it has none. [Work.LookAt] adds the machines of an
 // answer.
 func (w *Work) AskedOfFlows(ctx context.Context) (*State, error) {
+	st, err := w.installedBeside(ctx, w.Site.Flows)
+	if err == nil {
+		st.OfFlows = true
+	}
+	return st, err
+}
+
+// installedBeside is the installed state, for a report of more or less, beside the files as they stand.
+func (w *Work) installedBeside(ctx context.Context, read func(context.Context) (*site.Report, error)) (*State, error) {
 	files, err := w.Folder.Read()
 	if err != nil {
 		return nil, err
 	}
-	st, err := w.installed(ctx, w.Site.Flows)
+	st, err := w.installed(ctx, read)
 	if err == nil {
-		st.Differ, st.OfFlows = st.Report.Unfinished != nil || !files.Equal(st.Report.Files), true
+		st.Differ = st.Report.Unfinished != nil || !files.Equal(st.Report.Files)
 	}
 	return st, err
 }

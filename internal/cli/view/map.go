@@ -33,16 +33,12 @@ func LetInByClass(open *exposure.View, ph *Phrasing) map[int32]LetIn {
 	open.Prepare()
 	known := map[int32]LetIn{}
 	for m := range open.Plan.Machines {
-		if c := open.Alike(int32(m)); !has(known, c) {
+		c := open.Alike(int32(m))
+		if _, told := known[c]; !told {
 			known[c] = ph.letInOf(open.Reach(int32(m)))
 		}
 	}
 	return known
-}
-
-func has[K comparable, V any](m map[K]V, k K) bool {
-	_, is := m[k]
-	return is
 }
 
 // letInOf tells what entries of one machine let in.

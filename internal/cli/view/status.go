@@ -93,7 +93,7 @@ func (p *Printer) Status(st *work.State, drift *work.Drift, sum Summary, now tim
 	for _, b := range sum.Broken {
 		p.Broken(b)
 	}
-	if sum.Findings+len(sum.Broken) == 0 {
+	if len(sum.Levels)+len(sum.Broken) == 0 {
 		p.Line("  none")
 		return
 	}

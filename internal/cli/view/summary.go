@@ -14,12 +14,11 @@ import (
 
 // Summary is what a status tells of exposure and findings. It can be kept as JSON where no guarantee is broken.
 type Summary struct {
-	Rows     []summaryRow // the first of what is reachable
-	Total    int
-	Levels   map[findings.Level]int
-	Serious  []findings.Finding
-	Broken   []exposure.Broken `json:"-"`
-	Findings int
+	Rows    []summaryRow // the first of what is reachable
+	Total   int
+	Levels  map[findings.Level]int // how many findings there are of each
+	Serious []findings.Finding
+	Broken  []exposure.Broken `json:"-"`
 }
 
 // summaryRow is a machine with services that a source reaches.
@@ -33,7 +32,7 @@ type summaryRow struct {
 // Summarise tells what is reachable in a state, and what of it is seldom meant. Cost: that of one machine of each class, and of findings.
 func Summarise(st *work.State, reach *exposure.View, found []findings.Finding, broken []exposure.Broken, now time.Time) Summary {
 	rows, total := NewPhrasing(st, now).first(reach, most)
-	s := Summary{Total: total, Levels: map[findings.Level]int{}, Broken: broken, Findings: len(found)}
+	s := Summary{Total: total, Levels: map[findings.Level]int{}, Broken: broken}
 	for _, r := range rows {
 		s.Rows = append(s.Rows, summaryRow{r.from, r.machine, r.services, r.entry.Until})
 	}
