@@ -282,7 +282,7 @@ func (a *app) reviewCommand() *cobra.Command {
 		Use: "review", Short: "Show what enacting the files would do", Args: noArgs,
 		Long: "Review tells what enacting the files would do: what is made, altered and removed; the difference in\n" +
 			"exposure; findings and guarantees; cost and quota. It changes nothing.\n\n" +
-			"With --to it tells what going back to what was enacted at a moment would do; with --drop-drafts, which edits would\n" +
+			"With --back-to it tells what going back to what was enacted at a moment would do; with --drop-drafts, which edits would\n" +
 			"be given up. --proof writes the guarantees as questions that any SMT solver answers: unsat where one holds.\n\n" +
 			"Exit status 3: something stops the enactment, or, with --must-match, site and files differ.",
 		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
@@ -336,7 +336,7 @@ func (a *app) enactCommand() *cobra.Command {
 	b := &back{}
 	c := &cobra.Command{
 		Use: "enact", Short: "Make the site as the files say", Args: noArgs,
-		Long: "Make the site as the files say. With --to the files go back to what was enacted at a moment, which is an edit like\n" +
+		Long: "Make the site as the files say. With --back-to the files go back to what was enacted at a moment, which is an edit like\n" +
 			"any other: other edits stay pending. With --drop-drafts the edits that are pending are given up, and nothing else.",
 		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
 			if b.wanted() {

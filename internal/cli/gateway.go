@@ -189,7 +189,7 @@ func logTo(out io.Writer, form string) (*slog.Logger, error) {
 	case "json":
 		return slog.New(slog.NewJSONHandler(out, nil)), nil
 	}
-	return nil, usage("--log is text or json, not “%s”", form)
+	return nil, usage("--log-format is text or json, not “%s”", form)
 }
 
 // gatewaySockets lists the sockets that a gateway serves on: those that systemd hands over, or the

@@ -23,7 +23,7 @@ func keyPath(w *work.Work, name string) string {
 func publicKeyIn(path string) (string, error) {
 	data, err := os.ReadFile(path)
 	if err != nil {
-		return "", wrong("--public: %v", err)
+		return "", wrong("--public-key-file: %v", err)
 	}
 	line, err := sshkey.ParsePublic(data)
 	if err != nil {

@@ -219,7 +219,7 @@ var wordOffers = map[string]offering{
 // examples are those of commands whose own files give none.
 var examples = map[string]string{
 	"adopt": "adopt\n  ironbark adopt machine gauge-3\n  ironbark adopt --all", "approve": "approve 4", "close": "close 1\n  ironbark close gauge-web-1\n  ironbark close --all",
-	"demo": "demo\n  ironbark demo --dir ~/demo", "enact": "enact\n  ironbark enact --back-to 2h", "review": "review\n  ironbark review --must-match", "findings": "findings\n  ironbark findings --fail-at serious",
+	"demo": "demo\n  ironbark demo --dir ~/demo", "enact": "enact\n  ironbark enact --back-to 2h", "review": "review\n  ironbark review --must-match", "findings": "findings\n  ironbark findings --all\n  ironbark findings --fail-at serious",
 	"openings": "openings\n  ironbark openings --all --since 7d\n  ironbark openings --could", "quota": "quota", "schema": "schema\n  ironbark schema review", "status": "status", "version": "version",
 	"remove peer": "remove peer mara-laptop", "show offer": "show offer", "sim console": "sim console off", "sim stun": "sim stun", "site check": "site check", "site restore": "site restore", "site watch": "site watch --every 10s",
 }

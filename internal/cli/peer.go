@@ -104,7 +104,7 @@ func (a *app) addPeer(ctx context.Context, w *work.Work, name string, in *newPee
 	begun := filepath.Join(w.Folder.Dir, work.StateDir, peersDir, name+".key")
 	if in.public != "" {
 		if public, err = wire.ParseKey(in.public); err != nil {
-			return usage("--public: %v", err)
+			return usage("--public-key: %v", err)
 		}
 	} else {
 		if private, err = peerKey(begun); err != nil {
@@ -131,7 +131,7 @@ func (a *app) addPeer(ctx context.Context, w *work.Work, name string, in *newPee
 		return err
 	}
 	if opt.draft && in.public == "" {
-		return usage("--draft goes with --public: a private key that is made is written down only once its line is there")
+		return usage("--draft goes with --public-key: a private key that is made is written down only once its line is there")
 	}
 	if err := a.edit(ctx, w, old, files, "added peer "+name, opt); err != nil || opt.draft {
 		return err

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"regexp"
 	"strings"
 	"testing"
 
@@ -11,6 +12,9 @@ import (
 
 // TestEveryCommandHelps holds all commands to the same: an example that begins with the command, and something offered for
 // its words and for the value of each option.
+// withOption is how a help text names an option of its own command.
+var withOption = regexp.MustCompile(`(?i)\bwith(?:out)? --([a-z-]+)`)
+
 func TestEveryCommandHelps(t *testing.T) {
 	var walk func(c *cobra.Command)
 	walk = func(c *cobra.Command) {
@@ -25,6 +29,9 @@ func TestEveryCommandHelps(t *testing.T) {
 			for line := range strings.Lines(c.Example) {
 				assert.True(t, strings.HasPrefix(line, "  "+path) || strings.HasPrefix(line, "  ssh "), "an example of %s: %s", path, line)
 			}
+		}
+		for _, named := range withOption.FindAllStringSubmatch(c.Long, -1) {
+			assert.NotNil(t, c.Flag(named[1]), "%s tells of --%s, which it has not", path, named[1])
 		}
 		if strings.Contains(c.Use, " ") {
 			assert.NotNil(t, c.ValidArgsFunction, "%s offers nothing for its words", path)

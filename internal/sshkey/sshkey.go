@@ -61,7 +61,7 @@ func New(kind Kind, comment string) (Pair, error) {
 		}
 		return pairOf(private, comment)
 	}
-	return Pair{}, fmt.Errorf("there is no kind of key “%s”; the kinds are %v", kind, Kinds)
+	return Pair{}, fmt.Errorf("there is no kind of key “%s”; they are %s, %s and %s", kind, Ed25519, RSA3072, RSA4096)
 }
 
 func pairOf(private crypto.PrivateKey, comment string) (Pair, error) {
