@@ -25,7 +25,7 @@ func Desired(e *estate.Estate, has []Resource, sizes map[string]int, least func(
 		}
 		return m.Disk.GB
 	}
-	var list []Resource
+	list := make([]Resource, 0, len(e.Keys)+len(e.Networks)+len(e.Machines)+len(e.Volumes)+len(e.Fronts)) // and a few more
 	put := func(kind Kind, name string, s Spec) { list = append(list, Resource{Kind: kind, Name: name, Spec: s}) }
 	if u := e.Uplink; u != nil {
 		put(Uplink, estate.UplinkName, Spec{Link: u.Interface, Own: u.Addresses, Gateway: u.Gateway, Ranges: u.Public})
@@ -60,7 +60,7 @@ func Desired(e *estate.Estate, has []Resource, sizes map[string]int, least func(
 	}
 	for _, i := range e.Images {
 		s := Spec{File: i.File}
-		if old := have[string(Image)+" "+i.Name]; old.Spec.File == i.File { // what was read of it when it was uploaded
+		if old := have[string(Image)+" "+i.Name].orNone(); old.Spec.File == i.File { // what was read of it when it was uploaded
 			s = old.Spec
 		}
 		put(Image, i.Name, s)
@@ -70,7 +70,7 @@ func Desired(e *estate.Estate, has []Resource, sizes map[string]int, least func(
 		if v, ok := e.Volume(n.Volume); ok {
 			s.Image = system(e, v, have)
 		}
-		if old, ok := have[string(Snapshot)+" "+n.Name]; ok && old.Spec.Machine == s.Machine && old.Spec.Volume == s.Volume {
+		if old := have[string(Snapshot)+" "+n.Name]; old != nil && old.Spec.Machine == s.Machine && old.Spec.Volume == s.Volume {
 			s.How, s.Image = old.Spec.How, old.Spec.Image
 		}
 		put(Snapshot, n.Name, s)
@@ -112,12 +112,12 @@ func Desired(e *estate.Estate, has []Resource, sizes map[string]int, least func(
 		}
 		list = append(list, t)
 	}
-	return ordered(list), nil
+	return ordered(list, func(*Resource) bool { return true }), nil
 }
 
 // system tells which image a volume holds, of which the site may have the snapshot that it begins as; "" where it holds none.
-func system(e *estate.Estate, v estate.Volume, have map[string]Resource) string {
-	image, _ := e.SystemOf(v, func(snapshot string) string { return have[string(Snapshot)+" "+snapshot].Spec.Image })
+func system(e *estate.Estate, v estate.Volume, have map[string]*Resource) string {
+	image, _ := e.SystemOf(v, func(snapshot string) string { return have[string(Snapshot)+" "+snapshot].orNone().Spec.Image })
 	return image
 }
 
@@ -125,7 +125,7 @@ func system(e *estate.Estate, v estate.Volume, have map[string]Resource) string 
 const firstPort = 51820
 
 // linePorts tells on which port each line with peers is heard: as it says, as before, or the lowest that is free.
-func linePorts(e *estate.Estate, have map[string]Resource) map[string]int {
+func linePorts(e *estate.Estate, have map[string]*Resource) map[string]int {
 	ports, taken := map[string]int{}, map[int]bool{}
 	give := func(name string, port int) {
 		if port > 0 && !taken[port] && ports[name] == 0 {
@@ -137,7 +137,7 @@ func linePorts(e *estate.Estate, have map[string]Resource) map[string]int {
 	}
 	for _, l := range e.Lines {
 		if l.Port == 0 {
-			give(l.Name, have[string(Line)+" "+l.Name].Spec.Port)
+			give(l.Name, have[string(Line)+" "+l.Name].orNone().Spec.Port)
 		}
 	}
 	next := firstPort

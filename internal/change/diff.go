@@ -38,30 +38,30 @@ func Diff(has, wanted []Resource, discard map[string]bool) ([]Change, error) {
 	have, want := byID(has), byID(wanted)
 	var first, removed, given, list []Change
 	var errs sentence.Errors
-	for _, t := range slices.Backward(ordered(has)) {
-		if _, keep := want[t.ID()]; !keep && (!t.Unmanaged || discard[t.ID()]) {
-			removed = append(removed, Change{Verb: Remove, Resource: t})
-		}
+	unwanted := ordered(has, func(t *Resource) bool { return want[t.ID()] == nil && (!t.Unmanaged || discard[t.ID()]) })
+	for _, t := range slices.Backward(unwanted) {
+		removed = append(removed, Change{Verb: Remove, Resource: t})
 	}
 	claimed := claims(wanted)
 	for _, t := range wanted {
-		old, there := have[t.ID()]
+		there := have[t.ID()]
+		old := there.orNone()
 		t.Given = old.Given
-		if !there {
+		if there == nil {
 			c := Change{Verb: Make, Resource: t}
 			if subject := t.subject(); t.Kind == Snapshot {
-				if _, ok := have[subject]; ok {
+				if have[subject] != nil {
 					first = append(first, c)
 					continue
-				} else if _, ok := want[subject]; !ok {
+				} else if want[subject] == nil {
 					errs = append(errs, &sentence.Error{Problem: fmt.Sprintf("snapshot %s: there is no %s", t.Name, subject), Hint: "a snapshot is of something that is there"})
 				}
 			}
 			list = append(list, c)
 			continue
 		}
-		how := append(differs(old.Spec, t.Spec), takes(t, old, have)...)
-		switch bad := unalterable(old, t); {
+		how := append(differs(old.Spec, t.Spec), takes(t, *old, have)...)
+		switch bad := unalterable(*old, t); {
 		case len(how) == 0 && (old.Unmanaged || old.LastEnacted != nil):
 			list = append(list, Change{Verb: Adopt, Resource: t})
 		case len(how) == 0:
@@ -79,7 +79,7 @@ func Diff(has, wanted []Resource, discard map[string]bool) ([]Change, error) {
 			case len(t.publics()) == 0 && !t.Spec.Auto4: // it wants none in its place
 				given = append(given, alter)
 			default:
-				given = append(given, Change{Verb: Alter, Resource: without(old), How: []string{"gives its public address up"}})
+				given = append(given, Change{Verb: Alter, Resource: without(*old), How: []string{"gives its public address up"}})
 				list = append(list, alter)
 			}
 		}
@@ -92,13 +92,13 @@ func Diff(has, wanted []Resource, discard map[string]bool) ([]Change, error) {
 
 // takes tells of the reserved addresses that a resource asks for as before, and does
 // not have: somebody took the reservation away, and it is made again.
-func takes(t, old Resource, have map[string]Resource) (how []string) {
+func takes(t, old Resource, have map[string]*Resource) (how []string) {
 	for _, name := range t.Spec.Reserved {
 		if !slices.Contains(old.Spec.Reserved, name) {
 			continue // told as a difference
 		}
-		r, there := have[string(Address)+" "+name]
-		if !there || r.Given.Addr4.IsValid() && r.Given.Addr4 != old.Given.Addr4 || r.Given.Addr6.IsValid() && r.Given.Addr6 != old.Given.Addr6 {
+		r := have[string(Address)+" "+name]
+		if r == nil || r.Given.Addr4.IsValid() && r.Given.Addr4 != old.Given.Addr4 || r.Given.Addr6.IsValid() && r.Given.Addr6 != old.Given.Addr6 {
 			how = append(how, "takes the reserved address "+name+" as it is now")
 		}
 	}
@@ -217,18 +217,44 @@ func unalterable(old, t Resource) string {
 	return ""
 }
 
-func byID(list []Resource) map[string]Resource {
-	m := make(map[string]Resource, len(list))
-	for _, t := range list {
-		m[t.ID()] = t
+// byID finds resources by ID.
+func byID(list []Resource) map[string]*Resource {
+	m := make(map[string]*Resource, len(list))
+	for i := range list {
+		m[list[i].ID()] = &list[i]
 	}
 	return m
 }
 
-// ordered sorts resources by the order in which they are made.
-func ordered(list []Resource) []Resource {
-	out := slices.Clone(list)
-	slices.SortStableFunc(out, func(a, b Resource) int { return a.rank() - b.rank() })
+// orNone returns the resource, or one that asks for nothing where there is none.
+func (t *Resource) orNone() *Resource {
+	if t == nil {
+		return &Resource{}
+	}
+	return t
+}
+
+// ordered returns the resources of a list that are asked for, in the order in which they are made. Resources are large: each is copied once.
+func ordered(list []Resource, asked func(*Resource) bool) []Resource {
+	var byRank [][]int
+	n := 0
+	for i := range list {
+		if !asked(&list[i]) {
+			continue
+		}
+		r := max(0, list[i].rank()) // a kind of another version of the program comes first
+		for len(byRank) <= r {
+			byRank = append(byRank, nil)
+		}
+		byRank[r] = append(byRank[r], i)
+		n++
+	}
+	out := make([]Resource, 0, n)
+	for _, places := range byRank {
+		for _, i := range places {
+			out = append(out, list[i])
+		}
+	}
 	return out
 }
 
@@ -240,12 +266,12 @@ func Planned(has, wanted []Resource) []Resource {
 	reserved := map[string]flow.Public{}
 	for _, t := range wanted {
 		if t.Kind == Address {
-			reserved[t.Name] = t.fixed(have[t.ID()].Given)
+			reserved[t.Name] = t.fixed(have[t.ID()].orNone().Given)
 		}
 	}
 	out := slices.Clone(wanted)
 	for i, t := range out {
-		old := have[t.ID()]
+		old := have[t.ID()].orNone()
 		switch {
 		case len(t.Spec.Reserved) > 0:
 			for _, name := range t.Spec.Reserved {

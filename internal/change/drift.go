@@ -33,7 +33,7 @@ func Drift(has, gone []Resource) (list []Drifted) {
 	for _, t := range gone {
 		list = append(list, Drifted{Resource: t, Gone: true})
 	}
-	for _, t := range ordered(has) {
+	for _, t := range ordered(has, func(t *Resource) bool { return t.Unmanaged || t.LastEnacted != nil }) {
 		switch {
 		case t.Unmanaged:
 			list = append(list, Drifted{Resource: t})

@@ -19,7 +19,6 @@ import (
 	"fmt"
 	"maps"
 	"net/netip"
-	"reflect"
 	"slices"
 	"strings"
 
@@ -143,8 +142,21 @@ type Setup struct {
 // ID names a resource uniquely.
 func (t Resource) ID() string { return string(t.Kind) + " " + t.Name }
 
-// Equal reports whether two specs ask for the same.
-func (s Spec) Equal(o Spec) bool { return reflect.DeepEqual(s, o) }
+// Equal reports whether two specs ask for the same. A list or map that is empty is one that is not there.
+func (s Spec) Equal(o Spec) bool {
+	return s.Public == o.Public && s.Network == o.Network && s.Outside == o.Outside && s.Outward == o.Outward && s.For == o.For &&
+		s.Image == o.Image && s.Boot == o.Boot && s.Size == o.Size && s.Key == o.Key && s.Password == o.Password &&
+		s.Auto4 == o.Auto4 && s.Auto6 == o.Auto6 && s.From == o.From && s.Sessions == o.Sessions && s.V6 == o.V6 && s.Static == o.Static &&
+		s.GB == o.GB && s.Speed == o.Speed && s.Machine == o.Machine && s.Volume == o.Volume && s.Device == o.Device && s.Link == o.Link &&
+		s.Console == o.Console && s.File == o.File && s.Format == o.Format && s.Bytes == o.Bytes && s.Digest == o.Digest && s.How == o.How && s.Port == o.Port &&
+		slices.Equal(s.Ranges, o.Ranges) && slices.Equal(s.Own, o.Own) && slices.Equal(s.Joins, o.Joins) && slices.Equal(s.Subnets, o.Subnets) &&
+		slices.Equal(s.Fixed, o.Fixed) && slices.Equal(s.Reserved, o.Reserved) && slices.Equal(s.DNS, o.DNS) && slices.Equal(s.Gateway, o.Gateway) &&
+		slices.Equal(s.Allocate, o.Allocate) && maps.Equal(s.Tags, o.Tags) && maps.EqualFunc(s.Inside, o.Inside, slices.Equal) &&
+		slices.EqualFunc(s.Setup, o.Setup, func(a, b Setup) bool {
+			return a.Name == b.Name && a.Script == b.Script && slices.Equal(a.Listens, b.Listens)
+		}) &&
+		maps.EqualFunc(s.Peers, o.Peers, func(a, b Peer) bool { return a.Key == b.Key && slices.Equal(a.Addrs, b.Addrs) })
+}
 
 // Is reports whether a spec is what was asked for: of an image, a digest may have been
 // added to it, and of a snapshot how it was taken.

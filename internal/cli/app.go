@@ -262,7 +262,7 @@ func (a *app) workIn(folder work.Folder) (*work.Work, func(), error) {
 		a.print.Note("%s", a.print.Bad("the clock went back by "+sentence.DurationOf(behind).String()+":")+" nothing is opened or enacted, and openings pass no longer than they would have; set it, or: ironbark acknowledge clock")
 	}
 	told := func(text string) { a.print.NoteWrap(a.print.Bad("not as it was recorded")+"  ", text) }
-	w := &work.Work{Folder: folder, Site: s, Clock: a.clock, Person: person, Caller: a.caller(s), Keyring: a.keyring(), Told: told}
+	w := &work.Work{Folder: folder, Site: s, Clock: a.clock, Person: person, Caller: a.caller(s), Keyring: a.keyring(), Told: told, AllFindings: a.json}
 	if a.sim != nil {
 		w.ServeOne = a.serveOne(w)
 	}

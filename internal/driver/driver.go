@@ -103,6 +103,7 @@ type Observation struct {
 	Machines  map[string]Machine  // by name
 	Keys      map[string]string   // the public key inside each machine
 	Plan      *flow.Plan          // as installed, with its openings
+	Compiled  string              // the plan without openings as [flow.Plan.Binary] writes it, where the place keeps it so; "": it does not
 	Shut      map[int64]time.Time // of the openings that were asked for
 	Highest   int64               // the highest number of an opening that ever passed or was shut
 	Outside   []OutOfBandChange   // by number, as the place's own record tells them

@@ -1,6 +1,7 @@
 package estate
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 	"sync"
@@ -14,12 +15,18 @@ type said struct {
 	before *said  // these stand before the others; nil: none
 	like   *said  // most of files stands in these; nil: nothing is known to
 	files  []File // rules files that are known to be sound; none where list has the others from the beginning
+	alike  *said  // has the same sentences of the verbs that differ does not name, on the same lines; nil: nothing is known to
+	differ []sentence.Verb
 
 	whole sync.Once
 	list  []sentence.Statement
 
 	sorted sync.Once
 	lines  [][sentence.VerbAlways + 1][]sentence.Line // by file and verb
+	ofVerb [sentence.VerbAlways + 1]struct {
+		once sync.Once
+		list []sentence.Statement
+	}
 }
 
 // Sentences returns all sentences, in the order of the files. The caller must not change them. Cost: linear in the files where they were not asked for yet.
@@ -77,48 +84,69 @@ func (e *Estate) ReadLike(o *Estate) {
 }
 
 // permitsNaming returns the permits whose lines hold any of some names, and perhaps others.
-func (s *said) permitsNaming(names []string) []sentence.Statement {
-	return s.of([]sentence.Verb{sentence.VerbPermit}, func(l sentence.Line) bool {
-		return slices.ContainsFunc(names, func(name string) bool { return strings.Contains(l.Text, name) })
-	})
+func (s *said) permitsNaming(names []string) (list []sentence.Statement) {
+	if s == nil || len(s.files) == 0 {
+		return s.of(sentence.VerbPermit)
+	}
+	s.sorted.Do(s.sort)
+	for i, f := range s.files {
+		var lines []sentence.Line
+		for _, l := range s.lines[i][sentence.VerbPermit] {
+			if slices.ContainsFunc(names, func(name string) bool { return strings.Contains(l.Text, name) }) {
+				lines = append(lines, l)
+			}
+		}
+		list = append(list, mustParse(f.Name, lines)...)
+	}
+	return list
 }
 
 // SentencesOf returns the sentences of some verbs, in the order of the files. The caller must not change them. Cost: linear in those, once the
 // files were looked through.
-func (e *Estate) SentencesOf(verbs ...sentence.Verb) []sentence.Statement {
-	return e.said.of(verbs, func(sentence.Line) bool { return true })
-}
+func (e *Estate) SentencesOf(verbs ...sentence.Verb) []sentence.Statement { return e.said.of(verbs...) }
 
-// of returns the sentences of some verbs. Of those that are not read yet only such lines are read as are asked for; of others all are returned.
-func (s *said) of(verbs []sentence.Verb, asked func(sentence.Line) bool) (list []sentence.Statement) {
-	if s == nil {
+// of returns the sentences of some verbs. Of those that are not read yet only such are read.
+func (s *said) of(verbs ...sentence.Verb) (list []sentence.Statement) {
+	switch {
+	case s == nil:
 		return nil
-	}
-	if len(s.files) == 0 {
-		list = s.before.of(verbs, asked)
+	case len(s.files) == 0:
+		list = s.before.of(verbs...)
 		for _, st := range s.list {
 			if slices.Contains(verbs, st.Sentence.Verb()) {
 				list = append(list, st)
 			}
 		}
 		return list
+	case len(verbs) == 1:
+		return s.ofOne(verbs[0])
 	}
-	s.sorted.Do(s.sort)
+	for _, v := range verbs {
+		list = append(list, s.ofOne(v)...)
+	}
+	place := map[string]int{}
 	for i, f := range s.files {
-		var lines []sentence.Line
-		for _, v := range verbs {
-			for _, l := range s.lines[i][v] {
-				if asked(l) {
-					lines = append(lines, l)
-				}
-			}
-		}
-		if len(verbs) > 1 {
-			slices.SortFunc(lines, func(a, b sentence.Line) int { return a.Number - b.Number })
-		}
-		list = append(list, mustParse(f.Name, lines)...)
+		place[f.Name] = i
 	}
+	slices.SortFunc(list, func(a, b sentence.Statement) int {
+		return cmp.Or(cmp.Compare(place[a.At.File], place[b.At.File]), cmp.Compare(a.At.Line, b.At.Line))
+	})
 	return list
+}
+
+// ofOne is of for one verb of files that are not read yet. What it read is kept.
+func (s *said) ofOne(v sentence.Verb) []sentence.Statement {
+	if s.alike != nil && !slices.Contains(s.differ, v) {
+		return s.alike.of(v)
+	}
+	mine := &s.ofVerb[v]
+	mine.once.Do(func() {
+		s.sorted.Do(s.sort)
+		for i, f := range s.files {
+			mine.list = append(mine.list, mustParse(f.Name, s.lines[i][v])...)
+		}
+	})
+	return mine.list
 }
 
 // mustParse reads lines that were read before.

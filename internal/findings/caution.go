@@ -162,10 +162,8 @@ func (l *looker) door(s sentence.Sentence, on sentence.Service, from, to sentenc
 type lets struct{ plain, all flow.Services }
 
 func (c *common) letting() []lets {
-	resolve := flow.NewResolver(c.e, c.p)
-	by := map[*flow.Group]lets{} // sentences share their groups
-	add := func(services sentence.Services, to sentence.Set, guarded bool) {
-		g, set := resolve.Group(to), resolve.Services(services)
+	by := map[*flow.Group]lets{} // rules share their groups
+	add := func(set flow.Services, g *flow.Group, guarded bool) {
 		one := by[g]
 		if guarded {
 			one.all = joined(one.all, set)
@@ -174,17 +172,18 @@ func (c *common) letting() []lets {
 		}
 		by[g] = one
 	}
-	for _, st := range c.e.Sentences() {
-		switch o := st.Sentence.(type) {
-		case sentence.Allow:
-			if flow.Active(o.Until, c.at) {
-				add(o.Services, o.To, o.Standing)
+	for i := range c.p.Rules {
+		switch r := &c.p.Rules[i]; r.Kind {
+		case flow.Allow, flow.Standing, flow.Route:
+			if r.Active(c.at) && r.Origin.File != "" { // what others put into the tables is no sentence
+				add(r.Services, r.To, r.Kind != flow.Allow)
 			}
-		case sentence.Permit:
-			add(o.Services, o.To, true)
-		case sentence.Route:
-			add(o.Services, o.To, true)
 		}
+	}
+	resolve := flow.NewResolver(c.e, c.p)
+	for _, st := range c.e.SentencesOf(sentence.VerbPermit) {
+		o := st.Sentence.(sentence.Permit)
+		add(resolve.Services(o.Services), resolve.Group(o.To), true)
 	}
 	letting := make([]lets, len(c.p.Machines))
 	for g, one := range by {

@@ -449,24 +449,21 @@ func (l *looker) members(s sentence.Sentence, names []sentence.Name) {
 // permit, route or standing exception names an administrative service of theirs.
 func (l *looker) withoutAdministrator() {
 	way := make([]bool, len(l.p.Machines))
-	mark := func(services sentence.Services, to sentence.Set) {
-		if l.resolve.Services(services).Overlaps(l.p.AdminServices) {
-			for _, m := range l.resolve.Group(to).Machines {
+	mark := func(services flow.Services, to *flow.Group) {
+		if services.Overlaps(l.p.AdminServices) {
+			for _, m := range to.Machines {
 				way[m] = true
 			}
 		}
 	}
-	for _, st := range l.e.Sentences() {
-		switch s := st.Sentence.(type) {
-		case sentence.Permit:
-			mark(s.Services, s.To)
-		case sentence.Route:
-			mark(s.Services, s.To)
-		case sentence.Allow:
-			if s.Standing && flow.Active(s.Until, l.at) {
-				mark(s.Services, s.To)
-			}
+	for i := range l.p.Rules {
+		if r := &l.p.Rules[i]; r.Origin.File != "" && (r.Kind == flow.Route || r.Kind == flow.Standing && r.Active(l.at)) { // what others put into the tables is no sentence
+			mark(r.Services, r.To)
 		}
+	}
+	for _, st := range l.e.SentencesOf(sentence.VerbPermit) {
+		s := st.Sentence.(sentence.Permit)
+		mark(l.resolve.Services(s.Services), l.resolve.Group(s.To))
 	}
 	for i, m := range l.p.Machines {
 		if !way[i] {

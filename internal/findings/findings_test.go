@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"ironbark/internal/estate"
 	"ironbark/internal/findings"
 	"ironbark/internal/flow"
 	"ironbark/internal/oracle"
@@ -165,9 +166,9 @@ func TestFindingsOfCalls(t *testing.T) {
 func TestBothSidesAreAsIfLookedAtAlone(t *testing.T) {
 	pool := []string{
 		"permit ops to open ssh to web from office up to 1h", "permit moor to open ssh to store from office up to 90d", "forward pier tcp/8022 to web on ssh", "forward pier tcp/8080 to web on http", "allow http from office to web",
-		"allow any from internet to all", "allow https from everywhere to web", "allow ssh from office to deep", "spread pier https over web on https", "route ssh to all via beacon for mara", "deny any from internet to web", "allow dns from web to internet",
+		"allow any from internet to all", "allow rdp from office to store standing until 2026-11-23T12:00:00Z", "allow https from everywhere to web", "allow ssh from office to deep", "spread pier https over web on https", "route ssh to all via beacon for mara", "deny any from internet to web", "allow dns from web to internet",
 	}
-	side := func(t *rapid.T, name string) findings.Side {
+	side := func(t *rapid.T, name string) (findings.Side, []estate.File) {
 		var rules []string
 		for i, rule := range pool {
 			if rapid.Bool().Draw(t, fmt.Sprint(name, i)) {
@@ -175,11 +176,16 @@ func TestBothSidesAreAsIfLookedAtAlone(t *testing.T) {
 			}
 		}
 		w := oracle.WorldOf(strings.Replace(nouns, "address: auto", rapid.SampledFrom([]string{"address: auto", "password: true"}).Draw(t, name), rapid.IntRange(0, 1).Draw(t, name+" moved")), rules...)
-		return findings.Side{Estate: w.Estate, Plan: w.Plan()}
+		nouns, said, _ := strings.Cut(w.Text, "---\n")
+		return findings.Side{Estate: w.Estate, Plan: w.Plan()}, []estate.File{{Name: estate.FileName, Data: []byte(nouns)}, {Name: estate.RulesName, Data: []byte(said)}}
 	}
 	rapid.Check(t, func(t *rapid.T) {
-		before, after := side(t, "before"), side(t, "after")
+		before, old := side(t, "before")
+		after, files := side(t, "after")
 		was, is := findings.LintBoth(before, after, oracle.Epoch, nil)
+		if e, d, ok := before.Estate.Edited(old, files); ok {
+			byLines(t, before, findings.Side{Estate: e, Plan: after.Plan}, d, was, is)
+		}
 		want := map[string]bool{}
 		for _, f := range findings.Lint(before.Estate, before.Plan, oracle.Epoch, nil) {
 			want[f.What()] = true
@@ -187,4 +193,21 @@ func TestBothSidesAreAsIfLookedAtAlone(t *testing.T) {
 		require.Equal(t, want, was)
 		require.Equal(t, findings.Lint(after.Estate, after.Plan, oracle.Epoch, nil), is)
 	})
+}
+
+// byLines compares what is found of the sentences that differ, and what was found before of all others, with what was found of both states.
+func byLines(t *rapid.T, before, after findings.Side, d *estate.Delta, was map[string]bool, is []findings.Finding) {
+	x := findings.NewCensus(before, oracle.Epoch).LintEdited(before, after, d, oracle.Epoch, nil)
+	var want []findings.Judged
+	others := 0
+	for _, f := range is {
+		if !was[f.What()] || f.Level == findings.Serious {
+			want = append(want, findings.Judged{Finding: f, New: !was[f.What()]})
+		} else {
+			others++
+		}
+	}
+	require.Equal(t, want, x.Told)
+	require.Equal(t, others, x.Others)
+	require.Equal(t, findings.NewCensus(after, oracle.Epoch), x.Census)
 }

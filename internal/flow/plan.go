@@ -353,6 +353,9 @@ func (p *Plan) About(machines ...int32) *Plan {
 
 // With returns the plan with other rules added. The rules' groups must be of this plan's machines.
 func (p *Plan) With(rules ...Rule) *Plan {
+	if len(rules) == 0 {
+		return p
+	}
 	q := *p
 	q.Rules = append(slices.Clip(slices.Clone(p.Rules)), rules...)
 	return &q
@@ -360,8 +363,23 @@ func (p *Plan) With(rules ...Rule) *Plan {
 
 // WithoutOpenings returns the plan less the rules of openings that drop reports true for.
 func (p *Plan) WithoutOpenings(drop func(id int64) bool) *Plan {
+	dropped := func(r *Rule) bool { return r.Kind == Opening && drop(r.Opening) }
+	n := 0
+	for i := range p.Rules {
+		if dropped(&p.Rules[i]) {
+			n++
+		}
+	}
+	if n == 0 {
+		return p
+	}
 	q := *p
-	q.Rules = slices.DeleteFunc(slices.Clone(p.Rules), func(r Rule) bool { return r.Kind == Opening && drop(r.Opening) })
+	q.Rules = make([]Rule, 0, len(p.Rules)-n)
+	for i := range p.Rules {
+		if !dropped(&p.Rules[i]) {
+			q.Rules = append(q.Rules, p.Rules[i])
+		}
+	}
 	return &q
 }
 

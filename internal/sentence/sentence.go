@@ -20,8 +20,8 @@
 package sentence
 
 import (
+	"cmp"
 	"fmt"
-	"slices"
 	"time"
 )
 
@@ -223,9 +223,7 @@ func (p Pos) String() string {
 
 // Compare orders positions by file, line and column.
 func (p Pos) Compare(q Pos) int {
-	return slices.Compare(
-		[]string{p.File, fmt.Sprintf("%09d%09d", p.Line, p.Col)},
-		[]string{q.File, fmt.Sprintf("%09d%09d", q.Line, q.Col)})
+	return cmp.Or(cmp.Compare(p.File, q.File), cmp.Compare(p.Line, q.Line), cmp.Compare(p.Col, q.Col))
 }
 
 // Name is a name that a sentence uses, with its place for errors. Names are

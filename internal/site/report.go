@@ -31,6 +31,7 @@ type Report struct {
 	Resources  []change.Resource
 	Machines   map[string]driver.Machine // by name
 	Plan       *flow.Plan                // as installed, openings included
+	Compiled   string                    // the plan without openings in binary, where the place keeps it so: see [driver.Observation]
 	Openings   []opening.Opening         // those that may not be over yet, by number
 	Files      []estate.File             // as last enacted; none where nothing ever was
 	Unfinished *ledger.Unfinished
@@ -244,7 +245,7 @@ func (s *Site) look(ctx context.Context, decided ledger.Scope, scope driver.Scop
 func (s *Site) join(ctx context.Context, st *ledger.State, o *driver.Observation, there driver.Scope) (*Report, error) {
 	_, behind := journal.Later(s.clock.Now(), st.Latest)
 	r := &Report{
-		Basis: Basis{st.Revision, o.Mark}, Machines: o.Machines, Plan: o.Plan, Openings: st.Openings, Files: st.Files, Unfinished: st.Unfinished,
+		Basis: Basis{st.Revision, o.Mark}, Machines: o.Machines, Plan: o.Plan, Compiled: o.Compiled, Openings: st.Openings, Files: st.Files, Unfinished: st.Unfinished,
 		Outside: o.Outside, Keys: o.Keys, Behind: max(behind, o.Behind),
 	}
 	withShut(r.Openings, o)

@@ -362,6 +362,12 @@ func Each(ctx context.Context, tx *sql.Tx, query string, read func(scan func(...
 	return rows.Err()
 }
 
+// Count counts the rows of a table.
+func Count(ctx context.Context, tx *sql.Tx, table string) (n int, err error) {
+	err = tx.QueryRowContext(ctx, `SELECT count(*) FROM `+table).Scan(&n)
+	return n, err
+}
+
 // Moments reads rows of a number and a moment in RFC 3339.
 func Moments(ctx context.Context, tx *sql.Tx, query string, args ...any) (map[int64]time.Time, error) {
 	out := map[int64]time.Time{}

@@ -6,11 +6,13 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"sync"
 	"time"
 
 	"ironbark/internal/change"
 	"ironbark/internal/driver"
 	"ironbark/internal/exposure"
+	"ironbark/internal/findings"
 	"ironbark/internal/flow"
 	"ironbark/internal/ledger"
 	"ironbark/internal/sentence"
@@ -123,6 +125,10 @@ func (w *Work) Enact(ctx context.Context, r *Review, progress Progress) (err err
 	if err := x.step("put the new tables in place", x.finish(ctx, len(failed) > 0)); err != nil {
 		return &BrokenOffError{err}
 	}
+	x.taken.Wait()
+	if len(failed) == 0 && x.census != nil {
+		w.remember(x.key, *x.census)
+	}
 	failed = append(failed, w.handPasswords(ctx, r.Estate)...)
 	if len(failed) > 0 {
 		return &PartlyDoneError{failed}
@@ -162,6 +168,27 @@ type enacting struct {
 	e        *site.Enactment
 	progress Progress
 	done, of int
+
+	taken  sync.WaitGroup   // until the census is taken
+	census *findings.Census // of what is installed in the end; nil: the files did not pass every check
+	key    string           // of that
+}
+
+// takeCensus looks over what is being installed, meanwhile, where that is not known from the review.
+func (x *enacting) takeCensus(plan *flow.Plan) {
+	x.taken.Wait()
+	x.census = x.r.census
+	if !x.r.checked {
+		return
+	}
+	now := x.w.Clock.Now()
+	x.taken.Go(func() { x.key = installedKey(x.r.Files, plan) })
+	if x.census == nil {
+		x.taken.Go(func() {
+			c := findings.NewCensus(findings.Side{Estate: x.r.Estate, Plan: plan}, now)
+			x.census = &c
+		})
+	}
 }
 
 func (x *enacting) step(text string, err error) error {
@@ -210,6 +237,7 @@ func (x *enacting) finish(ctx context.Context, partly bool) error {
 		if len(list) > 0 {
 			continue
 		}
+		x.takeCensus(plan)
 		if err := x.e.Finish(ctx, report.Basis, plan, x.r.Files, text); !errors.Is(err, ledger.ErrChanged) {
 			return err
 		}

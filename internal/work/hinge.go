@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"reflect"
 	"slices"
 	"strings"
 
@@ -103,7 +102,7 @@ func (w *Work) compare(r *Review, old, now *estate.Estate) error {
 	var on []string
 	maps.Copy(alone, there)
 	for _, id := range slices.Sorted(maps.Keys(alone)) {
-		if x, y := a[id], b[id]; !reflect.DeepEqual(x, y) {
+		if x, y := a[id], b[id]; !x.Equal(y) {
 			on = append(on, id+" is another one there")
 		}
 	}

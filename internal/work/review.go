@@ -9,21 +9,17 @@ import (
 	"time"
 
 	"ironbark/internal/change"
+	"ironbark/internal/cost"
 	"ironbark/internal/estate"
 	"ironbark/internal/exposure"
 	"ironbark/internal/findings"
 	"ironbark/internal/flow"
+	"ironbark/internal/known"
 	"ironbark/internal/opening"
 	"ironbark/internal/parallel"
 	"ironbark/internal/rights"
 	"ironbark/internal/sentence"
 )
-
-// Found is a finding, and whether it was there before.
-type Found struct {
-	findings.Finding
-	New bool
-}
 
 // MostStanding is how far ahead the end of a standing exception may lie when it is first enacted.
 const MostStanding = 90 * 24 * time.Hour
@@ -42,47 +38,71 @@ func (w *Work) Review(ctx context.Context, files Files) (*Review, error) {
 // things count that the edit itself changes: what others did to the rest, and steps
 // that failed before, stay for an enactment of everything.
 func (w *Work) review(before *State, files Files, edit bool) (*Review, error) {
+	if r, ok := w.reviewOfLines(before, files); ok {
+		return r, nil
+	}
 	e, err := files.Estate()
 	if err != nil {
 		return nil, w.moreErrors(files, err)
 	}
 	before.Estate.ReadLike(e)
-	return w.reviewOf(before, files, e, edit)
+	r, err := w.reviewOf(before, files, e, edit)
+	if err == nil {
+		r.checked = true
+		if r.NoEffect && before.Report.Compiled != "" && files.Equal(before.Files) && asEnacted(before, r.Drift) {
+			w.remember(known.Key(files, []byte(before.Report.Compiled)), findings.NewCensus(findings.Side{Estate: e, Plan: before.Plan}, w.Clock.Now()))
+		}
+	}
+	return r, err
+}
+
+// needs is what an estate asks of a place, and what is to be done for it.
+type needs struct {
+	own     cost.Sizes
+	wanted  []change.Resource
+	changes []change.Change
+}
+
+// needsOf works out what an estate asks of a place that has what the state before has.
+func (w *Work) needsOf(before *State, e *estate.Estate) (n needs, err error) {
+	has := before.Report.Resources
+	n.own = w.sizes(e, has)
+	uploads, err := w.uploads(e, has, n.own)
+	if err != nil {
+		return n, err
+	}
+	if err := w.Site.Catalogue().Check(e, n.own); err != nil {
+		return n, err
+	}
+	if n.wanted, err = w.desired(e, has, n.own); err != nil {
+		return n, err
+	}
+	for i, t := range n.wanted {
+		if up, ok := uploads[t.Name]; ok && t.Kind == change.Image {
+			n.wanted[i].Spec.Format, n.wanted[i].Spec.GB, n.wanted[i].Spec.Bytes = up.Format, up.GB(), up.Size
+		}
+	}
+	if err := gatewaysFree(e, n.wanted); err != nil {
+		return n, err
+	}
+	n.changes, err = change.Diff(has, n.wanted, w.Discard)
+	return n, err
 }
 
 // reviewOf is review for files that are read already.
 func (w *Work) reviewOf(before *State, files Files, e *estate.Estate, edit bool) (*Review, error) {
-	own := w.sizes(e, before.Report.Resources)
-	uploads, err := w.uploads(e, before.Report.Resources, own)
+	now := w.Clock.Now()
+	w.inside = before.Report.Keys
+	need, err := w.needsOf(before, e)
 	if err != nil {
 		return nil, err
 	}
-	if err := w.Site.Catalogue().Check(e, own); err != nil {
-		return nil, err
-	}
-	now := w.Clock.Now()
 	added := without(e.Sentences(), before.Estate.Sentences())
 	if err := tooLong(added, e, now); err != nil {
 		return nil, err
 	}
-	w.inside = before.Report.Keys
-	wanted, err := w.desired(e, before.Report.Resources, own)
-	if err != nil {
-		return nil, err
-	}
-	for i, t := range wanted {
-		if up, ok := uploads[t.Name]; ok && t.Kind == change.Image {
-			wanted[i].Spec.Format, wanted[i].Spec.GB, wanted[i].Spec.Bytes = up.Format, up.GB(), up.Size
-		}
-	}
-	if err := gatewaysFree(e, wanted); err != nil {
-		return nil, err
-	}
-	after := w.draft(files, e, before.Report, wanted)
-	changes, err := change.Diff(before.Report.Resources, wanted, w.Discard)
-	if err != nil {
-		return nil, err
-	}
+	after := w.draft(files, e, before.Report, need.wanted)
+	changes := need.changes
 	if edit {
 		touched, err := w.touched(before.Estate, e, before.Report.Resources)
 		if err != nil {
@@ -94,7 +114,7 @@ func (w *Work) reviewOf(before *State, files Files, e *estate.Estate, edit bool)
 	after.Plan = withoutEnded(after.Plan, ending)
 	r := &Review{
 		Files: files, Estate: e, Basis: before.Report.Basis, FirstEnactment: len(before.Report.Files) == 0, Changes: changes,
-		Before: w.Bill(before), After: w.Site.Catalogue().Bill(e, meter(before.Report, own)).With(w.strays(before.Report, own)), Limits: w.Site.Catalogue().Limits,
+		Before: w.Bill(before), After: w.Site.Catalogue().Bill(e, meter(before.Report, need.own)).With(w.strays(before.Report, need.own)), Limits: w.Site.Catalogue().Limits,
 		Unfinished: before.Report.Unfinished, Drift: w.Drift(before), before: before, after: after,
 		Added: added, Ending: ending,
 	}
@@ -116,16 +136,22 @@ func (w *Work) reviewOf(before *State, files Files, e *estate.Estate, edit bool)
 	})
 	all.Wait()
 	r.Freed = freed(before, after)
-	r.Notes = slices.Concat(w.notes(r), trustNotes(before.Estate, e), displaced(before.Report.Resources, changes))
-	r.Blocked = strayIn(before.Report.Resources, changes, w.Discard)
+	w.conclude(r, edit)
+	return r, nil
+}
+
+// conclude tells what follows from all else in a review.
+func (w *Work) conclude(r *Review, edit bool) {
+	now, has := w.Clock.Now(), r.before.Report.Resources
+	r.Notes = slices.Concat(w.notes(r), trustNotes(r.before.Estate, r.Estate), displaced(has, r.Changes))
+	r.Blocked = strayIn(has, r.Changes, w.Discard)
 	r.Notes = append(r.Notes, r.Blocked...)
 	r.QuotaExceeded = r.After.Used.Over(r.Limits)
 	if len(r.Broken)+len(r.QuotaExceeded) > 0 {
 		r.broken, r.overNewly = r.newlyWrong(now, edit)
-		r.onlyCloses = len(before.Report.Files) > 0 && r.opensNothing(now)
+		r.onlyCloses = len(r.before.Report.Files) > 0 && r.opensNothing(now)
 	}
-	r.NoEffect = len(changes) == 0 && r.same && len(r.Ending)+len(r.Added)+len(r.Retracted)+len(r.Meanings) == 0
-	return r, nil
+	r.NoEffect = len(r.Changes) == 0 && r.same && len(r.Ending)+len(r.Added)+len(r.Retracted)+len(r.Meanings) == 0
 }
 
 // moreErrors adds to what is wrong with files by themselves what the site has to
@@ -285,10 +311,10 @@ func withoutPeers(o opening.Opening, gone []gonePeer) (opening.Opening, bool) {
 const uncovered = "no permit covers it any more"
 
 // found looks over the new state, and tells what was there before.
-func found(before, after *State, now time.Time) (list []Found) {
+func found(before, after *State, now time.Time) (list []findings.Judged) {
 	was, is := findings.LintBoth(findings.Side{Estate: before.Estate, Plan: before.Plan}, findings.Side{Estate: after.Estate, Plan: after.Plan}, now, before.Listening())
 	for _, f := range is {
-		list = append(list, Found{Finding: f, New: !was[f.What()]})
+		list = append(list, findings.Judged{Finding: f, New: !was[f.What()]})
 	}
 	return list
 }

@@ -2,7 +2,6 @@ package work
 
 import (
 	"fmt"
-	"reflect"
 	"slices"
 	"time"
 
@@ -100,7 +99,7 @@ func (w *Work) touched(a, b *estate.Estate, has []change.Resource) (map[string]b
 	}
 	ids := map[string]bool{}
 	for id, spec := range after {
-		if old, there := before[id]; !there || !reflect.DeepEqual(old, spec) {
+		if old, there := before[id]; !there || !old.Equal(spec) {
 			ids[id] = true
 		}
 	}

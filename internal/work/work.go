@@ -14,6 +14,7 @@ import (
 	"ironbark/internal/driver"
 	"ironbark/internal/estate"
 	"ironbark/internal/exposure"
+	"ironbark/internal/findings"
 	"ironbark/internal/flow"
 	"ironbark/internal/ledger"
 	"ironbark/internal/opening"
@@ -45,6 +46,8 @@ type Work struct {
 	// Uploading returns what is told of each part of a file that is uploaded, and what is called when that is over; nil:
 	// nobody wants to know.
 	Uploading func(name string, size int64) (part io.Writer, done func())
+	// AllFindings has reviews list all findings, and not count those that were there before.
+	AllFindings bool
 	// Chosen are the machines whose passwords are chosen and not kept yet.
 	Chosen []string
 }
@@ -269,7 +272,8 @@ type Review struct {
 	Exposure       exposure.Difference
 	Outward        exposure.Difference // what machines may call outside: where it tells of sources, read destinations
 	Ending         []Ending            // openings that would end or lose something
-	Findings       []Found
+	Findings       []findings.Judged
+	FindingsBefore int // how many further ones there are, of those that were there before and are not serious
 	Broken         []exposure.Broken
 	Rights         rights.Difference
 	Weakened       []exposure.Uncovered // what guarantees speak of no more
@@ -286,7 +290,9 @@ type Review struct {
 	Blocked    []string // why some of it cannot be done; part of Notes
 
 	before, after *State
-	same          bool // the tables stay as they are
+	same          bool             // the tables stay as they are
+	checked       bool             // the files passed every check
+	census        *findings.Census // of what is after; nil: it was not taken
 
 	onlyCloses bool     // nothing opens, nothing may newly be opened, and nothing is made or grows
 	broken     []string // the guarantees that are newly broken

@@ -139,7 +139,7 @@ func (p *Printer) found(r *work.Review, before *Phrasing) {
 	}
 	p.weakened(r.Weakened, before)
 	none = none && len(r.Weakened) == 0
-	old := 0
+	old := r.FindingsBefore
 	var told []findings.Finding
 	for _, f := range r.Findings {
 		if !f.New && f.Level < findings.Serious {

@@ -98,9 +98,9 @@ func listening(words []string) flow.Services {
 
 // machines fills an observation with how the machines are doing.
 func (s *Site) machines(ctx context.Context, tx *sql.Tx, r *driver.Observation, now time.Time) error {
-	resources := map[string]change.Resource{}
-	for _, t := range r.Resources {
-		if t.Kind == change.Machine {
+	resources := map[string]*change.Resource{}
+	for i := range r.Resources {
+		if t := &r.Resources[i]; t.Kind == change.Machine {
 			resources[t.Name] = t
 		}
 	}
@@ -114,7 +114,7 @@ func (s *Site) machines(ctx context.Context, tx *sql.Tx, r *driver.Observation, 
 		if !there {
 			return nil
 		}
-		l, err := s.readLife(text, t)
+		l, err := s.readLife(text, *t)
 		if err != nil {
 			return err
 		}

@@ -7,8 +7,10 @@ import (
 	"errors"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
+	"ironbark/internal/change"
 	"ironbark/internal/driver"
 	"ironbark/internal/flow"
 	"ironbark/internal/store"
@@ -37,8 +39,20 @@ func (s *Site) observe(ctx context.Context, tx *sql.Tx, scope driver.Scope, o *d
 	}
 	now, behind := m.now(s.clock.Now())
 	o.Mark, o.Identity, o.Behind, o.Records = m.mark(), m.Identity, behind, true
+	var compiled *compiledPlan
+	if scope.Plan {
+		var err error
+		if compiled, err = readCompiled(ctx, tx); err != nil {
+			return err
+		}
+	}
 	if scope.Resources {
-		err := store.Each(ctx, tx, `SELECT `+resourceColumns+` FROM resources`, func(scan func(...any) error) error {
+		many, err := store.Count(ctx, tx, `resources`)
+		if err != nil {
+			return err
+		}
+		o.Resources = make([]change.Resource, 0, many)
+		err = store.Each(ctx, tx, `SELECT `+resourceColumns+` FROM resources`, func(scan func(...any) error) error {
 			t, err := readResource(scan)
 			o.Resources = append(o.Resources, t)
 			return err
@@ -56,9 +70,10 @@ func (s *Site) observe(ctx context.Context, tx *sql.Tx, scope driver.Scope, o *d
 	}
 	if scope.Plan {
 		var err error
-		if o.Plan, err = readPlan(ctx, tx, scope); err != nil {
+		if o.Plan, err = readPlan(ctx, tx, scope, compiled); err != nil {
 			return err
 		}
+		o.Compiled = compiled.text
 	}
 	if scope.After >= 0 {
 		var err error
@@ -80,8 +95,8 @@ const (
 )
 
 // readPlan reads what is installed: the plan from its form in binary, where there is one, and what openings let pass from their rows.
-func readPlan(ctx context.Context, tx *sql.Tx, scope driver.Scope) (*flow.Plan, error) {
-	p, err := readCompiled(ctx, tx)
+func readPlan(ctx context.Context, tx *sql.Tx, scope driver.Scope, compiled *compiledPlan) (*flow.Plan, error) {
+	p, err := compiled.decoded()
 	if err != nil {
 		return nil, err
 	}
@@ -102,25 +117,44 @@ func readPlan(ctx context.Context, tx *sql.Tx, scope driver.Scope) (*flow.Plan, 
 	return p.WithRows(rows)
 }
 
-// readCompiled reads the plan in binary; nil where it is not there, or in the form of another version of the program.
-func readCompiled(ctx context.Context, tx *sql.Tx) (p *flow.Plan, err error) {
-	err = store.Each(ctx, tx, `SELECT plan FROM compiled`, func(scan func(...any) error) error {
+// compiledPlan is a plan in binary that is being decoded.
+type compiledPlan struct {
+	text    string // "" once it is known to be no plan
+	plan    *flow.Plan
+	err     error
+	decoder sync.WaitGroup
+}
+
+// readCompiled reads the plan in binary, and has it decoded while other things are read.
+func readCompiled(ctx context.Context, tx *sql.Tx) (*compiledPlan, error) {
+	c := &compiledPlan{}
+	err := store.Each(ctx, tx, `SELECT plan FROM compiled`, func(scan func(...any) error) error {
 		var data sql.RawBytes
-		if err := scan(&data); err != nil {
-			return err
-		}
-		p, err = flow.FromBinary(string(data))
-		if errors.Is(err, flow.ErrBinary) {
-			p, err = nil, nil
-		}
+		err := scan(&data)
+		c.text = string(data)
 		return err
 	})
-	return p, err
+	if c.text != "" {
+		c.decoder.Go(func() { c.plan, c.err = flow.FromBinary(c.text) })
+	}
+	return c, err
+}
+
+// decoded returns the plan; nil where it is not there, or in the form of another version of the program.
+func (c *compiledPlan) decoded() (*flow.Plan, error) {
+	if c.decoder.Wait(); errors.Is(c.err, flow.ErrBinary) {
+		c.text, c.plan, c.err = "", nil, nil
+	}
+	return c.plan, c.err
 }
 
 // compile keeps the plan of some rows in binary, where it is not kept.
 func compile(ctx context.Context, tx *sql.Tx, rows []flow.Row) error {
-	if p, err := readCompiled(ctx, tx); p != nil || err != nil {
+	there, err := readCompiled(ctx, tx)
+	if err != nil {
+		return err
+	}
+	if p, err := there.decoded(); p != nil || err != nil {
 		return err
 	}
 	p, err := flow.FromRows(rows)

@@ -167,7 +167,12 @@ func (l *Ledger) Plan(ctx context.Context) (rows []flow.Row, err error) {
 	return rows, err
 }
 
-func readResources(ctx context.Context, tx *sql.Tx) (list []change.Resource, err error) {
+func readResources(ctx context.Context, tx *sql.Tx) ([]change.Resource, error) {
+	many, err := store.Count(ctx, tx, `resources`)
+	if err != nil {
+		return nil, err
+	}
+	list := make([]change.Resource, 0, many)
 	err = store.Each(ctx, tx, `SELECT kind, name, body FROM resources ORDER BY kind, name`, func(scan func(...any) error) error {
 		var kind, name, body string
 		if err := scan(&kind, &name, &body); err != nil {
