@@ -188,14 +188,18 @@ func grouped(list []slice) (one []slice, services []flow.Services) {
 }
 
 // ReachAll lists what is open at every machine, by machine name, and then at the
-// gateways themselves. Nothing is kept but what classes of machines share, so an
-// estate of any size can be walked. The classes are computed on all processors.
+// gateways themselves. Some machines are looked at at a time, on all processors, and what was worked out for them is let go of,
+// so an estate of any size can be walked in the memory that its plan takes. Cost: a class of machines is computed once for each [walked] machines among which it is.
 func (v *View) ReachAll() iter.Seq[Entry] {
 	return func(yield func(Entry) bool) {
-		v.Prepare()
-		for m := range v.Plan.Machines {
-			if !v.each(int32(m), yield) {
-				return
+		for from := 0; from < len(v.Plan.Machines); from += walked {
+			to := min(from+walked, len(v.Plan.Machines))
+			some := v.only(from, to)
+			some.Prepare()
+			for m := from; m < to; m++ {
+				if !some.each(int32(m), yield) {
+					return
+				}
 			}
 		}
 		for e := range v.GatewayReach() {
@@ -204,6 +208,33 @@ func (v *View) ReachAll() iter.Seq[Entry] {
 			}
 		}
 	}
+}
+
+// walked is how many machines are looked at at a time where all are.
+const walked = 256
+
+// only returns a view of the machines from one place to before another, which has worked out nothing yet. Other machines have no class in it.
+func (v *View) only(from, to int) *View {
+	w := &View{Plan: v.Plan, At: v.At, ranked: v.ranked, classOf: make([]int32, len(v.classOf))}
+	ruleClasses, places := map[*ruleClass]*ruleClass{}, map[int32]int32{}
+	for m := range w.classOf {
+		w.classOf[m] = notAsked
+	}
+	for m := from; m < to; m++ {
+		of := v.classOf[m]
+		place, known := places[of]
+		if !known {
+			c := v.classes[of]
+			if ruleClasses[c.ruleClass] == nil {
+				ruleClasses[c.ruleClass] = &ruleClass{ranks: c.ranks}
+			}
+			place = int32(len(w.classes))
+			places[of] = place
+			w.classes = append(w.classes, &class{ruleClass: ruleClasses[c.ruleClass], first: c.first})
+		}
+		w.classOf[m] = place
+	}
+	return w
 }
 
 // GatewayReach lists who can reach the gateways themselves.
