@@ -2,7 +2,6 @@ package exposure
 
 import (
 	"slices"
-	"sync"
 	"time"
 
 	"ironbark/internal/flow"
@@ -33,11 +32,8 @@ func (d Difference) IsEmpty() bool {
 // all machines of a pair of classes.
 func Compare(a, b *View) Difference {
 	own := a.Plan.Own().Union(b.Plan.Own())
-	c := &comparison{own: own, pairs: map[[2]int32]*pair{}, alone: map[*class]*part{}, differ: map[[2]*ruleClass]box{}}
-	var wait sync.WaitGroup
-	wait.Go(func() { c.a = newSide(a, own) })
-	c.b = newSide(b, own)
-	wait.Wait()
+	c := &comparison{own: own, pairs: map[[2]int32]*pair{}, alone: map[*class]*part{}}
+	c.a, c.b = newSides(a, b, own)
 	c.everything = !a.Plan.AdminServices.Equal(b.Plan.AdminServices)
 	c.prepare()
 	b.prepareFor(a)
@@ -79,13 +75,6 @@ type comparison struct {
 	everything bool // what counts as administrative differs
 	pairs      map[[2]int32]*pair
 	alone      map[*class]*part // what is open at classes of machines that only one view has
-	differ     map[[2]*ruleClass]box
-}
-
-// box is a set of services and one of sources.
-type box struct {
-	services flow.Services
-	from     flow.Addrs
 }
 
 // shared is an entry of all machines of a class; its door is the one at a place in
@@ -99,55 +88,6 @@ type shared struct {
 // was lost is told by doors of the earlier view, all else by those of the later one.
 type pair struct {
 	opened, closed, gained, lost, moved part
-}
-
-// prepare compares each pair of classes that machines have before and after. The
-// two sides are computed at the same time, each by itself.
-func (c *comparison) prepare() {
-	type job struct {
-		x, y *class
-		look box
-		pair *pair
-	}
-	var jobs []job
-	for m, machine := range c.b.v.Plan.Machines {
-		old, there := c.a.v.Plan.MachineByName(machine.Name)
-		if !there {
-			continue
-		}
-		key := [2]int32{c.a.v.classOf[old], c.b.v.classOf[m]}
-		if _, known := c.pairs[key]; known {
-			continue
-		}
-		c.pairs[key] = nil
-		x, y := c.a.v.classes[key[0]], c.b.v.classes[key[1]]
-		if look, differ := c.look(x, y); differ {
-			c.pairs[key] = &pair{}
-			jobs = append(jobs, job{x, y, look, c.pairs[key]})
-		}
-	}
-	before, after := make([][]shared, len(jobs)), make([][]shared, len(jobs))
-	var wait sync.WaitGroup
-	wait.Go(func() {
-		for i, j := range jobs {
-			before[i] = outside(c.own, c.a.limited(j.x, j.look.services, j.look.from))
-		}
-	})
-	for i, j := range jobs {
-		after[i] = outside(c.own, c.b.limited(j.y, j.look.services, j.look.from))
-	}
-	wait.Wait()
-	for i, j := range jobs {
-		p := j.pair
-		opened, moved, ends := c.against(c.b, j.y, after[i], c.a, j.x, before[i])
-		closed, _, _ := c.against(c.a, j.x, before[i], c.b, j.y, after[i])
-		p.moved.list, p.moved.before = moved, ends
-		move := func(now shared, was time.Time) {
-			p.moved.list, p.moved.before = append(p.moved.list, now), append(p.moved.before, was)
-		}
-		p.opened.list, p.gained.list = elsewhere(opened, before[i], func(here, there shared) { move(here, there.entry.Until) })
-		p.closed.list, p.lost.list = elsewhere(closed, after[i], func(here, there shared) { move(there, here.entry.Until) })
-	}
 }
 
 // both tells what differs at a machine that is in both views.
@@ -238,33 +178,6 @@ func outside(own flow.Addrs, list []shared) (out []shared) {
 	return out
 }
 
-// look tells for which services and sources two classes can differ at all, and
-// false where they do not.
-func (c *comparison) look(x, y *class) (box, bool) {
-	same := c.a.doors(x) == c.b.doors(y) && !c.everything
-	if same && c.a.ruleDigest(x.ruleClass) == c.b.ruleDigest(y.ruleClass) {
-		return box{}, false
-	}
-	look := box{flow.AnyService, flow.AllAddrs}
-	if same {
-		look = c.differing(x.ruleClass, y.ruleClass)
-	}
-	// Only what arrives at all through a door from there can differ.
-	look.services = look.services.Intersect(c.a.arriving(x, look.from).Union(c.b.arriving(y, look.from)))
-	return look, !look.services.IsEmpty()
-}
-
-// arriving returns the services at which anything can arrive at a class from
-// some sources.
-func (s *side) arriving(c *class, from flow.Addrs) (services flow.Services) {
-	for _, d := range s.doorsOf[c] {
-		if d.From.Overlaps(from) {
-			services = services.Union(d.Arrives)
-		}
-	}
-	return services
-}
-
 // against returns the flows of one list that are not in the other, and those that
 // are and have another end there.
 func (c *comparison) against(v *side, x *class, list []shared, w *side, y *class, others []shared) (rest, moved []shared, ends []time.Time) {
@@ -304,75 +217,6 @@ func ordinal(doors []flow.Door, i int) (n int) {
 // sameDoor reports whether two doors are the same one; the address may differ.
 func sameDoor(a, b flow.Door) bool {
 	return a.Kind == b.Kind && a.Via == b.Via && a.V4 == b.V4 && a.Service == b.Service
-}
-
-// differing returns the services and sources of the rules that only one of two
-// rule classes has.
-func (c *comparison) differing(x, y *ruleClass) box {
-	key := [2]*ruleClass{x, y}
-	b, known := c.differ[key]
-	if known {
-		return b
-	}
-	onlyX, onlyY, aligned := c.align(x.ranks, y.ranks)
-	if aligned {
-		b = c.boxOf(onlyX, onlyY, func(*side, int32) bool { return true })
-	} else {
-		count := make(map[digest]int, len(x.ranks))
-		for _, r := range x.ranks {
-			count[c.a.rules[r]]++
-		}
-		for _, r := range y.ranks {
-			count[c.b.rules[r]]--
-		}
-		b = c.boxOf(x.ranks, y.ranks, func(s *side, rank int32) bool { return count[s.rules[rank]] != 0 })
-	}
-	c.differ[key] = b
-	return b
-}
-
-// mostSkipped is how many rules in a row one rule class may have more than the other
-// for the two to be aligned.
-const mostSkipped = 4
-
-// align walks the rules of two rule classes, which stand in the same order on both
-// sides, and collects those that only one of them has. It gives up, and reports
-// false, where too many differ in one place.
-func (c *comparison) align(x, y []int32) (onlyX, onlyY []int32, aligned bool) {
-	for len(x) > 0 && len(y) > 0 {
-		if c.a.rules[x[0]] == c.b.rules[y[0]] {
-			x, y = x[1:], y[1:]
-			continue
-		}
-		skipped := false
-		for n := 1; n <= mostSkipped && !skipped; n++ {
-			switch {
-			case n < len(y) && c.a.rules[x[0]] == c.b.rules[y[n]]:
-				onlyY, y, skipped = append(onlyY, y[:n]...), y[n:], true
-			case n < len(x) && c.a.rules[x[n]] == c.b.rules[y[0]]:
-				onlyX, x, skipped = append(onlyX, x[:n]...), x[n:], true
-			}
-		}
-		if !skipped {
-			return nil, nil, false
-		}
-	}
-	return append(onlyX, x...), append(onlyY, y...), true
-}
-
-// boxOf joins the services and sources of those rules of two rule classes that differ.
-func (c *comparison) boxOf(x, y []int32, differs func(s *side, rank int32) bool) (b box) {
-	collect := func(s *side, ranks []int32) {
-		for _, r := range ranks {
-			if differs(s, r) {
-				b.services = b.services.Union(s.v.ranked[r].Services)
-				b.from = b.from.Union(s.v.ranked[r].From)
-			}
-		}
-	}
-	collect(c.a, x)
-	collect(c.b, y)
-	return b
 }
 
 // gateways compares who can reach the gateways themselves.

@@ -3,8 +3,10 @@ package exposure
 import (
 	"encoding/binary"
 	"hash/maphash"
+	"sync"
 
 	"ironbark/internal/flow"
+	"ironbark/internal/flow/span"
 )
 
 // digest stands for a rule, a set or a door in a comparison: two independent
@@ -28,82 +30,145 @@ func (d digest) append(data []byte) []byte {
 type side struct {
 	v           *View
 	own         flow.Addrs
-	rules       []digest // by rank
-	sets        map[*flow.Run]digest
+	rules       []digest         // by rank
+	sources     sets[flow.Point] // of rules, as are the next
+	services    sets[flow.Service]
+	doorSources sets[flow.Point]
 	ruleClasses map[*ruleClass]digest
 	classes     map[*class]digest
 	doorsOf     map[*class][]flow.Door // of the class's first machine
 
-	cuts    []*cutDown
-	scratch []byte
+	scratch [2][]byte // of rules and of doors
 }
 
-// cutDown is what is left of a view where only some services and sources matter.
-type cutDown struct {
-	services flow.Services
-	from     flow.Addrs
-	reached  []bool // by rank, whether the rule concerns any of them
-	few      map[*ruleClass]*ruleClass
+// sets are sets that rules or doors share, each digested once: two that share their first run, and have as many, are one.
+type sets[P span.Point[P]] struct {
+	number map[*span.Run[P]]int32
+	list   []span.Set[P]
+	digest []digest
 }
 
-// cut returns the view cut down to services and sources.
-func (s *side) cut(services flow.Services, from flow.Addrs) *cutDown {
-	for _, c := range s.cuts {
-		if c.services.Equal(services) && c.from.Equal(from) {
-			return c
+// of returns the digest of a set, which is that of what write appends of it.
+func (x *sets[P]) of(s span.Set[P], write func(s span.Set[P], data []byte) []byte) digest {
+	key := (*span.Run[P])(nil)
+	if !s.IsEmpty() {
+		key = &s.Runs()[0]
+	}
+	n, known := x.number[key]
+	if !known || len(x.list[n].Runs()) != len(s.Runs()) {
+		n = int32(len(x.list))
+		x.number[key] = n
+		x.list, x.digest = append(x.list, s), append(x.digest, digestOf(write(s, nil)))
+	}
+	return x.digest[n]
+}
+
+// newSides digests two views. Rules that stand in the same order on both sides are told by their number in it; the few others by what they come to.
+func newSides(a, b *View, own flow.Addrs) (x, y *side) {
+	x, y = newSide(a, own), newSide(b, own)
+	var both sync.WaitGroup
+	both.Go(func() {
+		x.digestDoors()
+		y.digestDoors()
+	})
+	i, j := 0, 0
+	for n := uint64(1); i < len(a.ranked) && j < len(b.ranked); n++ {
+		skipX, skipY := skipped(a.ranked[i:], b.ranked[j:])
+		x.byContent(i, i+skipX)
+		y.byContent(j, j+skipY)
+		i, j = i+skipX, j+skipY
+		if i == len(a.ranked) || j == len(b.ranked) || skipX+skipY > 0 && !sameRule(a.ranked[i], b.ranked[j]) {
+			continue
+		}
+		x.rules[i], y.rules[j] = numbered(n), numbered(n)
+		i, j = i+1, j+1
+	}
+	x.byContent(i, len(a.ranked))
+	y.byContent(j, len(b.ranked))
+	both.Go(x.digestRules)
+	y.digestRules()
+	both.Wait()
+	return x, y
+}
+
+// skipped tells how many rules are to be passed over on each side until the next one is the same; one on each, where that is not within reach.
+func skipped(x, y []active) (skipX, skipY int) {
+	if sameRule(x[0], y[0]) {
+		return 0, 0
+	}
+	for n := 1; n <= mostSkipped; n++ {
+		switch {
+		case n < len(y) && sameRule(x[0], y[n]):
+			return 0, n
+		case n < len(x) && sameRule(x[n], y[0]):
+			return n, 0
 		}
 	}
-	c := &cutDown{services: services, from: from, reached: make([]bool, len(s.v.ranked)), few: map[*ruleClass]*ruleClass{}}
-	for i, r := range s.v.ranked {
-		c.reached[i] = r.Services.Overlaps(services) && r.From.Overlaps(from)
+	return 1, 1
+}
+
+// sameRule reports whether two rules come to the same, and false where that cannot be told at a glance.
+func sameRule(x, y active) bool {
+	return x.Kind == y.Kind && x.Until.Equal(y.Until) && x.Services.Equal(y.Services) && x.From.Equal(y.From)
+}
+
+// numbered is the digest of a rule that has a number on both sides: two rounds of SplitMix64 (Steele, Lea and Flood, 2014).
+func numbered(n uint64) digest {
+	mix := func(z uint64) uint64 {
+		z = (z ^ z>>30) * 0xbf58476d1ce4e5b9
+		z = (z ^ z>>27) * 0x94d049bb133111eb
+		return z ^ z>>31
 	}
-	s.cuts = append(s.cuts, c)
-	return c
+	return digest{mix(n * 0x9e3779b97f4a7c15), mix(^n * 0x9e3779b97f4a7c15)}
 }
 
 func newSide(v *View, own flow.Addrs) *side {
-	s := &side{v: v, own: own, sets: map[*flow.Run]digest{}, ruleClasses: map[*ruleClass]digest{}, classes: map[*class]digest{}, doorsOf: make(map[*class][]flow.Door, len(v.classes))}
-	s.rules = make([]digest, len(v.ranked))
-	for i, r := range v.ranked {
-		from := s.set(r.From)
-		data := append(s.scratch[:0], byte(r.Kind))
-		data = binary.NativeEndian.AppendUint64(data, uint64(r.Until.UnixNano()))
-		data = appendServices(from.append(data), r.Services)
-		s.rules[i], s.scratch = digestOf(data), data
-	}
-	for _, c := range v.classes {
-		s.doorsOf[c] = v.Plan.DoorsTo(c.first)
-		s.doors(c)
-		s.ruleDigest(c.ruleClass)
-	}
+	s := &side{v: v, own: own, rules: make([]digest, len(v.ranked)), ruleClasses: make(map[*ruleClass]digest, len(v.classes)), classes: make(map[*class]digest, len(v.classes)), doorsOf: make(map[*class][]flow.Door, len(v.classes))}
+	s.sources.number, s.services.number, s.doorSources.number = map[*flow.Run]int32{}, map[*span.Run[flow.Service]]int32{}, map[*flow.Run]int32{}
 	return s
 }
 
-func appendServices(data []byte, s flow.Services) []byte {
+// byContent digests the rules of some ranks by what they come to.
+func (s *side) byContent(from, to int) {
+	for i := from; i < to; i++ {
+		r := s.v.ranked[i]
+		data := binary.NativeEndian.AppendUint64(append(s.scratch[0][:0], byte(r.Kind)), uint64(r.Until.UnixNano()))
+		data = s.services.of(r.Services, appendServices).append(s.set(&s.sources, r.From).append(data))
+		s.rules[i], s.scratch[0] = digestOf(data), data
+	}
+}
+
+// digestDoors digests the doors of the classes.
+func (s *side) digestDoors() {
+	for _, c := range s.v.classes {
+		s.doorsOf[c] = s.v.Plan.DoorsTo(c.first)
+		s.doors(c)
+	}
+}
+
+// digestRules digests the classes, of whose rules each is digested.
+func (s *side) digestRules() {
+	for _, c := range s.v.classes {
+		s.ruleDigest(c.ruleClass)
+	}
+}
+
+// set digests a set of sources, less the own public addresses.
+func (s *side) set(known *sets[flow.Point], from flow.Addrs) digest {
+	return known.of(from, func(from flow.Addrs, data []byte) []byte {
+		for _, r := range from.Subtract(s.own).Runs() {
+			data = r.Lo.AppendTo(r.Hi.AppendTo(data))
+		}
+		return data
+	})
+}
+
+func appendServices(s flow.Services, data []byte) []byte {
 	for _, r := range s.Runs() {
 		data = binary.NativeEndian.AppendUint32(data, uint32(r.Lo))
 		data = binary.NativeEndian.AppendUint32(data, uint32(r.Hi))
 	}
 	return data
-}
-
-// set digests a set of sources, less the own public addresses. Sets that share
-// their runs are digested once.
-func (s *side) set(from flow.Addrs) digest {
-	if from.IsEmpty() {
-		return digest{}
-	}
-	key := &from.Runs()[0]
-	d, known := s.sets[key]
-	if !known {
-		var data []byte
-		for _, r := range from.Subtract(s.own).Runs() {
-			data = r.Lo.AppendTo(r.Hi.AppendTo(data))
-		}
-		d = digestOf(data)
-		s.sets[key] = d
-	}
-	return d
 }
 
 // ruleDigest digests all rules that concern a rule class.
@@ -125,47 +190,22 @@ func (s *side) doors(c *class) digest {
 		return d
 	}
 	for _, door := range s.doorsOf[c] {
-		data := append(s.scratch[:0], byte(door.Kind), 0)
+		data := append(s.scratch[1][:0], byte(door.Kind), 0)
 		if door.V4 {
 			data[1] = 1
 		}
 		data = append(append(data, door.Via...), 0)
 		data = binary.NativeEndian.AppendUint32(data, uint32(door.Service))
-		data = appendServices(s.set(door.From).append(data), door.Arrives)
+		data = appendServices(door.Arrives, s.set(&s.doorSources, door.From).append(data))
 		if own := door.Own; own != nil && flow.Active(own.Until, s.v.At) {
-			data = binary.NativeEndian.AppendUint64(s.set(own.From).append(data), uint64(own.Until.UnixNano()))
+			data = binary.NativeEndian.AppendUint64(s.set(&s.doorSources, own.From).append(data), uint64(own.Until.UnixNano()))
 			if own.Standing {
 				data = append(data, 1)
 			}
 		}
 		d = d.plus(digestOf(data))
-		s.scratch = data
+		s.scratch[1] = data
 	}
 	s.classes[c] = d
 	return d
-}
-
-// limited computes what is open at a class for some services and sources only:
-// rules for other sources are left out before anything is computed.
-func (s *side) limited(c *class, services flow.Services, from flow.Addrs) (list []shared) {
-	cut := s.cut(services, from)
-	few := cut.few[c.ruleClass]
-	if few == nil {
-		few = &ruleClass{}
-		for _, r := range c.ranks {
-			if cut.reached[r] {
-				few.ranks = append(few.ranks, r)
-			}
-		}
-		few.once.Do(func() { few.combinations, few.services = grouped(s.v.slicesFor(few, services)) })
-		cut.few[c.ruleClass] = few
-	}
-	for i, d := range s.doorsOf[c] {
-		for _, l := range s.v.throughDoor(few, d) {
-			if l.from = l.from.Intersect(from); !l.from.IsEmpty() {
-				list = append(list, shared{entry: l.entry(flow.Door{}), door: i})
-			}
-		}
-	}
-	return list
 }

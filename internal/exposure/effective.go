@@ -79,7 +79,7 @@ func translated(doors []flow.Door) (cuts []flow.Service) {
 
 // weigh looks at what a rule does in a slice, door by door, since a door's own
 // from holds for that door alone, and keeps the weightiest of what was found.
-func (v *View) weigh(e *Effect, r active, s slice, doors []flow.Door) {
+func (v *View) weigh(e *Effect, r *active, s slice, doors []flow.Door) {
 	for _, d := range doors {
 		mine := r.From.Intersect(d.From)
 		if !d.Arrives.Contains(s.services.Lo) || mine.IsEmpty() {
@@ -96,7 +96,7 @@ func (v *View) weigh(e *Effect, r active, s slice, doors []flow.Door) {
 
 // weighAt looks at what a rule does for the sources of a door, whose own from
 // lets in own.
-func (v *View) weighAt(r active, s slice, mine, own flow.Addrs) (EffectState, string, flow.Origin) {
+func (v *View) weighAt(r *active, s slice, mine, own flow.Addrs) (EffectState, string, flow.Origin) {
 	switch {
 	case r.Kind == flow.Deny:
 		return v.weighDeny(r, s, mine, own)
@@ -119,8 +119,8 @@ func (v *View) weighAt(r active, s slice, mine, own flow.Addrs) (EffectState, st
 	by := flow.Origin{Sentence: "the door's own from"}
 	for _, o := range s.letting() {
 		if o.Rule != r.Rule {
-			others.Add(o.From)
-			if by.File == "" && o.From.Overlaps(free) {
+			others.Add(o.from)
+			if by.File == "" && o.from.Overlaps(free) {
 				by = o.Origin
 			}
 		}
@@ -132,21 +132,21 @@ func (v *View) weighAt(r active, s slice, mine, own flow.Addrs) (EffectState, st
 }
 
 // weighDeny looks at what a deny keeps out that would be let in without it.
-func (v *View) weighDeny(r active, s slice, mine, own flow.Addrs) (EffectState, string, flow.Origin) {
+func (v *View) weighDeny(r *active, s slice, mine, own flow.Addrs) (EffectState, string, flow.Origin) {
 	var let, others span.Builder[flow.Point]
 	let.Reset(own)
 	for _, o := range s.letting() {
-		let.Add(o.From)
+		let.Add(o.from)
 	}
 	wanted := mine.Subtract(let.Rest(mine))
 	if wanted.IsEmpty() {
 		return Redundant, v.inWords("nothing would let in what it keeps out", "closed anyway"), flow.Origin{}
 	}
 	by := flow.Origin{}
-	s.all.each(s.met, func(o active) {
+	s.all.each(s.met, func(o *active) {
 		if o.Kind == flow.Deny && o.Rule != r.Rule {
-			others.Add(o.From)
-			if by.Sentence == "" && o.From.Overlaps(wanted) {
+			others.Add(o.from)
+			if by.Sentence == "" && o.from.Overlaps(wanted) {
 				by = o.Origin
 			}
 		}

@@ -2,13 +2,11 @@ package exposure
 
 import (
 	"iter"
-	"runtime"
-	"sync"
-	"sync/atomic"
 	"time"
 
 	"ironbark/internal/flow"
 	"ironbark/internal/flow/span"
+	"ironbark/internal/parallel"
 )
 
 // Reason says why a flow is open or closed. The zero Reason is invalid.
@@ -258,14 +256,5 @@ func (v *View) Alike(m int32) int32 { return v.classOf[m] }
 // Prepare computes what is open at each class of machines, on all processors. Whoever asks for what is open at many of them
 // does so sooner then.
 func (v *View) Prepare() {
-	var wait sync.WaitGroup
-	var next atomic.Int64
-	for range runtime.GOMAXPROCS(0) {
-		wait.Go(func() {
-			for i := next.Add(1) - 1; i < int64(len(v.classes)); i = next.Add(1) - 1 {
-				v.reach(v.classes[i])
-			}
-		})
-	}
-	wait.Wait()
+	parallel.Each(len(v.classes), func(i int) { v.reach(v.classes[i]) })
 }

@@ -45,11 +45,13 @@ type View struct {
 	calls     *View // of what machines call outside
 }
 
-// active is a rule that holds. A wide one is from everywhere: no rule after it
+// active is a rule that holds. A wide one is from everywhere that matters: no rule after it
 // lets in or keeps out anything that it does not.
 type active struct {
 	*flow.Rule
-	wide bool
+	services flow.Services
+	from     flow.Addrs // what of its sources matters
+	wide     bool
 }
 
 // ruleClass is what machines share of which the same sentences speak.
@@ -112,7 +114,7 @@ func newView(p *flow.Plan, at time.Time, machines iter.Seq[int32]) *View {
 	everywhere := p.Everywhere()
 	for i := range p.Rules {
 		if r := &p.Rules[i]; r.Active(at) {
-			v.ranked = append(v.ranked, active{Rule: r, wide: r.From.ContainsAll(everywhere)})
+			v.ranked = append(v.ranked, active{Rule: r, services: r.Services, from: r.From, wide: r.From.ContainsAll(everywhere)})
 		}
 	}
 	slices.SortStableFunc(v.ranked, byLasting)
@@ -173,10 +175,10 @@ func (v *View) classify(machines iter.Seq[int32], memberOf [][]int32, ranksOf fu
 }
 
 // rulesOf lists the rules that concern a rule class, the longest-lasting first.
-func (v *View) rulesOf(a *ruleClass) []active {
-	list := make([]active, len(a.ranks))
+func (v *View) rulesOf(a *ruleClass) []*active {
+	list := make([]*active, len(a.ranks))
 	for i, r := range a.ranks {
-		list[i] = v.ranked[r]
+		list[i] = &v.ranked[r]
 	}
 	return list
 }
@@ -232,25 +234,25 @@ type ruleCombination struct {
 // evaluator computes what the rules of a class come to where they meet. It remembers
 // what slices have in common.
 type evaluator struct {
-	rules []active
+	rules []*active
 	base  []int32                        // places of the rules for any service, which every slice meets
 	shut  flow.Addrs                     // what the denies of the base keep out
 	known [2]map[string]*ruleCombination // by the other rules met; unguarded, guarded
 	deny  map[string]flow.Addrs          // by the denies met, those of the base apart
 
-	passes []active // scratch, as are the next
+	passes []*active // scratch, as are the next
 	denies []byte
 	pile   span.Builder[flow.Point]
 }
 
-func newComer(rules []active) *evaluator {
+func newComer(rules []*active) *evaluator {
 	c := &evaluator{rules: rules, known: [2]map[string]*ruleCombination{{}, {}}, deny: map[string]flow.Addrs{}}
 	var runs []flow.Run
 	for i, r := range rules {
 		if r.Services.Equal(flow.AnyService) {
 			c.base = append(c.base, int32(i))
 			if r.Kind == flow.Deny {
-				runs = append(runs, r.From.Runs()...)
+				runs = append(runs, r.from.Runs()...)
 			}
 		}
 	}
@@ -259,7 +261,7 @@ func newComer(rules []active) *evaluator {
 }
 
 // each hands over the rules of a combination, the longest-lasting first.
-func (c *evaluator) each(met []byte, do func(r active)) {
+func (c *evaluator) each(met []byte, do func(r *active)) {
 	base := c.base
 	for ; len(met) > 0; met = met[4:] {
 		place := int32(binary.BigEndian.Uint32(met))
@@ -286,7 +288,7 @@ func (c *evaluator) evaluate(met []byte, guarded bool) *ruleCombination {
 	m := &ruleCombination{all: c, met: met, guarded: guarded, deny: c.deniedBy(met)}
 	known[string(met)] = m
 	c.passes = c.passes[:0]
-	c.each(met, func(r active) {
+	c.each(met, func(r *active) {
 		if m.passes(r) {
 			c.passes = append(c.passes, r)
 		}
@@ -307,7 +309,7 @@ func (c *evaluator) deniedBy(met []byte) flow.Addrs {
 	if !ok {
 		var runs []flow.Run
 		for rest := c.denies; len(rest) > 0; rest = rest[4:] {
-			runs = append(runs, c.rules[binary.BigEndian.Uint32(rest)].From.Runs()...)
+			runs = append(runs, c.rules[binary.BigEndian.Uint32(rest)].from.Runs()...)
 		}
 		deny = c.shut.Union(span.Of(runs...))
 		c.deny[string(c.denies)] = deny
@@ -317,13 +319,14 @@ func (c *evaluator) deniedBy(met []byte) flow.Addrs {
 
 // passes reports whether a rule lets sources in where it is met: guarded services
 // are let in by no ordinary allow.
-func (m *ruleCombination) passes(r active) bool {
+func (m *ruleCombination) passes(r *active) bool {
 	return r.Kind != flow.Deny && (r.Kind != flow.Allow || !m.guarded)
 }
 
 // letting lists the rules that let sources in, the longest-lasting first.
-func (m *ruleCombination) letting() (list []active) {
-	m.all.each(m.met, func(r active) {
+func (m *ruleCombination) letting() []*active {
+	list := make([]*active, 0, len(m.all.base)+len(m.met)/4)
+	m.all.each(m.met, func(r *active) {
 		if m.passes(r) {
 			list = append(list, r)
 		}
@@ -333,8 +336,8 @@ func (m *ruleCombination) letting() (list []active) {
 
 // denied cuts what is kept out into pieces, each with the deny that keeps it out the longest.
 func (m *ruleCombination) denied() []piece {
-	var list []active
-	m.all.each(m.met, func(r active) {
+	var list []*active
+	m.all.each(m.met, func(r *active) {
 		if r.Kind == flow.Deny {
 			list = append(list, r)
 		}
@@ -353,7 +356,7 @@ func (v *View) slices(m int32, asked flow.Services, from flow.Addrs, cuts ...flo
 func (v *View) restricted(a *ruleClass, asked flow.Services, from flow.Addrs) *ruleClass {
 	few := &ruleClass{}
 	for _, r := range a.ranks {
-		if rule := v.ranked[r]; rule.Services.Overlaps(asked) && rule.From.Overlaps(from) {
+		if rule := v.ranked[r]; rule.Services.Overlaps(asked) && rule.from.Overlaps(from) {
 			few.ranks = append(few.ranks, r)
 		}
 	}
@@ -395,7 +398,7 @@ func cut(asked flow.Services, edges []flow.Service) (runs []span.Run[flow.Servic
 
 // meet finds which rules each run of services meets, and computes what they come
 // to once for all runs that meet the same.
-func (v *View) meet(rules []active, runs []span.Run[flow.Service]) []slice {
+func (v *View) meet(rules []*active, runs []span.Run[flow.Service]) []slice {
 	c := newComer(rules)
 	count := make([]int, len(runs)+1)
 	c.eachMet(runs, func(_, run int) { count[run+1] += 4 })
@@ -437,7 +440,7 @@ func (c *evaluator) eachMet(runs []span.Run[flow.Service], do func(rule, run int
 // passed cuts the sources that rules let in into pieces, each with the rule that
 // lets it in the longest. own, if there is one, competes with them. It serves for
 // denies too, which keep out instead. taken is room to work in.
-func passed(taken *span.Builder[flow.Point], rules []active, own *flow.Published, ownFrom, deny flow.Addrs) []piece {
+func passed(taken *span.Builder[flow.Point], rules []*active, own *flow.Published, ownFrom, deny flow.Addrs) []piece {
 	var list []piece
 	taken.Reset(deny)
 	take := func(p piece) {
@@ -452,7 +455,7 @@ func passed(taken *span.Builder[flow.Point], rules []active, own *flow.Published
 			take(piece{from: ownFrom, own: own})
 			own = nil
 		}
-		take(piece{from: r.From, rule: r.Rule})
+		take(piece{from: r.from, rule: r.Rule})
 		if r.wide {
 			return list
 		}

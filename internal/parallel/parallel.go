@@ -4,6 +4,7 @@ package parallel
 import (
 	"runtime"
 	"sync"
+	"sync/atomic"
 )
 
 // Least is how many elements are worth a processor of their own.
@@ -22,4 +23,21 @@ func Parts(n int, do func(from, to int)) {
 		all.Go(func() { do(i*n/parts, (i+1)*n/parts) })
 	}
 	all.Wait()
+}
+
+// Each calls do for each number from 0 up to n, some of them at once: whoever is done takes the next one, so they may cost very different things. It returns
+// once all calls have.
+func Each(n int, do func(i int)) {
+	var next atomic.Int64
+	work := func() {
+		for i := next.Add(1) - 1; i < int64(n); i = next.Add(1) - 1 {
+			do(int(i))
+		}
+	}
+	var others sync.WaitGroup
+	for range min(runtime.GOMAXPROCS(0), n) - 1 {
+		others.Go(work)
+	}
+	work()
+	others.Wait()
 }

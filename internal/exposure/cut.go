@@ -1,0 +1,120 @@
+package exposure
+
+import (
+	"encoding/binary"
+	"slices"
+
+	"ironbark/internal/flow"
+	"ironbark/internal/flow/span"
+)
+
+// cutDown is what is left of a view where only some services and sources matter.
+type cutDown struct {
+	box
+	v       *View                            // of those rules that were looked at and concern what matters, cut down to those sources
+	places  []int32                          // by rank, the place of a rule among those, from 1; 0: it was not looked at
+	meets   map[*span.Run[flow.Service]]bool // rules share their sets, which are known by their first runs
+	leaves  map[*flow.Run]active             // what is left of a rule's sources
+	asked   []flow.Services
+	few     map[fewOf]*ruleClass
+	byRanks map[string]*ruleClass // those of the same rules and services are one
+}
+
+// fewOf tells what is left of a rule class for some services by their place among those asked.
+type fewOf struct {
+	class *ruleClass
+	asked int
+}
+
+// unconcerned stands in place of a place: the rule concerns nothing that matters.
+const unconcerned = -1
+
+// cuts are what is left of one view, for each services and sources that mattered so far. They are not safe for concurrent use.
+type cuts []*cutDown
+
+// of returns the view of a side cut down to services and sources.
+func (list *cuts) of(s *side, look box) *cutDown {
+	for _, c := range *list {
+		if c.services.Equal(look.services) && c.from.Equal(look.from) {
+			return c
+		}
+	}
+	c := &cutDown{
+		box: look, v: &View{Plan: s.v.Plan, At: s.v.At}, places: make([]int32, len(s.v.ranked)),
+		meets: map[*span.Run[flow.Service]]bool{}, leaves: map[*flow.Run]active{}, few: map[fewOf]*ruleClass{}, byRanks: map[string]*ruleClass{},
+	}
+	*list = append(*list, c)
+	return c
+}
+
+// look cuts a rule down, and returns its place.
+func (c *cutDown) look(r *active) int32 {
+	if r.services.IsEmpty() || r.from.IsEmpty() {
+		return unconcerned
+	}
+	service, source := &r.services.Runs()[0], &r.from.Runs()[0]
+	met, known := c.meets[service]
+	if !known {
+		met = r.services.Overlaps(c.services)
+		c.meets[service] = met
+	}
+	if !met {
+		return unconcerned
+	}
+	left, known := c.leaves[source]
+	if !known {
+		left.from = r.from.Intersect(c.from)
+		left.wide = left.from.ContainsAll(c.from.Intersect(c.v.Plan.Everywhere()))
+		c.leaves[source] = left
+	}
+	if left.from.IsEmpty() {
+		return unconcerned
+	}
+	left.Rule, left.services = r.Rule, r.services
+	c.v.ranked = append(c.v.ranked, left)
+	return int32(len(c.v.ranked))
+}
+
+// class returns what is left of a rule class of the view of a side for services that are asked about.
+func (s *side) class(c *cutDown, a *ruleClass, asked flow.Services) *ruleClass {
+	i := slices.IndexFunc(c.asked, asked.Equal)
+	if i < 0 {
+		i = len(c.asked)
+		c.asked = append(c.asked, asked)
+	}
+	few := c.few[fewOf{a, i}]
+	if few != nil {
+		return few
+	}
+	few = &ruleClass{}
+	key := binary.NativeEndian.AppendUint32(nil, uint32(i))
+	for _, r := range a.ranks {
+		if c.places[r] == 0 {
+			c.places[r] = c.look(&s.v.ranked[r])
+		}
+		if place := c.places[r]; place != unconcerned {
+			few.ranks, key = append(few.ranks, place-1), binary.NativeEndian.AppendUint32(key, uint32(place))
+		}
+	}
+	if same := c.byRanks[string(key)]; same != nil {
+		few = same
+	}
+	c.byRanks[string(key)], c.few[fewOf{a, i}] = few, few
+	return few
+}
+
+// open computes what is open at a class of a side for some services and sources only:
+// rules for others are left out before anything is computed. asked are those of the services that are asked about.
+func (list *cuts) open(s *side, c *class, look box, asked flow.Services) (open []shared) {
+	cut := list.of(s, look)
+	few := s.class(cut, c.ruleClass, asked)
+	few.once.Do(func() { few.combinations, few.services = grouped(cut.v.slicesFor(few, asked)) })
+	for i, d := range s.doorsOf[c] {
+		for _, g := range cut.v.throughDoor(few, d) {
+			if g.from = g.from.Intersect(look.from); !g.from.IsEmpty() {
+				open = append(open, shared{entry: g.entry(flow.Door{}), door: i})
+			}
+		}
+	}
+	return open
+}
