@@ -46,7 +46,8 @@ func Guarantees(e *estate.Estate, p *flow.Plan, at time.Time) []Broken {
 		return nil
 	}
 	resolve := flow.NewResolver(e, p)
-	g := &guarantor{e: e, p: p, resolve: resolve, calls: &guarantor{e: e, p: p.Calls(), resolve: resolve}}
+	g := &guarantor{e: e, p: p, resolve: resolve, known: map[string][]Target{}, calls: &guarantor{e: e, p: p.Calls(), resolve: resolve, known: map[string][]Target{}}}
+	g.concerns = g.boxes(stated)
 	var list []Broken
 	told := map[flow.Origin]bool{}
 	for _, moment := range append([]time.Time{at}, p.Turns(at)...) {
@@ -67,17 +68,8 @@ func Guarantees(e *estate.Estate, p *flow.Plan, at time.Time) []Broken {
 	return list
 }
 
-// onlyStanding returns the plan as it is without openings and routes.
-func onlyStanding(p *flow.Plan) *flow.Plan {
-	q := *p
-	q.Rules = nil
-	for _, r := range p.Rules {
-		if r.Kind != flow.Opening && r.Kind != flow.Route {
-			q.Rules = append(q.Rules, r)
-		}
-	}
-	return &q
-}
+// stands reports whether rules of a kind are what stands: not what was opened, nor a route.
+func stands(k flow.RuleKind) bool { return k != flow.Opening && k != flow.Route }
 
 // possible returns the rules that permits could put in place.
 func possible(e *estate.Estate, p *flow.Plan) (rules []flow.Rule) {
@@ -99,6 +91,62 @@ type guarantor struct {
 	at      time.Time
 	views   [3]*View   // as needed: of the plan, of what stands, of what could be
 	calls   *guarantor // of what machines call outside; nil in that one itself
+
+	concerns []flow.Box          // what the guarantees that forbid something speak of
+	known    map[string][]Target // by the words for them
+}
+
+// targets is [Targets], once for the same words.
+func (g *guarantor) targets(s sentence.Set) []Target {
+	text := s.String()
+	list, known := g.known[text]
+	if !known {
+		list = Targets(g.e, g.p, s)
+		g.known[text] = list
+	}
+	return list
+}
+
+// boxes lists what the guarantees that forbid something of machines speak of. At a front or an address another service is called than arrives, so there it is any.
+func (g *guarantor) boxes(stated []sentence.Statement) (list []flow.Box) {
+	for _, st := range stated {
+		s, never := st.Sentence.(sentence.Never)
+		if !never || g.e.CallsOutside(s.To) {
+			continue
+		}
+		box := flow.Box{Services: g.resolve.Services(s.Services), From: g.resolve.Source(s.From)}
+		if slices.ContainsFunc(g.targets(s.To), func(t Target) bool { return t.Machine < 0 }) {
+			box.Services = flow.AnyService
+		}
+		list = append(list, box)
+	}
+	return list
+}
+
+// concerning returns those of some rules, of some kinds, that concern what is forbidden: no others matter where it is asked about. Rules share their sets, which are known
+// by their first runs.
+func (g *guarantor) concerning(rules []flow.Rule, of func(flow.RuleKind) bool) (list []flow.Rule) {
+	type sets struct {
+		services *span.Run[flow.Service]
+		from     *flow.Run
+	}
+	known := map[sets]bool{}
+	for i := range rules {
+		r := &rules[i]
+		if !of(r.Kind) || r.Services.IsEmpty() || r.From.IsEmpty() {
+			continue
+		}
+		key := sets{&r.Services.Runs()[0], &r.From.Runs()[0]}
+		is, met := known[key]
+		if !met {
+			is = slices.ContainsFunc(g.concerns, func(b flow.Box) bool { return b.Services.Overlaps(r.Services) && b.From.Overlaps(r.From) })
+			known[key] = is
+		}
+		if is {
+			list = append(list, *r)
+		}
+	}
+	return list
 }
 
 // The views of a guarantor.
@@ -110,14 +158,14 @@ const (
 
 func (g *guarantor) view(which int) *View {
 	if g.views[which] == nil {
-		plan := g.p
+		plan := *g.p
 		switch which {
 		case viewStanding:
-			plan = onlyStanding(plan)
+			plan.Rules = g.concerning(plan.Rules, stands)
 		case viewPotential:
-			plan = WithPermits(g.e, plan)
+			plan.Rules = g.concerning(slices.Concat(plan.Rules, possible(g.e, g.p)), func(flow.RuleKind) bool { return true })
 		}
-		g.views[which] = NewView(plan, g.at)
+		g.views[which] = NewView(&plan, g.at)
 	}
 	return g.views[which]
 }
@@ -129,11 +177,11 @@ func (g *guarantor) check(s sentence.Sentence) (Broken, bool) {
 			return g.calls.outward(s.Services, s.From, s.To, true)
 		}
 		services, from := g.resolve.Services(s.Services), g.resolve.Source(s.From)
-		view := g.view(viewPotential)
+		which := viewPotential
 		if s.Standing {
-			view = g.view(viewStanding)
+			which = viewStanding
 		}
-		b, broken := g.first(view, services, from, Targets(g.e, g.p, s.To), true)
+		b, broken := g.first(g.view(which), services, from, g.targets(s.To), true)
 		if !broken && !s.Standing {
 			b, broken = g.carried(services, from, g.resolve.Group(s.To))
 		}
@@ -143,14 +191,14 @@ func (g *guarantor) check(s sentence.Sentence) (Broken, bool) {
 		if g.e.CallsOutside(s.To) {
 			return g.calls.outward(s.Services, s.From, s.To, false)
 		}
-		return g.first(g.view(viewNow), g.resolve.Services(s.Services), g.resolve.Source(s.From), Targets(g.e, g.p, s.To), false)
+		return g.first(g.view(viewNow), g.resolve.Services(s.Services), g.resolve.Source(s.From), g.targets(s.To), false)
 	}
 	return Broken{}, false
 }
 
 // outward finds a call of machines to an address outside that is open (or, with open false, closed).
 func (g *guarantor) outward(services sentence.Services, from, to sentence.Set, open bool) (Broken, bool) {
-	b, broken := g.first(g.view(viewNow), g.resolve.Services(services), g.resolve.Outside(to), Targets(g.e, g.p, from), open)
+	b, broken := g.first(g.view(viewNow), g.resolve.Services(services), g.resolve.Outside(to), g.targets(from), open)
 	b.Outward = broken
 	return b, broken
 }
@@ -199,18 +247,23 @@ func (v *View) matters(services flow.Services, from flow.Addrs) func(rank int32)
 // anyOpen reports whether any flow from some sources to some services of a machine
 // is open, without telling which.
 func (v *View) anyOpen(m int32, services flow.Services, from flow.Addrs, matters func(rank int32) bool) bool {
-	doors := slices.DeleteFunc(v.Plan.DoorsTo(m), func(d flow.Door) bool { return !d.From.Overlaps(from) })
 	few := &ruleClass{}
-	for _, r := range v.classes[v.classOf[m]].ranks {
-		if matters(r) {
-			few.ranks = append(few.ranks, r)
+	lets := false
+	for _, rank := range v.classes[v.classOf[m]].ranks {
+		if !matters(rank) {
+			continue
 		}
+		r := &v.ranked[rank]
+		if r.Kind == flow.Deny && r.services.ContainsAll(services) && r.from.ContainsAll(from) { // it shuts all of it
+			return false
+		}
+		few.ranks, lets = append(few.ranks, rank), lets || r.Kind != flow.Deny
 	}
+	doors := slices.DeleteFunc(v.Plan.DoorsTo(m), func(d flow.Door) bool { return !d.From.Overlaps(from) })
 	own := slices.ContainsFunc(doors, func(d flow.Door) bool {
 		_, ok := d.OwnPass(v.Plan.AdminServices, v.At)
 		return ok && services.Contains(d.Own.On)
 	})
-	lets := slices.ContainsFunc(few.ranks, func(r int32) bool { return v.ranked[r].Kind != flow.Deny })
 	if !own && !lets {
 		return false
 	}

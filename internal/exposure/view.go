@@ -112,12 +112,9 @@ func newView(p *flow.Plan, at time.Time, machines iter.Seq[int32]) *View {
 	p = p.DoorsAt(at)
 	v := &View{Plan: p, At: at, ranked: make([]active, 0, len(p.Rules)), classOf: make([]int32, len(p.Machines))}
 	everywhere := p.Everywhere()
-	for i := range p.Rules {
-		if r := &p.Rules[i]; r.Active(at) {
-			v.ranked = append(v.ranked, active{Rule: r, services: r.Services, from: r.From, wide: r.From.ContainsAll(everywhere)})
-		}
+	for _, r := range ranked(p.Rules, at) {
+		v.ranked = append(v.ranked, active{Rule: r, services: r.Services, from: r.From, wide: r.From.ContainsAll(everywhere)})
 	}
-	slices.SortStableFunc(v.ranked, byLasting)
 	rules := map[*flow.Group][]int32{} // by group, the ranks of its rules
 	var groups []*flow.Group
 	for rank, r := range v.ranked {
@@ -189,11 +186,22 @@ func (v *View) combinationsOf(a *ruleClass) ([]slice, []flow.Services) {
 	return a.combinations, a.services
 }
 
-// byLasting orders rules so that the first that matches tells the true end: what
-// never ends first, then the latest end, then by kind and, as the plan has them
-// already, by place.
-func byLasting(a, b active) int {
-	return cmp.Or(lasting(a.Until, b.Until), cmp.Compare(a.Kind, b.Kind))
+// ranked lists the rules that hold at a moment, so that the first that matches tells the true end: what
+// never ends first, then the latest end, then by kind and by place in the plan. Most rules never end, and are not compared.
+func ranked(rules []flow.Rule, at time.Time) (list []*flow.Rule) {
+	var endless [flow.Allow + 1][]*flow.Rule // by kind
+	var ending []*flow.Rule
+	for i := range rules {
+		switch r := &rules[i]; {
+		case !r.Active(at):
+		case r.Until.IsZero():
+			endless[r.Kind] = append(endless[r.Kind], r)
+		default:
+			ending = append(ending, r)
+		}
+	}
+	slices.SortStableFunc(ending, func(a, b *flow.Rule) int { return cmp.Or(lasting(a.Until, b.Until), cmp.Compare(a.Kind, b.Kind)) })
+	return append(slices.Concat(endless[:]...), ending...)
 }
 
 func lasting(a, b time.Time) int {
