@@ -127,12 +127,16 @@ func sortParts(tokens []token) (p parts) {
 		switch a, err := ParseAtom(t.text); {
 		case slices.Contains([]string{"from", "to", "on", "at", "into", "for", "until", "up", "by", "via", "in", "of"}, t.text):
 			before = t.text
-		case slices.Contains([]string{"port", "ports", "the", "service", "services", "access", "machine", "traffic", "a", "an", "reach", "open", "with", "can", "is", "does", "do", "what", "who"}, t.text):
+		case slices.Contains([]string{"port", "ports", "the", "and", "service", "services", "access", "machine", "traffic", "a", "an", "reach", "open", "with", "can", "is", "does", "do", "what", "who"}, t.text):
 		case t.text == "any" && (before == "from" || before == "by"):
 			p.from = append(p.from, "everywhere")
 		case t.text == "any" && before == "to":
 			p.to = append(p.to, "all")
 		case isService(t.text):
+			if _, err := ParseService(t.text); err != nil && t.text != "any" {
+				p.strange++
+				continue
+			}
 			p.services = append(p.services, t.text)
 		case slices.Contains(anyWords, t.text) && len(p.services) == 0 && before == "":
 			p.services = append(p.services, "any")
