@@ -268,7 +268,7 @@ func (r *reader) checkNouns() {
 	for _, f := range e.Fronts {
 		if n, ok := r.noun(f.At, f.Network, KindNetwork); ok {
 			r.checkOutside(f.At, "front "+f.Name, e.Networks[n.I])
-			r.checkFixed(f.At, "front "+f.Name, f.Address, e.Networks[n.I].Space)
+			r.checkFamilies(f.At, "front "+f.Name, f.Address, e.Networks[n.I].Space)
 			r.reservedKnown(f.At, "front "+f.Name, f.Address, false)
 		}
 		if !f.Address.Wanted() {
@@ -394,7 +394,7 @@ func (r *reader) checkBastion(b Bastion) {
 			r.fail(b.At, fmt.Sprintf("subnet %s of bastion %s is not for bastions", b.Subnet, b.Name), "write “for: bastion” in the subnet")
 		}
 		r.checkOutside(b.At, "bastion "+b.Name, w)
-		r.checkFixed(b.At, "bastion "+b.Name, b.Address, w.Subnets[n.I].Range)
+		r.checkFamilies(b.At, "bastion "+b.Name, b.Address, w.Subnets[n.I].Range)
 		r.reservedKnown(b.At, "bastion "+b.Name, b.Address, false)
 	}
 	if b.From.IsEmpty() {
@@ -409,12 +409,17 @@ func (r *reader) checkOutside(at sentence.Pos, what string, n Network) {
 	}
 }
 
-// checkFixed holds given addresses to families that the inside has, since no
+// checkFamilies holds given and reserved addresses to families that the inside has, since no
 // family is translated into the other.
-func (r *reader) checkFixed(at sentence.Pos, what string, a Address, inside []netip.Prefix) {
+func (r *reader) checkFamilies(at sentence.Pos, what string, a Address, inside []netip.Prefix) {
 	for _, addr := range a.Fixed {
 		if !HasFamily(inside, addr.Is4()) {
 			r.fail(at, fmt.Sprintf("%s: %s leads nowhere, for there are no such addresses inside", what, addr), "")
+		}
+	}
+	for _, name := range a.Reserved {
+		if held, ok := r.estate.Reserved(name); ok && !HasFamily(inside, !held.V6) {
+			r.fail(at, fmt.Sprintf("%s: the reserved address %s leads nowhere, for there are no such addresses inside", what, name), "")
 		}
 	}
 }

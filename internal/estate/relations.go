@@ -315,8 +315,9 @@ func (r *reader) commonFamily(front sentence.Name, at sentence.Pos, m Machine) {
 // frontHas reports whether a front has or will get an address of a family: an
 // automatic one has each family of its network.
 func (e *Estate) frontHas(f Front, v4 bool) bool {
-	if len(f.Address.Fixed) > 0 {
-		return slices.ContainsFunc(f.Address.Fixed, func(a netip.Addr) bool { return a.Is4() == v4 })
+	if len(f.Address.Fixed)+len(f.Address.Reserved) > 0 {
+		return slices.ContainsFunc(f.Address.Fixed, func(a netip.Addr) bool { return a.Is4() == v4 }) ||
+			slices.ContainsFunc(f.Address.Reserved, func(name string) bool { held, ok := e.Reserved(name); return ok && held.V6 != v4 })
 	}
 	n, ok := e.Network(f.Network)
 	return ok && HasFamily(n.Space, v4)
