@@ -145,7 +145,7 @@ func TestClientsOutsideTheHost(t *testing.T) {
 				require.NoError(t, err)
 				require.Empty(t, list)
 			})
-			mend := func() { // what is offered as a remedy is one
+			remedy := func() { // what is offered as a remedy is one
 				for line := range strings.Lines(run("site", "check")) {
 					if words := strings.Fields(line); len(words) > 1 && (words[0] == "sysctl" || words[0] == "ip") {
 						if words[0] == "sysctl" {
@@ -173,7 +173,7 @@ func TestClientsOutsideTheHost(t *testing.T) {
 				require.NotContains(t, run("site", "check"), "lacks")
 			}
 			run("enact", "--yes")
-			mend()
+			remedy()
 			inside(t, client, func() error { // by the host to all that is not the client's network
 				for _, p := range []netip.Prefix{netip.MustParsePrefix("0.0.0.0/0"), netip.MustParsePrefix("::/0")} {
 					to := net.IPNet{IP: p.Addr().AsSlice(), Mask: net.CIDRMask(0, p.Addr().BitLen())}
@@ -232,7 +232,7 @@ func TestClientsOutsideTheHost(t *testing.T) {
 			require.False(t, gets(t, client, uplink.pool+"32:443"))
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "more.rules"), []byte("allow http from everywhere to all\n"), 0o600))
 			t.Log(run("site", "restore"))
-			mend()
+			remedy()
 			for to, want := range map[string]bool{uplink.pool + "32:443": true, uplink.pool + "32:22": true, uplink.pool + "32:80": false} {
 				require.Equal(t, want, gets(t, client, to), to)
 			}

@@ -55,7 +55,7 @@ func (a *allocator) claim() error {
 		for _, addr := range m.Inside {
 			if other := holder[addr]; other != "" && other != id {
 				errs = append(errs, &sentence.Error{
-					At: m.At, Problem: fmt.Sprintf("machine %s: %s is held by %s", m.Name, addr, other), Hint: "ask for another one, or leave it out and a free one is given",
+					At: m.At, Problem: fmt.Sprintf("machine %s: %s is held by %s", m.Name, addr, other), Remedy: "ask for another one, or leave it out and a free one is given",
 				})
 			}
 			a.taken[addr] = true
@@ -92,14 +92,14 @@ func (a *allocator) give(t *Resource, asked []netip.Addr, subnets ...string) err
 }
 
 func (a *allocator) full(t *Resource, s estate.Subnet, p netip.Prefix) error {
-	hint := "use another subnet, or make a larger one"
+	remedy := "use another subnet, or make a larger one"
 	if free, ok := a.e.FreeRange(s.Network, p.Addr().Is4(), p.Bits()); ok {
-		hint = fmt.Sprintf("make another subnet: %s is free in network %s", free, s.Network)
+		remedy = fmt.Sprintf("make another subnet: %s is free in network %s", free, s.Network)
 	}
 	if len(s.Allocate) > 0 {
-		hint = "let it allocate more than it does, or " + hint
+		remedy = "let it allocate more than it does, or " + remedy
 	}
-	return &sentence.Error{At: s.At, Problem: fmt.Sprintf("subnet %s is full: %s has no address left for %s %s", s.Name, p, t.Kind, t.Name), Hint: hint}
+	return &sentence.Error{At: s.At, Problem: fmt.Sprintf("subnet %s is full: %s has no address left for %s %s", s.Name, p, t.Kind, t.Name), Remedy: remedy}
 }
 
 // keep returns the address that the resource holds in a prefix of the subnet already.

@@ -54,7 +54,7 @@ func Diff(has, wanted []Resource, discard map[string]bool) ([]Change, error) {
 					first = append(first, c)
 					continue
 				} else if want[subject] == nil {
-					errs = append(errs, &sentence.Error{Problem: fmt.Sprintf("snapshot %s: there is no %s", t.Name, subject), Hint: "a snapshot is of something that is there"})
+					errs = append(errs, &sentence.Error{Problem: fmt.Sprintf("snapshot %s: there is no %s", t.Name, subject), Remedy: "a snapshot is of something that is there"})
 				}
 			}
 			list = append(list, c)
@@ -66,11 +66,11 @@ func Diff(has, wanted []Resource, discard map[string]bool) ([]Change, error) {
 			list = append(list, Change{Verb: Adopt, Resource: t})
 		case len(how) == 0:
 		case bad != "":
-			hint := "remove it, enact, and add it again"
+			remedy := "remove it, enact, and add it again"
 			if old.Unmanaged {
-				hint = "somebody made one of that name without ironbark: take yours out of the files, remove theirs, and add it again"
+				remedy = "somebody made one of that name without ironbark: take yours out of the files, remove theirs, and add it again"
 			}
-			errs = append(errs, &sentence.Error{Problem: fmt.Sprintf("%s %s: %s", t.Kind, t.Name, bad), Hint: hint})
+			errs = append(errs, &sentence.Error{Problem: fmt.Sprintf("%s %s: %s", t.Kind, t.Name, bad), Remedy: remedy})
 		default:
 			alter := Change{Verb: Alter, Resource: t, How: how, Restart: t.Kind == Machine && (old.Spec.Size != t.Spec.Size || !slices.Equal(old.Spec.Subnets, t.Spec.Subnets))}
 			switch {

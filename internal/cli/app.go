@@ -78,8 +78,8 @@ func (u *usageError) Unwrap() error { return u.err }
 // ExitStatus is that of words that are wrong.
 func (u *usageError) ExitStatus() int { return exitWords }
 
-// Hint tells what to do.
-func (u *usageError) Hint() string {
+// Remedy tells what to do.
+func (u *usageError) Remedy() string {
 	if u.command == "" {
 		return "ironbark help tells the commands"
 	}
@@ -172,7 +172,7 @@ func words(args []string) []string {
 	return out
 }
 
-// failure is an error that says its own exit status. One that has a Hint() string says
+// failure is an error that says its own exit status. One that has a Remedy() string says
 // what to do, too.
 type failure interface {
 	error
@@ -191,7 +191,7 @@ func (a *app) status(err error) int {
 	case err == errFailed:
 		return exitFailed
 	}
-	if status, ok := errors.AsType[remoteStatus](err); ok && int(status) > 0 {
+	if status, ok := errors.AsType[remoteStatusError](err); ok && int(status) > 0 {
 		return int(status)
 	}
 	a.print.Error(err)
@@ -199,8 +199,8 @@ func (a *app) status(err error) int {
 	if !ok {
 		return exitFailed
 	}
-	if hint, ok := own.(interface{ Hint() string }); ok {
-		a.print.NoteWrap("    ", hint.Hint())
+	if remedy, ok := own.(interface{ Remedy() string }); ok {
+		a.print.NoteWrap("    ", remedy.Remedy())
 	}
 	return own.ExitStatus()
 }

@@ -156,14 +156,14 @@ func withCopy(ctx context.Context, sources []backup.Source, of interface {
 func writeBackup(file string, m backup.Manifest, sources []backup.Source) (backup.Manifest, error) {
 	tmp, err := os.CreateTemp(filepath.Dir(file), "."+filepath.Base(file)+".")
 	if err != nil {
-		return m, &work.Unwritable{Path: file, Why: err}
+		return m, &work.UnwritableError{Path: file, Why: err}
 	}
 	m, err = backup.Write(tmp, m, sources)
 	if err = errors.Join(err, tmp.Sync(), tmp.Close()); err == nil {
 		err = os.Link(tmp.Name(), file) // unlike a rename it writes over nothing
 	}
 	if failed := os.Remove(tmp.Name()); err != nil || failed != nil {
-		return m, &work.Unwritable{Path: file, Why: errors.Join(err, failed)}
+		return m, &work.UnwritableError{Path: file, Why: errors.Join(err, failed)}
 	}
 	return m, nil
 }
@@ -290,14 +290,14 @@ func extractNew(file, dir string) (err error) {
 	}
 	tmp, err := os.MkdirTemp(filepath.Dir(dir), "."+filepath.Base(dir)+".")
 	if err != nil {
-		return &work.Unwritable{Path: dir, Why: err}
+		return &work.UnwritableError{Path: dir, Why: err}
 	}
 	if _, err := backup.Extract(file, tmp); err != nil {
 		return errors.Join(err, os.RemoveAll(tmp))
 	}
 	err = errors.Join(os.Chmod(tmp, 0o755), unix.Renameat2(unix.AT_FDCWD, tmp, unix.AT_FDCWD, dir, unix.RENAME_NOREPLACE)) // whoever made one meanwhile keeps it
 	if err != nil {
-		return errors.Join(&work.Unwritable{Path: dir, Why: err}, os.RemoveAll(tmp))
+		return errors.Join(&work.UnwritableError{Path: dir, Why: err}, os.RemoveAll(tmp))
 	}
 	return nil
 }

@@ -66,11 +66,11 @@ func (a *app) choose(question string, list []choice, usual string) (string, erro
 		if text = byNumber(text, names); slices.Contains(names, text) {
 			return text, nil
 		}
-		hint := "a number of the list, or a name"
+		remedy := "a number of the list, or a name"
 		if near, ok := sentence.Nearest(text, names); ok {
-			hint = fmt.Sprintf("did you mean “%s”?", near)
+			remedy = fmt.Sprintf("did you mean “%s”?", near)
 		}
-		a.print.NoteWrap("  ", fmt.Sprintf("“%s” is not among them: %s", text, hint))
+		a.print.NoteWrap("  ", fmt.Sprintf("“%s” is not among them: %s", text, remedy))
 	}
 }
 

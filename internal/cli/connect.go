@@ -91,8 +91,8 @@ func (a *app) tellClosed(w *work.Work, err error) {
 	for _, p := range closed.Answer.Parts {
 		if !p.Open {
 			a.print.NoteWrap("closed  ", view.Why(p, ph))
-			for _, words := range closed.Answer.Mend(p, w.Person) {
-				a.print.NoteWrap("  to mend it: ", words)
+			for _, words := range closed.Answer.Remedies(p, w.Person) {
+				a.print.NoteWrap("  to fix it: ", words)
 			}
 			break
 		}
@@ -114,8 +114,8 @@ func (a *app) howToConnect(ctx context.Context, w *work.Work, machine string) {
 		a.print.Note("next: ironbark connect %s --for 1h --because \"…\"", machine)
 	case is:
 		for _, p := range closed.Answer.Parts {
-			if mend := closed.Answer.Mend(p, w.Person); !p.Open && len(mend) > 0 {
-				a.print.NoteWrap("next, to get in: ", "ironbark "+strings.TrimPrefix(mend[0], "ironbark "))
+			if remedy := closed.Answer.Remedies(p, w.Person); !p.Open && len(remedy) > 0 {
+				a.print.NoteWrap("next, to get in: ", "ironbark "+strings.TrimPrefix(remedy[0], "ironbark "))
 				return
 			}
 		}
@@ -229,10 +229,10 @@ func (a *app) openService(ctx context.Context, w *work.Work, service, machine st
 	}, nil
 }
 
-// remoteStatus is the exit status of a command on a machine.
-type remoteStatus int
+// remoteStatusError is the exit status of a command on a machine.
+type remoteStatusError int
 
-func (r remoteStatus) Error() string { return fmt.Sprintf("the command ended with %d", int(r)) }
+func (r remoteStatusError) Error() string { return fmt.Sprintf("the command ended with %d", int(r)) }
 
 // session runs a command, or a shell.
 func (a *app) session(client *ssh.Client, command string) (err error) {
@@ -248,7 +248,7 @@ func (a *app) session(client *ssh.Client, command string) (err error) {
 		err = a.shell(s)
 	}
 	if e, ok := errors.AsType[*ssh.ExitError](err); ok {
-		return remoteStatus(e.ExitStatus())
+		return remoteStatusError(e.ExitStatus())
 	}
 	if _, ok := errors.AsType[*ssh.ExitMissingError](err); ok {
 		return errors.New("the session was ended from the other side: what let it in is over, or the machine is")

@@ -134,14 +134,14 @@ type resultDoc struct {
 // errorDoc is an error with its facts.
 type errorDoc struct {
 	Message  string       `json:"message"`
-	Hint     string       `json:"hint,omitempty"`
+	Remedy   string       `json:"remedy,omitempty"`
 	Problems []problemDoc `json:"problems,omitempty"` // in files or words
 	Reasons  []reasonDoc  `json:"reasons,omitempty"`  // of a refusal
 }
 
 type problemDoc struct {
 	Problem string `json:"problem"`
-	Hint    string `json:"hint,omitempty"`
+	Remedy  string `json:"remedy,omitempty"`
 	File    string `json:"file,omitempty"`
 	Line    int    `json:"line,omitempty"`
 	Column  int    `json:"column,omitempty"`
@@ -166,12 +166,12 @@ func (a *app) result(err error, status int) resultDoc {
 	}
 	doc.Error = &errorDoc{Message: err.Error()}
 	if own, ok := errors.AsType[failure](err); ok {
-		if hint, ok := own.(interface{ Hint() string }); ok {
-			doc.Error.Hint = hint.Hint()
+		if remedy, ok := own.(interface{ Remedy() string }); ok {
+			doc.Error.Remedy = remedy.Remedy()
 		}
 	}
 	put := func(e *sentence.Error) {
-		doc.Error.Problems = append(doc.Error.Problems, problemDoc{e.Problem, e.Hint, e.At.File, e.At.Line, e.At.Col, e.Line})
+		doc.Error.Problems = append(doc.Error.Problems, problemDoc{e.Problem, e.Remedy, e.At.File, e.At.Line, e.At.Col, e.Line})
 	}
 	if many, ok := errors.AsType[sentence.Errors](err); ok {
 		for _, e := range many {
@@ -182,7 +182,7 @@ func (a *app) result(err error, status int) resultDoc {
 	}
 	if refusal, ok := errors.AsType[*opening.RefusalError](err); ok {
 		for _, r := range refusal.Reasons {
-			doc.Error.Reasons = append(doc.Error.Reasons, reasonDoc{r.What, r.Mend})
+			doc.Error.Reasons = append(doc.Error.Reasons, reasonDoc{r.What, r.Remedy})
 		}
 	}
 	return doc

@@ -118,7 +118,7 @@ func (a *app) listEstates(ctx context.Context, dirs []string) error {
 	var gone []string
 	for _, dir := range dirs {
 		folder, err := work.FolderAt(dir)
-		if _, none := errors.AsType[*work.NoEstate](err); none {
+		if _, none := errors.AsType[*work.NoEstateError](err); none {
 			gone = append(gone, dir)
 			a.print.NoteWrap("gone  ", dir+": there is no estate any more, and it is forgotten")
 			continue

@@ -46,7 +46,7 @@ func bare(err error) error {
 	}
 	out := make(sentence.Errors, len(list))
 	for i, e := range list {
-		out[i] = &sentence.Error{Problem: e.Problem, Hint: e.Hint}
+		out[i] = &sentence.Error{Problem: e.Problem, Remedy: e.Remedy}
 	}
 	return out
 }

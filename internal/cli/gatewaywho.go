@@ -74,7 +74,7 @@ func (a *app) printSessions(doc gatewayDoc) {
 // endSession ends a session and tells so once it is over.
 func (a *app) endSession(ctx context.Context, w *work.Work, name string, s gateway.Session) error {
 	if !w.MayEnd(ctx, s) {
-		return &notYourSession{s}
+		return &notYourSessionError{s}
 	}
 	went, left, err := gateway.AskEnd(w.GatewayDir(name), s.Number, "ended by "+w.Person)
 	switch {
@@ -89,16 +89,16 @@ func (a *app) endSession(ctx context.Context, w *work.Work, name string, s gatew
 	return nil
 }
 
-// notYourSession says that somebody may not end a session.
-type notYourSession struct{ s gateway.Session }
+// notYourSessionError says that somebody may not end a session.
+type notYourSessionError struct{ s gateway.Session }
 
 // Error tells whose it is.
-func (n *notYourSession) Error() string {
+func (n *notYourSessionError) Error() string {
 	return fmt.Sprintf("session %d is %s's; they or a lead can end it", n.s.Number, n.s.Person)
 }
 
 // ExitStatus is that of a person who may not.
-func (n *notYourSession) ExitStatus() int { return 6 }
+func (n *notYourSessionError) ExitStatus() int { return 6 }
 
 // gatewayDoc lists the sessions of gateways.
 type gatewayDoc struct {

@@ -122,7 +122,7 @@ func (a *app) keyCommand() *cobra.Command {
 				if errors.Is(err, fs.ErrExist) {
 					return wrong("%s is there already and is not written over", out)
 				}
-				return &work.Unwritable{Path: out, Why: err}
+				return &work.UnwritableError{Path: out, Why: err}
 			}
 			a.print.Line("wrote the private half of %s to %s as %s; only you can read it", args[0], out, form)
 			if !strings.Contains(form, "pkcs8") && !locked {

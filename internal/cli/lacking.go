@@ -53,7 +53,7 @@ func (l *machineLacks) tell() error {
 				words[i] += " (" + c.about + ")"
 			}
 		}
-		errs = append(errs, &sentence.Error{Problem: fmt.Sprintf("machine %s lacks %s: %s", l.name, option, what), Hint: strings.Join(words, "; ")})
+		errs = append(errs, &sentence.Error{Problem: fmt.Sprintf("machine %s lacks %s: %s", l.name, option, what), Remedy: strings.Join(words, "; ")})
 	}
 	if l.in.image == "" && l.in.boot == "" {
 		lacks("--image", "the system it starts from", l.images())

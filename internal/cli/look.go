@@ -116,7 +116,7 @@ func (a *app) statusCommand() *cobra.Command {
 			} else if len(broken) > 0 {
 				told := &ledger.RecordError{Breaks: broken}
 				a.print.NoteWrap(a.print.Bad("ironbark:")+" ", told.Error())
-				a.print.NoteWrap("    ", told.Hint())
+				a.print.NoteWrap("    ", told.Remedy())
 			}
 			now := a.clock.Now()
 			drift := w.Drift(st)

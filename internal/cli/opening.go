@@ -378,6 +378,6 @@ func (a *app) recordedLater(err error) error {
 		return err
 	}
 	a.print.NoteWrap(a.print.Bad("closed, not recorded")+": ", unrecorded.Why.Error())
-	a.print.NoteWrap("    ", unrecorded.Hint())
+	a.print.NoteWrap("    ", unrecorded.Remedy())
 	return nil
 }

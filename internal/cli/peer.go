@@ -154,10 +154,10 @@ func peerKey(begun string) (wire.Key, error) {
 // keepPeerKey keeps a peer's key until its file is written, so that a command that is broken off can be given again.
 func keepPeerKey(begun string, key wire.Key) error {
 	if err := os.MkdirAll(filepath.Dir(begun), 0o700); err != nil {
-		return &work.Unwritable{Path: begun, Why: err}
+		return &work.UnwritableError{Path: begun, Why: err}
 	}
 	if err := work.WriteFile(begun, []byte(key.String()+"\n"), 0o600); err != nil {
-		return &work.Unwritable{Path: begun, Why: err}
+		return &work.UnwritableError{Path: begun, Why: err}
 	}
 	return nil
 }
@@ -253,10 +253,10 @@ func (a *app) writePeer(ctx context.Context, w *work.Work, name string, in *newP
 		return err
 	}
 	if err := os.MkdirAll(filepath.Dir(in.to), 0o700); err != nil {
-		return &work.Unwritable{Path: in.to, Why: err}
+		return &work.UnwritableError{Path: in.to, Why: err}
 	}
 	if err := sshkey.WriteNew(in.to, []byte(config.String())); err != nil {
-		return errors.Join(&work.Unwritable{Path: in.to, Why: err}, errors.New("the same command goes on from here"))
+		return errors.Join(&work.UnwritableError{Path: in.to, Why: err}, errors.New("the same command goes on from here"))
 	}
 	if err := os.Remove(begun); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err

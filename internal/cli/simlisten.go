@@ -110,7 +110,7 @@ func (a *app) amongClients(ctx context.Context, w *work.Work, addrs []netip.Addr
 	}
 	if e, ok := errors.AsType[*exec.ExitError](err); ok {
 		if e.ExitCode() > 0 {
-			return remoteStatus(e.ExitCode())
+			return remoteStatusError(e.ExitCode())
 		}
 		return fmt.Errorf("the command was ended: %w", e)
 	}

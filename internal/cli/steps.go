@@ -295,8 +295,8 @@ func (s *steps) unread(err error) {
 	}
 	for _, e := range list {
 		s.a.print.NoteWrap("  ", e.Problem)
-		if e.Hint != "" {
-			s.a.print.NoteWrap("    ", e.Hint)
+		if e.Remedy != "" {
+			s.a.print.NoteWrap("    ", e.Remedy)
 		}
 	}
 }

@@ -260,7 +260,7 @@ func (x *watching) close(ctx context.Context, id int64) {
 	unrecorded, later := errors.AsType[*site.UnrecordedError](err)
 	switch {
 	case later:
-		x.shown.Message = unrecorded.Error() + "; " + unrecorded.Hint()
+		x.shown.Message = unrecorded.Error() + "; " + unrecorded.Remedy()
 	case err != nil:
 		x.shown.Message = "not closed: " + err.Error()
 	case len(c.Openings) == 0:

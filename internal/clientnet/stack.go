@@ -197,8 +197,8 @@ func (n *NeverError) Error() string {
 	return fmt.Sprintf("no network of clients can be made here: %v", n.Err)
 }
 
-// Hint tells what can be done instead.
-func (n *NeverError) Hint() string {
+// Remedy tells what can be done instead.
+func (n *NeverError) Remedy() string {
 	return "listen on ports of this computer: ironbark sim listen --loopback"
 }
 

@@ -83,16 +83,16 @@ type checker struct {
 	errs sentence.Errors
 }
 
-func (k *checker) fail(at sentence.Pos, problem, hint string) {
-	k.errs = append(k.errs, &sentence.Error{At: at, Problem: problem, Hint: hint})
+func (k *checker) fail(at sentence.Pos, problem, remedy string) {
+	k.errs = append(k.errs, &sentence.Error{At: at, Problem: problem, Remedy: remedy})
 }
 
 func (k *checker) offer(at sentence.Pos, kind, name string, known []string) {
-	hint := fmt.Sprintf("the site offers: %s", strings.Join(known, ", "))
+	remedy := fmt.Sprintf("the site offers: %s", strings.Join(known, ", "))
 	if near, ok := sentence.Nearest(name, known); ok {
-		hint = fmt.Sprintf("did you mean “%s”?", near)
+		remedy = fmt.Sprintf("did you mean “%s”?", near)
 	}
-	k.fail(at, fmt.Sprintf("the site has no %s “%s”", kind, name), hint)
+	k.fail(at, fmt.Sprintf("the site has no %s “%s”", kind, name), remedy)
 }
 
 // image reports whether there is an image, or a snapshot of a machine, of a name: what somebody's system can be.

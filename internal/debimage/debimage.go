@@ -257,7 +257,7 @@ func run(ctx context.Context, name string, args ...string) error {
 	c.Stdout, c.Stderr = &said, &said
 	err := c.Run()
 	if errors.Is(err, exec.ErrNotFound) {
-		return &qemu.MissingError{Program: name, Remedy: "apt-get install mmdebstrap e2fsprogs qemu-utils"}
+		return &qemu.MissingError{Program: name, Try: "apt-get install mmdebstrap e2fsprogs qemu-utils"}
 	}
 	if err != nil {
 		return fmt.Errorf("%s: %w: %s", name, err, said.last())

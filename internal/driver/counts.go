@@ -29,17 +29,17 @@ type Counter interface {
 }
 
 // ErrNoCounts says that a place counts nothing.
-var ErrNoCounts error = noCounts{}
+var ErrNoCounts error = noCountsError{}
 
-type noCounts struct{}
+type noCountsError struct{}
 
-func (noCounts) Error() string { return "this site does not count what it lets pass" }
+func (noCountsError) Error() string { return "this site does not count what it lets pass" }
 
 // ExitStatus is that of what a place cannot do.
-func (noCounts) ExitStatus() int { return 2 }
+func (noCountsError) ExitStatus() int { return 2 }
 
-// Hint tells which does.
-func (noCounts) Hint() string { return "a Linux host does: site: linux" }
+// Remedy tells which does.
+func (noCountsError) Remedy() string { return "a Linux host does: site: linux" }
 
 // CountsOf reads what a driver's place has counted; [ErrNoCounts] where it counts nothing.
 func CountsOf(ctx context.Context, d Driver) (*Counts, error) {

@@ -33,7 +33,7 @@ func (n *NoMachineError) Error() string {
 func (n *NoMachineError) ExitStatus() int { return 2 }
 
 // NoConsoleError says why a serial line may not be used, and who or what could change that.
-type NoConsoleError struct{ Why, Remedy string }
+type NoConsoleError struct{ Why, Try string }
 
 // Error tells why.
 func (n *NoConsoleError) Error() string { return n.Why }
@@ -41,8 +41,8 @@ func (n *NoConsoleError) Error() string { return n.Why }
 // ExitStatus is that of the answer no.
 func (n *NoConsoleError) ExitStatus() int { return 3 }
 
-// Hint tells who or what can change it.
-func (n *NoConsoleError) Hint() string { return n.Remedy }
+// Remedy tells who or what can change it.
+func (n *NoConsoleError) Remedy() string { return n.Try }
 
 // UnreachableError says that a session did not come about, because no packet passes.
 type UnreachableError struct {

@@ -91,11 +91,11 @@ func (r *reader) reservedKnown(at sentence.Pos, what string, a Address, only4 bo
 		held, ok := r.estate.Reserved(name)
 		switch {
 		case !ok:
-			hint := suggest(name, sortedKeys(r.estate.names.stores[kindAddress]))
-			if hint == "" {
-				hint = "reserve it: ironbark add address " + name + "; or write auto"
+			remedy := suggest(name, sortedKeys(r.estate.names.stores[kindAddress]))
+			if remedy == "" {
+				remedy = "reserve it: ironbark add address " + name + "; or write auto"
 			}
-			r.fail(at, fmt.Sprintf("%s: there is no reserved address “%s”", what, name), hint)
+			r.fail(at, fmt.Sprintf("%s: there is no reserved address “%s”", what, name), remedy)
 		case only4 && held.V6:
 			r.fail(at, fmt.Sprintf("%s can have a public IPv4 address, and %s is an IPv6 one", what, name), "IPv6 machines in a globally routable range are reached at their own address")
 		}
@@ -126,11 +126,11 @@ func (r *reader) checkSubnet(s Subnet) {
 		if s.ForBastions {
 			why = "a subnet for bastions needs 16 addresses"
 		}
-		hint := fmt.Sprintf("make it /%d or larger", least)
+		remedy := fmt.Sprintf("make it /%d or larger", least)
 		if free, ok := r.estate.FreeRange(s.Network, p.Addr().Is4(), least); ok {
-			hint += ": " + free.String() + " is free"
+			remedy += ": " + free.String() + " is free"
 		}
-		r.fail(s.At, fmt.Sprintf("%s of subnet %s is too small: %s", p, s.Name, why), hint)
+		r.fail(s.At, fmt.Sprintf("%s of subnet %s is too small: %s", p, s.Name, why), remedy)
 	}
 	for i, g := range s.Gateway {
 		p, ok := s.in(g)
@@ -215,11 +215,11 @@ func (e *Estate) place(m Machine, a netip.Addr) (Subnet, netip.Prefix, bool) {
 
 // within suggests a range inside a network's space in place of one outside it.
 func (r *reader) within(n Network, p netip.Prefix) string {
-	hint := "its space is " + prefixList(n.Space)
+	remedy := "its space is " + prefixList(n.Space)
 	if free, ok := r.estate.FreeRange(n.Name, p.Addr().Is4(), p.Bits()); ok {
-		hint += "; " + free.String() + " is free"
+		remedy += "; " + free.String() + " is free"
 	}
-	return hint
+	return remedy
 }
 
 // FreeRange finds a prefix of a length that lies in a network's space and in none

@@ -114,11 +114,11 @@ func (r *reader) overlaps(claims []claim) {
 		if a.at.Line > b.at.Line {
 			a, b = b, a
 		}
-		hint := "every address belongs to one place only"
+		remedy := "every address belongs to one place only"
 		if free, ok := r.estate.FreeRange(b.network, b.prefix.Addr().Is4(), b.prefix.Bits()); ok {
-			hint = free.String() + " is free"
+			remedy = free.String() + " is free"
 		}
-		r.fail(b.at, fmt.Sprintf("%s of %s overlaps %s of %s (line %d)", b.prefix, b.what, a.prefix, a.what, a.at.Line), hint)
+		r.fail(b.at, fmt.Sprintf("%s of %s overlaps %s of %s (line %d)", b.prefix, b.what, a.prefix, a.what, a.at.Line), remedy)
 	}
 }
 

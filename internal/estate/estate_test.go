@@ -87,7 +87,7 @@ func TestTheExampleReads(t *testing.T) {
 
 // TestErrors alters the example in one place and looks for what is told, and where.
 func TestErrors(t *testing.T) {
-	for name, c := range map[string]struct{ old, new, want, hint string }{
+	for name, c := range map[string]struct{ old, new, want, remedy string }{
 		"tab":               {"  office:", "\toffice:", "estate.yaml:4:1: a tab in the indentation", "spaces"},
 		"duplicate key":     {"  ilse:", "  mara:", "estate.yaml:10:3: “mara” stands twice in people, first on line 9", "remove one"},
 		"duplicate name":    {"  pier:", "  landing:", "estate.yaml:29:3: “landing” is already the name of a subnet (line 18)", "share one set"},
@@ -127,7 +127,7 @@ func TestErrors(t *testing.T) {
 			es, ok := errors.AsType[sentence.Errors](err)
 			require.True(t, ok)
 			assert.Contains(t, es[0].Error(), c.want)
-			assert.Contains(t, es[0].Hint, c.hint)
+			assert.Contains(t, es[0].Remedy, c.remedy)
 			assert.NotEmpty(t, es[0].Line, "the line is shown")
 		})
 	}
@@ -211,7 +211,7 @@ func TestTheSchemaKnowsTheKeysThatAreRead(t *testing.T) {
 		_, err := readBoth(file, "")
 		es, _ := errors.AsType[sentence.Errors](err)
 		require.NotEmpty(t, es)
-		return strings.TrimPrefix(es[0].Hint, "known here: ")
+		return strings.TrimPrefix(es[0].Remedy, "known here: ")
 	}
 	assert.Equal(t, strings.Join(sortedKeys(doc.Properties), ", "), known("zzzzzzzzzzzz: 1\n"))
 	for def, section := range map[string]string{
@@ -265,7 +265,7 @@ func TestAddressesOfNetworksAreHeldToWhatWorks(t *testing.T) {
 	file := func(subnets, machine string) string {
 		return "estate: a\nsite: sim\nnetworks: {n: {space: [10.60.0.0/16, \"fd00:60::/48\"], outside: true, subnets: {" + subnets + "}}}\nmachines: {m: {image: i, size: s, at: l" + machine + "}}\n"
 	}
-	for name, c := range map[string]struct{ file, problem, hint string }{
+	for name, c := range map[string]struct{ file, problem, remedy string }{
 		"overlap":           {file("l: {range: 10.60.0.0/24}, o: {range: 10.60.0.128/25}", ""), "10.60.0.128/25 of subnet o overlaps 10.60.0.0/24 of subnet l", "10.60.1.0/25 is free"},
 		"no length":         {file("l: {range: 10.60.1.0}", ""), "range: 10.60.1.0 has no prefix length", "write 10.60.1.0/24"},
 		"no length, six":    {file("l: {range: \"fd00:60:0:1::\"}", ""), "has no prefix length", "write fd00:60:0:1::/64"},
@@ -286,7 +286,7 @@ func TestAddressesOfNetworksAreHeldToWhatWorks(t *testing.T) {
 			es, _ := errors.AsType[sentence.Errors](err)
 			require.NotEmpty(t, es)
 			assert.Contains(t, es[0].Problem, c.problem)
-			assert.Contains(t, es[0].Hint, c.hint)
+			assert.Contains(t, es[0].Remedy, c.remedy)
 		})
 	}
 	// What is suggested works.

@@ -58,9 +58,9 @@ func (e *Estate) CheckLength(st sentence.Statement) *sentence.Error {
 		return nil
 	}
 	limit := sentence.DurationOf(e.Limits.Opening())
-	hint := fmt.Sprintf("write: up to %s", limit)
+	remedy := fmt.Sprintf("write: up to %s", limit)
 	if m.UpTo.Length() <= MaxOpening {
-		hint += fmt.Sprintf("; or let openings last longer in %s: limits: {opening: %s}", FileName, m.UpTo)
+		remedy += fmt.Sprintf("; or let openings last longer in %s: limits: {opening: %s}", FileName, m.UpTo)
 	}
-	return &sentence.Error{At: st.At, Line: st.Text, Problem: fmt.Sprintf("an opening lasts %s at most in this estate, and this permit is up to %s", limit, m.UpTo), Hint: hint}
+	return &sentence.Error{At: st.At, Line: st.Text, Problem: fmt.Sprintf("an opening lasts %s at most in this estate, and this permit is up to %s", limit, m.UpTo), Remedy: remedy}
 }

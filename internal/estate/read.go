@@ -102,19 +102,19 @@ type reader struct {
 	machineFields map[string]field // made once for all machines
 }
 
-func (r *reader) fail(at sentence.Pos, problem, hint string) {
+func (r *reader) fail(at sentence.Pos, problem, remedy string) {
 	line := ""
 	if at.File == r.file && at.Line > 0 && at.Line <= len(r.lines) {
 		line = r.lines[at.Line-1]
 	}
-	r.errs = append(r.errs, &sentence.Error{At: at, Line: line, Problem: problem, Hint: hint})
+	r.errs = append(r.errs, &sentence.Error{At: at, Line: line, Problem: problem, Remedy: remedy})
 }
 
 func (r *reader) at(n *yaml.Node) sentence.Pos {
 	return sentence.Pos{File: r.file, Line: n.Line, Col: n.Column}
 }
 
-func (r *reader) failAt(n *yaml.Node, problem, hint string) { r.fail(r.at(n), problem, hint) }
+func (r *reader) failAt(n *yaml.Node, problem, remedy string) { r.fail(r.at(n), problem, remedy) }
 
 // parse turns the bytes into a YAML tree, or fails and returns nil.
 func (r *reader) parse(data []byte, enacted bool) *yaml.Node {
@@ -218,11 +218,11 @@ func (r *reader) fields(n *yaml.Node, what string, keys map[string]field, requir
 	seen := r.entries(n, what, func(key, value *yaml.Node) {
 		read, ok := keys[key.Value]
 		if !ok {
-			hint := "known here: " + strings.Join(sortedKeys(keys), ", ")
+			remedy := "known here: " + strings.Join(sortedKeys(keys), ", ")
 			if near, ok := sentence.Nearest(key.Value, sortedKeys(keys)); ok {
-				hint = fmt.Sprintf("did you mean “%s”?", near)
+				remedy = fmt.Sprintf("did you mean “%s”?", near)
 			}
-			r.failAt(key, fmt.Sprintf("unknown key “%s” in %s", key.Value, what), hint)
+			r.failAt(key, fmt.Sprintf("unknown key “%s” in %s", key.Value, what), remedy)
 			return
 		}
 		read(value)
@@ -376,11 +376,11 @@ func (r *reader) prefixes(n *yaml.Node, what string) (list []netip.Prefix) {
 		}
 		p, err := sentence.ParsePrefix(text)
 		if err != nil {
-			problem, hint := err.Error(), ""
+			problem, remedy := err.Error(), ""
 			if near, why := nearPrefix(text); why != "" {
-				problem, hint = fmt.Sprintf("%s: %s %s", what, text, why), "write "+near.String()
+				problem, remedy = fmt.Sprintf("%s: %s %s", what, text, why), "write "+near.String()
 			}
-			r.failAt(item, problem, hint)
+			r.failAt(item, problem, remedy)
 			return
 		}
 		list = append(list, p)

@@ -40,8 +40,8 @@ func TestWhatIsRefused(t *testing.T) {
 			es, _ := errors.AsType[sentence.Errors](err)
 			for _, e := range es {
 				fmt.Fprintf(&out, "  %s", e.Error())
-				if e.Hint != "" {
-					fmt.Fprintf(&out, " / %s", e.Hint)
+				if e.Remedy != "" {
+					fmt.Fprintf(&out, " / %s", e.Remedy)
 				}
 				out.WriteString("\n")
 			}

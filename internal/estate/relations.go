@@ -131,11 +131,11 @@ func (r *reader) serviceKnown(s sentence.Service) ([]sentence.Service, bool) {
 	ports, ok := r.estate.Ports(name)
 	if !ok {
 		known := slices.Concat(sortedKeys(r.estate.names.services), sentence.ShippedNames())
-		hint := suggest(name, known)
-		if hint == "" {
-			hint = "write its ports, such as tcp/8443, or name it under services: in " + FileName
+		remedy := suggest(name, known)
+		if remedy == "" {
+			remedy = "write its ports, such as tcp/8443, or name it under services: in " + FileName
 		}
-		r.fail(s.At(), fmt.Sprintf("there is no service “%s”", name), hint)
+		r.fail(s.At(), fmt.Sprintf("there is no service “%s”", name), remedy)
 	}
 	return ports, ok
 }
@@ -217,25 +217,25 @@ func (r *reader) question(s sentence.Set) {
 // a guarantee or a deny is never meant.
 func (r *reader) notEmpty(at sentence.Pos, from, to sentence.Set) {
 	e := r.estate
-	const hint = "a deny or a guarantee over nothing protects nothing"
+	const remedy = "a deny or a guarantee over nothing protects nothing"
 	if e.CallsOutside(to) {
 		if !e.sourceMayHold(to) {
-			r.fail(at, fmt.Sprintf("“to %s” stands for no address at all", to), hint)
+			r.fail(at, fmt.Sprintf("“to %s” stands for no address at all", to), remedy)
 		}
 		if len(e.Targets(from)) == 0 {
-			r.fail(at, fmt.Sprintf("“from %s” stands for no machine at all", from), hint)
+			r.fail(at, fmt.Sprintf("“from %s” stands for no machine at all", from), remedy)
 		}
 		return
 	}
 	if !e.sourceMayHold(from) {
-		r.fail(at, fmt.Sprintf("“from %s” stands for no address at all", from), hint)
+		r.fail(at, fmt.Sprintf("“from %s” stands for no address at all", from), remedy)
 	}
 	fronts := slices.ContainsFunc(to.List, func(a sentence.Atom) bool {
 		n, _ := e.Lookup(a.Text())
 		return a.Kind() == sentence.Named && (n.Kind == KindFront || n.Kind == KindBastion) && !slices.ContainsFunc(to.Except, func(x sentence.Atom) bool { return x.Text() == a.Text() })
 	})
 	if !fronts && len(e.Targets(to)) == 0 {
-		r.fail(at, fmt.Sprintf("“to %s” stands for no machine at all", to), hint)
+		r.fail(at, fmt.Sprintf("“to %s” stands for no machine at all", to), remedy)
 	}
 }
 

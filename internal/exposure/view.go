@@ -253,7 +253,7 @@ type evaluator struct {
 	pile   span.Builder[flow.Point]
 }
 
-func newComer(rules []*active) *evaluator {
+func newEvaluator(rules []*active) *evaluator {
 	c := &evaluator{rules: rules, known: [2]map[string]*ruleCombination{{}, {}}, deny: map[string]flow.Addrs{}}
 	var runs []flow.Run
 	for i, r := range rules {
@@ -407,7 +407,7 @@ func cut(asked flow.Services, edges []flow.Service) (runs []span.Run[flow.Servic
 // meet finds which rules each run of services meets, and computes what they come
 // to once for all runs that meet the same.
 func (v *View) meet(rules []*active, runs []span.Run[flow.Service]) []slice {
-	c := newComer(rules)
+	c := newEvaluator(rules)
 	count := make([]int, len(runs)+1)
 	c.eachMet(runs, func(_, run int) { count[run+1] += 4 })
 	for i := range runs {

@@ -151,11 +151,11 @@ func (l *looker) door(s sentence.Sentence, on sentence.Service, from, to sentenc
 			return
 		}
 	}
-	mend := fmt.Sprintf("allow %s from SOURCE to %s", on, to)
+	remedy := fmt.Sprintf("allow %s from SOURCE to %s", on, to)
 	if guarded {
-		mend = fmt.Sprintf("permit PEOPLE to open %s to %s from SOURCE up to 2h", on, to)
+		remedy = fmt.Sprintf("permit PEOPLE to open %s to %s from SOURCE up to 2h", on, to)
 	}
-	l.find(Note, Useless, s.String(), mend, "nobody gets in by this door: no sentence lets anybody in, nor lets anybody open it")
+	l.find(Note, Useless, s.String(), remedy, "nobody gets in by this door: no sentence lets anybody in, nor lets anybody open it")
 }
 
 // lets are the services that sentences let in to a machine, or let people open: those but for administrative ones, and all.
@@ -259,8 +259,8 @@ func (l *looker) fronts() {
 // tested finds a test that no machine can pass.
 func (l *looker) tested(s sentence.Spread) {
 	on := l.resolve.Services(sentence.Services{List: []sentence.Service{s.On}})
-	never := func(mend, why string) {
-		l.find(Caution, NeverPasses, s.String(), mend, "no machine can pass this test: "+why)
+	never := func(remedy, why string) {
+		l.find(Caution, NeverPasses, s.String(), remedy, "no machine can pass this test: "+why)
 	}
 	switch {
 	case s.Tested.Kind == 0:

@@ -37,7 +37,7 @@ type Finding struct {
 	Kind    Kind
 	Problem string // in words, without its subject
 	Subject string // a sentence or the name of a thing
-	Mend    string // what to do; may be empty
+	Remedy    string // what to do; may be empty
 	At      sentence.Pos
 }
 
@@ -220,8 +220,8 @@ func (l *looker) besides() []Finding {
 	return l.list
 }
 
-func (l *looker) find(level Level, kind Kind, subject, mend, problem string) {
-	l.list = append(l.list, Finding{Level: level, Kind: kind, Problem: problem, Subject: subject, Mend: mend, At: l.pos})
+func (l *looker) find(level Level, kind Kind, subject, remedy, problem string) {
+	l.list = append(l.list, Finding{Level: level, Kind: kind, Problem: problem, Subject: subject, Remedy: remedy, At: l.pos})
 }
 
 func (l *looker) sentence(s sentence.Sentence) {
@@ -305,11 +305,11 @@ func (l *looker) guarded(s sentence.Allow) {
 		}
 		return
 	}
-	level, mend := Note, ""
+	level, remedy := Note, ""
 	if l.resolve.Services(s.Services).Equal(inside) {
-		level, mend = Caution, "let people open it for a while: permit … to open …"
+		level, remedy = Caution, "let people open it for a while: permit … to open …"
 	}
-	l.find(level, Guarded, s.String(), mend, "administrative services stay closed to an “allow”: "+flow.PrintServices(inside, l.namings)+" in")
+	l.find(level, Guarded, s.String(), remedy, "administrative services stay closed to an “allow”: "+flow.PrintServices(inside, l.namings)+" in")
 }
 
 // elsewhere finds services that are led to from outside on ports to which administrative ones are often moved.
@@ -473,8 +473,8 @@ func (l *looker) withoutAdministrator() {
 }
 
 // machine finds something of a machine, at its place in the files.
-func (l *looker) machine(level Level, kind Kind, name, mend, problem string) {
+func (l *looker) machine(level Level, kind Kind, name, remedy, problem string) {
 	n, _ := l.e.Lookup(name)
 	l.pos = n.At
-	l.find(level, kind, name, mend, problem)
+	l.find(level, kind, name, remedy, problem)
 }

@@ -118,7 +118,7 @@ func TestFindingsOfCalls(t *testing.T) {
 		w := oracle.WorldOf(nouns, permit, rule)
 		for _, f := range findings.Lint(w.Estate, w.Plan(), oracle.Epoch, nil) {
 			if f.At.Line == 2 && f.At.File == "estate.rules" {
-				return f.Level.String() + " " + string(f.Kind) + ": " + f.Problem + "; " + f.Mend
+				return f.Level.String() + " " + string(f.Kind) + ": " + f.Problem + "; " + f.Remedy
 			}
 		}
 		return ""
@@ -147,7 +147,7 @@ func TestFindingsOfCalls(t *testing.T) {
 		w := oracle.WorldOf(nouns, append(rules, permit)...)
 		for _, f := range findings.Lint(w.Estate, w.Plan(), oracle.Epoch, nil) {
 			if f.Kind == findings.NoNames {
-				list = append(list, f.Subject+": "+f.Problem+"; "+f.Mend)
+				list = append(list, f.Subject+": "+f.Problem+"; "+f.Remedy)
 			}
 		}
 		return list

@@ -24,10 +24,10 @@ import (
 	"ironbark/internal/sentence"
 )
 
-// Reason is one reason to refuse a request, and what would mend it.
+// Reason is one reason to refuse a request, and what would remedy it.
 type Reason struct {
 	What    string
-	Mend    string
+	Remedy    string
 	Machine string // which it is of; "" where it is of none
 }
 
@@ -124,8 +124,8 @@ type judge struct {
 	approvals *sentence.Permit // the permit by which it waits for approvals; nil: it does not
 }
 
-func (j *judge) refuse(mend, format string, args ...any) {
-	j.refusal.Reasons = append(j.refusal.Reasons, Reason{What: fmt.Sprintf(format, args...), Mend: mend, Machine: j.machine})
+func (j *judge) refuse(remedy, format string, args ...any) {
+	j.refusal.Reasons = append(j.refusal.Reasons, Reason{What: fmt.Sprintf(format, args...), Remedy: remedy, Machine: j.machine})
 }
 
 // MostAhead is how far ahead an opening may begin.
@@ -300,15 +300,15 @@ func (j *judge) judgePermits() {
 	}
 	j.refusal.Person = len(j.refusal.Reasons) == 0
 	if len(near) > 0 {
-		near[0].Mend = "ask for what it covers, or have the permit widened"
+		near[0].Remedy = "ask for what it covers, or have the permit widened"
 		if emergency.Emergency {
-			near[0].Mend = "if it is an emergency, say so: … in emergency because …; an account of it is owed then"
+			near[0].Remedy = "if it is an emergency, say so: … in emergency because …; an account of it is owed then"
 		}
 		j.refusal.Reasons = append(j.refusal.Reasons, near...)
 		return
 	}
-	mend := fmt.Sprintf("permit %s to open %s to %s from %s up to %s", j.Person, j.Words.Services, j.Words.To, j.Words.From, upTo(length))
-	j.refuse(mend, "no permit lets %s open anything", j.Person)
+	remedy := fmt.Sprintf("permit %s to open %s to %s from %s up to %s", j.Person, j.Words.Services, j.Words.To, j.Words.From, upTo(length))
+	j.refuse(remedy, "no permit lets %s open anything", j.Person)
 }
 
 // upTo is the shortest permit that covers a length: openings end at whole seconds, and begin at any moment.

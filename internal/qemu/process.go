@@ -243,7 +243,7 @@ func ReadBounded(path string, most int64) ([]byte, error) {
 }
 
 // MissingError says that a program of the host's is missing.
-type MissingError struct{ Program, Remedy string }
+type MissingError struct{ Program, Try string }
 
 // Error tells which.
 func (m *MissingError) Error() string { return "this host has no " + m.Program }
@@ -251,5 +251,5 @@ func (m *MissingError) Error() string { return "this host has no " + m.Program }
 // ExitStatus is that of a host that cannot be used.
 func (m *MissingError) ExitStatus() int { return 2 }
 
-// Hint tells how to get it.
-func (m *MissingError) Hint() string { return m.Remedy }
+// Remedy tells how to get it.
+func (m *MissingError) Remedy() string { return m.Try }

@@ -10,10 +10,10 @@ type Error struct {
 	At      Pos
 	Line    string // the whole line as it stands in the file or was typed
 	Problem string // what is wrong, lower case, no full stop
-	Hint    string // what to do; may be empty
+	Remedy    string // what to do; may be empty
 }
 
-// Error returns place and problem; the line, the caret and the hint are for whoever shows it.
+// Error returns place and problem; the line, the caret and the remedy are for whoever shows it.
 func (e *Error) Error() string {
 	if at := e.At.String(); at != "" {
 		return at + ": " + e.Problem
@@ -45,7 +45,7 @@ func (es Errors) Unwrap() []error {
 	return list
 }
 
-// didYouMean returns the hint that offers the candidate nearest to word, or "".
+// didYouMean returns the remedy that offers the candidate nearest to word, or "".
 func didYouMean(word string, candidates []string) string {
 	if near, ok := Nearest(word, candidates); ok {
 		return fmt.Sprintf("did you mean “%s”?", near)

@@ -80,17 +80,17 @@ func (p *parser) standingTail(standing bool) Tail {
 	if !standing || p.err != nil {
 		return t
 	}
-	const hint = `for example: standing until 2026-12-24T00:00:00Z because "vendor's visit"`
+	const remedy = `for example: standing until 2026-12-24T00:00:00Z because "vendor's visit"`
 	switch {
 	case t.Until.IsZero():
-		p.unexpectedTail("a standing exception needs an end", hint)
+		p.unexpectedTail("a standing exception needs an end", remedy)
 	case t.Because == "":
-		p.unexpectedTail("a standing exception needs a reason", hint)
+		p.unexpectedTail("a standing exception needs a reason", remedy)
 	}
 	return t
 }
 
-func (p *parser) unexpectedTail(problem, hint string) { p.fail(p.peek().at, problem, hint) }
+func (p *parser) unexpectedTail(problem, remedy string) { p.fail(p.peek().at, problem, remedy) }
 
 func (p *parser) deny() Sentence {
 	var d Deny

@@ -25,8 +25,8 @@ func ParseTyped(args []string, now time.Time) (s Sentence, read bool, err error)
 	p.tokens, p.read = natural(p.tokens)
 	s = p.whole()
 	if p.err != nil {
-		if probably := guess(p.tokens); probably != "" && !strings.HasPrefix(p.err.Hint, "did you mean") {
-			p.err.Hint = strings.TrimPrefix(p.err.Hint+"; perhaps you mean: "+probably, "; ")
+		if probably := guess(p.tokens); probably != "" && !strings.HasPrefix(p.err.Remedy, "did you mean") {
+			p.err.Remedy = strings.TrimPrefix(p.err.Remedy+"; perhaps you mean: "+probably, "; ")
 		}
 		return nil, false, p.err
 	}

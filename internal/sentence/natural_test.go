@@ -46,8 +46,8 @@ func typed(phrase string) string {
 	switch {
 	case errors.As(err, &wrong):
 		text := "  ! " + wrong.Problem
-		if wrong.Hint != "" {
-			text += " / " + wrong.Hint
+		if wrong.Remedy != "" {
+			text += " / " + wrong.Remedy
 		}
 		if probably := Guess(args); !strings.HasSuffix(text, probably) {
 			text += " / guessed: " + probably

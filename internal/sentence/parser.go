@@ -102,9 +102,9 @@ func (p *parser) want(w Want) {
 	}
 }
 
-func (p *parser) fail(at Pos, problem, hint string) {
+func (p *parser) fail(at Pos, problem, remedy string) {
 	if p.err == nil {
-		p.err = p.lex.fail(at, problem, hint)
+		p.err = p.lex.fail(at, problem, remedy)
 	}
 }
 
@@ -149,11 +149,11 @@ func (p *parser) unexpected() {
 	if t.kind == tokenEnd {
 		problem = "the sentence breaks off: expected " + or(names)
 	}
-	hint := ""
+	remedy := ""
 	if t.kind == tokenWord {
-		hint = didYouMean(t.text, words)
+		remedy = didYouMean(t.text, words)
 	}
-	p.fail(t.at, problem, hint)
+	p.fail(t.at, problem, remedy)
 }
 
 func or(names []string) string {
@@ -217,14 +217,14 @@ func (p *parser) end() {
 			words = append(words, w.Word)
 		}
 	}
-	hint := didYouMean(t.text, words)
-	if hint == "" && len(words) > 0 {
+	remedy := didYouMean(t.text, words)
+	if remedy == "" && len(words) > 0 {
 		for i, w := range words {
 			words[i] = "“" + w + "”"
 		}
-		hint = "what may follow is " + or(words)
+		remedy = "what may follow is " + or(words)
 	}
-	p.fail(t.at, t.String()+" does not belong here", hint)
+	p.fail(t.at, t.String()+" does not belong here", remedy)
 }
 
 func (p *parser) name(w WantKind) Name {
@@ -260,8 +260,8 @@ func (p *parser) atom(w WantKind) Atom {
 	}
 	if p.err == nil && p.stops("everywhere", "internet", "all", "me") {
 		p.want(Want{Kind: w})
-		if p.unexpected(); p.peek().text == "any" && p.err.Hint == "" {
-			p.err.Hint = map[bool]string{true: "all machines are “all”", false: "everybody is “everywhere”"}[w != WantSource]
+		if p.unexpected(); p.peek().text == "any" && p.err.Remedy == "" {
+			p.err.Remedy = map[bool]string{true: "all machines are “all”", false: "everybody is “everywhere”"}[w != WantSource]
 		}
 		return Atom{}
 	}
@@ -390,14 +390,14 @@ func (p *parser) reason() string {
 		return ""
 	}
 	if p.peek().kind != tokenString {
-		hint := ""
+		remedy := ""
 		if p.peek().kind == tokenWord {
-			hint = `a reason stands in quotes: because "rotate keys"`
+			remedy = `a reason stands in quotes: because "rotate keys"`
 		}
 		at := p.peek().at
 		p.unexpected()
-		if hint != "" && p.err.At == at {
-			p.err.Hint = hint
+		if remedy != "" && p.err.At == at {
+			p.err.Remedy = remedy
 		}
 		return ""
 	}

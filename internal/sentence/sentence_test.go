@@ -64,7 +64,7 @@ func TestArgumentsAreTakenAsTheyAre(t *testing.T) {
 }
 
 func TestErrorsTellWhatWhereAndWhatToDo(t *testing.T) {
-	for _, c := range []struct{ line, problem, hint string }{
+	for _, c := range []struct{ line, problem, remedy string }{
 		{"alow ssh from office to all", "1: expected “allow”, “deny”", "did you mean “allow”?"},
 		{"allow ssh form office to all", "11: expected a comma or “from”, not “form”", "did you mean “from”?"},
 		{"allow from office to all", "7: expected “any” or a service, not “from”", ""},
@@ -91,7 +91,7 @@ func TestErrorsTellWhatWhereAndWhatToDo(t *testing.T) {
 		require.ErrorAs(t, err, &es)
 		assert.Contains(t, es[0].Error(), "estate.rules:2:", c.line)
 		assert.Contains(t, es[0].Error(), c.problem, c.line)
-		assert.Contains(t, es[0].Hint, c.hint, c.line)
+		assert.Contains(t, es[0].Remedy, c.remedy, c.line)
 	}
 	_, err := ParseArgs(strings.Fields("open ssh to a from me for 1h"), time.Time{})
 	assert.ErrorContains(t, err, "an opening needs a reason")

@@ -52,8 +52,8 @@ type lexer struct {
 
 func (l *lexer) pos() Pos { return Pos{File: l.file, Line: l.number, Col: l.col} }
 
-func (l *lexer) fail(at Pos, problem, hint string) *Error {
-	return &Error{At: at, Line: l.line, Problem: problem, Hint: hint}
+func (l *lexer) fail(at Pos, problem, remedy string) *Error {
+	return &Error{At: at, Line: l.line, Problem: problem, Remedy: remedy}
 }
 
 // Comment returns the comment behind a sentence, with its '#'; "" where there is

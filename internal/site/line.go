@@ -7,17 +7,17 @@ import (
 )
 
 // ErrNoTunnels says that a place makes no tunnels of lines.
-var ErrNoTunnels error = noTunnels{}
+var ErrNoTunnels error = noTunnelsError{}
 
-type noTunnels struct{}
+type noTunnelsError struct{}
 
-func (noTunnels) Error() string { return "this site makes no tunnels of lines" }
+func (noTunnelsError) Error() string { return "this site makes no tunnels of lines" }
 
 // ExitStatus is that of what a place cannot do.
-func (noTunnels) ExitStatus() int { return 2 }
+func (noTunnelsError) ExitStatus() int { return 2 }
 
-// Hint tells which can.
-func (noTunnels) Hint() string { return "a Linux host does: site: linux" }
+// Remedy tells which can.
+func (noTunnelsError) Remedy() string { return "a Linux host does: site: linux" }
 
 // Line tells how a line is doing. The error is [ErrNoTunnels], or driver.ErrNoLine.
 func (s *Site) Line(ctx context.Context, name string) (driver.Line, error) {

@@ -7,19 +7,19 @@ import (
 )
 
 // ErrNoTests says that a place lets nobody say which members of spreads are out.
-var ErrNoTests error = noTests{}
+var ErrNoTests error = noTestsError{}
 
-type noTests struct{}
+type noTestsError struct{}
 
-func (noTests) Error() string {
+func (noTestsError) Error() string {
 	return "this site leads connections to members that listen by itself, and has nothing to be watched"
 }
 
 // ExitStatus is that of what a place cannot do.
-func (noTests) ExitStatus() int { return 2 }
+func (noTestsError) ExitStatus() int { return 2 }
 
-// Hint tells which can.
-func (noTests) Hint() string { return "it is for a Linux host: site: linux" }
+// Remedy tells which can.
+func (noTestsError) Remedy() string { return "it is for a Linux host: site: linux" }
 
 // Members is the place's hand for members of spreads; [ErrNoTests] where it has none.
 func (s *Site) Members() (driver.MemberTester, error) {

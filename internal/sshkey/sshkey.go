@@ -118,31 +118,31 @@ func Fingerprint(line string) string {
 	return ssh.FingerprintSHA256(key)
 }
 
-// Loose says that others than its owner may read a private key.
-type Loose struct {
+// LooseError says that others than its owner may read a private key.
+type LooseError struct {
 	Path string
 	Mode fs.FileMode
 }
 
 // Error tells the file and its mode.
-func (l *Loose) Error() string {
+func (l *LooseError) Error() string {
 	return fmt.Sprintf("%s can be read by others (mode %04o), and is not used like that", l.Path, l.Mode)
 }
 
-// Locked says that a private key is locked with a passphrase.
-type Locked struct {
+// LockedError says that a private key is locked with a passphrase.
+type LockedError struct {
 	Path   string
 	Public string // its public half; "" where the file does not tell it
 }
 
 // Error tells the file.
-func (l *Locked) Error() string { return l.Path + " is locked with a passphrase" }
+func (l *LockedError) Error() string { return l.Path + " is locked with a passphrase" }
 
 // ErrPassphrase says that a passphrase is not that of a key.
 var ErrPassphrase = errors.New("that is not its passphrase")
 
 // Load reads a private half that only its owner can read. The errors are
-// fs.ErrNotExist, a *Loose, a *Locked, and others where the file is no private key of a
+// fs.ErrNotExist, a *LooseError, a *LockedError, and others where the file is no private key of a
 // kind that is made here.
 func Load(path string) (Pair, error) { return LoadLocked(path, "") }
 
@@ -154,7 +154,7 @@ func LoadLocked(path, passphrase string) (Pair, error) {
 		return Pair{}, err
 	}
 	if mode := info.Mode().Perm(); mode&0o077 != 0 {
-		return Pair{}, &Loose{path, mode}
+		return Pair{}, &LooseError{path, mode}
 	}
 	data, err := os.ReadFile(path)
 	if err != nil {
@@ -162,7 +162,7 @@ func LoadLocked(path, passphrase string) (Pair, error) {
 	}
 	raw, err := ssh.ParseRawPrivateKey(data)
 	if missing, locked := errors.AsType[*ssh.PassphraseMissingError](err); locked && passphrase == "" {
-		l := &Locked{Path: path}
+		l := &LockedError{Path: path}
 		if missing.PublicKey != nil {
 			l.Public = strings.TrimSuffix(string(ssh.MarshalAuthorizedKey(missing.PublicKey)), "\n")
 		}

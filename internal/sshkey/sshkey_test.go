@@ -64,7 +64,7 @@ func TestPrivateHalvesAreKeptClosed(t *testing.T) {
 	assert.Equal(t, p.Public, again.Public)
 	require.NoError(t, os.Chmod(path, 0o640))
 	_, err = Load(path)
-	loose := &Loose{}
+	loose := &LooseError{}
 	require.ErrorAs(t, err, &loose)
 	assert.Contains(t, err.Error(), "mode 0640")
 	require.NoError(t, os.WriteFile(path, []byte("no key"), 0o600))

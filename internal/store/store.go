@@ -43,12 +43,12 @@ func SQL(statements string) func(context.Context, *sql.Tx, string) error {
 type DamagedError struct {
 	Path  string
 	Why   string
-	Mend  string
+	Try   string
 	Newer bool // it is sound, and of a version that this program does not know
 }
 
-// Hint tells what to do.
-func (d *DamagedError) Hint() string { return d.Mend }
+// Remedy tells what to do.
+func (d *DamagedError) Remedy() string { return d.Try }
 
 // Error tells the file and what is wrong with it.
 func (d *DamagedError) Error() string { return d.Path + ": " + d.Why }
@@ -106,7 +106,7 @@ func Open(ctx context.Context, path string, format Format, readOnly bool) (*DB, 
 			return nil, err
 		}
 	case err == nil && !info.Mode().IsRegular():
-		return nil, &DamagedError{Path: path, Why: "is no ordinary file", Mend: "move it away"}
+		return nil, &DamagedError{Path: path, Why: "is no ordinary file", Try: "move it away"}
 	case err != nil:
 		return nil, err
 	}
@@ -190,15 +190,15 @@ func (s *DB) check(ctx context.Context, write bool) error {
 			return err
 		})
 	case id != s.format.ApplicationID:
-		return &DamagedError{Path: s.path, Why: "is a database of something else", Mend: "move it away"}
+		return &DamagedError{Path: s.path, Why: "is a database of something else", Try: "move it away"}
 	case have > version:
-		return &DamagedError{Path: s.path, Why: fmt.Sprintf("was written by a newer ironbark (version %d of the store; this one knows %d)", have, version), Mend: "use the newer ironbark", Newer: true}
+		return &DamagedError{Path: s.path, Why: fmt.Sprintf("was written by a newer ironbark (version %d of the store; this one knows %d)", have, version), Try: "use the newer ironbark", Newer: true}
 	case have >= 1 && have < version && tables > 0 && write:
 		return s.upgrade(ctx)
 	case have >= 1 && have < version && tables > 0:
 		return errOld
 	case have < version || tables == 0:
-		return &DamagedError{Path: s.path, Why: "is incomplete", Mend: "restore it from a copy"}
+		return &DamagedError{Path: s.path, Why: "is incomplete", Try: "restore it from a copy"}
 	}
 	return nil
 }
@@ -258,7 +258,7 @@ func (s *DB) CheckIntegrity(ctx context.Context) error {
 			return s.explain(err)
 		}
 		if text != "ok" {
-			return &DamagedError{Path: s.path, Why: "is damaged: " + text, Mend: "restore it from a copy; nothing was written to it"}
+			return &DamagedError{Path: s.path, Why: "is damaged: " + text, Try: "restore it from a copy; nothing was written to it"}
 		}
 	}
 	s.sound = true
@@ -316,14 +316,14 @@ func (s *DB) Read(ctx context.Context, f func(tx *sql.Tx) error) error {
 	case err == nil || code(err) != 0 || ctx.Err() != nil:
 		return err
 	}
-	return &DamagedError{Path: s.path, Why: "is damaged: " + err.Error(), Mend: "restore it from a copy; nothing was written to it"}
+	return &DamagedError{Path: s.path, Why: "is damaged: " + err.Error(), Try: "restore it from a copy; nothing was written to it"}
 }
 
 // explain turns the codes of SQLite (https://sqlite.org/rescode.html) into what a person can act on.
 func (s *DB) explain(err error) error {
 	switch code(err) {
 	case lib.SQLITE_CORRUPT, lib.SQLITE_NOTADB, lib.SQLITE_TOOBIG, lib.SQLITE_MISMATCH:
-		return &DamagedError{Path: s.path, Why: "is damaged", Mend: "restore it from a copy; nothing was written to it"}
+		return &DamagedError{Path: s.path, Why: "is damaged", Try: "restore it from a copy; nothing was written to it"}
 	case lib.SQLITE_FULL, lib.SQLITE_IOERR:
 		return &UnwritableError{s.path, "the disk is full or does not answer", err}
 	case lib.SQLITE_READONLY, lib.SQLITE_CANTOPEN:

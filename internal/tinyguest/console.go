@@ -60,7 +60,7 @@ func (m *machine) console() {
 	}
 }
 
-// emergency waits for somebody at the console who mends what keeps the machine from booting, and starts
+// emergency waits for somebody at the console who remedies what keeps the machine from booting, and starts
 // it anew when they say so. It does not return.
 func (m *machine) emergency(why error) {
 	say("%v", why)

@@ -31,8 +31,8 @@ func (c *CannotApproveError) ExitStatus() int {
 	return 6
 }
 
-// Hint tells where requests are listed.
-func (c *CannotApproveError) Hint() string { return "ironbark openings lists what waits, and for whom" }
+// Remedy tells where requests are listed.
+func (c *CannotApproveError) Remedy() string { return "ironbark openings lists what waits, and for whom" }
 
 // requested finds a request that somebody may approve. The error is a *CannotApproveError.
 func (w *Work) requested(st *State, id int64) (opening.Opening, error) {

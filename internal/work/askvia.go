@@ -32,7 +32,7 @@ func (w *Work) AskVia(st *State, ask sentence.Ask, at time.Time) (*Forwarding, e
 	}
 	policy, ok := bastion.Compile(st.Estate, st.Plan, ask.Via.Text)
 	if !ok {
-		return nil, &sentence.Error{Problem: fmt.Sprintf("bastion %s is not there", ask.Via.Text), Hint: "enact makes what stands in the files only; --draft asks the files"}
+		return nil, &sentence.Error{Problem: fmt.Sprintf("bastion %s is not there", ask.Via.Text), Remedy: "enact makes what stands in the files only; --draft asks the files"}
 	}
 	resolve := flow.NewResolver(st.Estate, st.Plan)
 	a := &Forwarding{Ask: ask, State: st}
@@ -55,7 +55,7 @@ func (w *Work) AskVia(st *State, ask sentence.Ask, at time.Time) (*Forwarding, e
 	}
 	services, machines := resolve.Services(ask.Services), resolve.Group(ask.To)
 	if len(machines.Machines) == 0 {
-		return nil, &sentence.Error{Problem: fmt.Sprintf("“%s” is nothing that is there", ask.To), Hint: "enact makes what stands in the files only; --draft asks the files"}
+		return nil, &sentence.Error{Problem: fmt.Sprintf("“%s” is nothing that is there", ask.To), Remedy: "enact makes what stands in the files only; --draft asks the files"}
 	}
 	forwards, refuses := false, !services.Subtract(bastion.Forwardable).IsEmpty()
 	for _, name := range names {

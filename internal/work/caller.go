@@ -117,12 +117,12 @@ func (w *Work) fromMe(st *State, s sentence.Set, to *flow.Group) (_ sentence.Set
 	}
 	callers, err := w.Caller.Addrs(st.Estate)
 	if err != nil {
-		return s, nil, &sentence.Error{At: all[i].At(), Problem: err.Error(), Hint: "name the address, or try once more"}
+		return s, nil, &sentence.Error{At: all[i].At(), Problem: err.Error(), Remedy: "name the address, or try once more"}
 	}
 	if len(callers) == 0 {
 		return s, nil, &sentence.Error{
 			At: all[i].At(), Problem: "nobody can tell here from which address you come",
-			Hint: "name the address; within an SSH session “me” is where that came from, and a STUN server tells it: change stun HOST",
+			Remedy: "name the address; within an SSH session “me” is where that came from, and a STUN server tells it: change stun HOST",
 		}
 	}
 	doors := flow.Addrs{}

@@ -41,7 +41,7 @@ func (c *NoAccessError) ExitStatus() int { return 3 }
 // BadKeyError says that a key cannot be used for a machine, and what to do.
 type BadKeyError struct {
 	Why  string
-	Mend string
+	Try  string
 	Err  error
 }
 
@@ -51,10 +51,10 @@ func (b *BadKeyError) Error() string { return b.Why }
 // ExitStatus is that of files that cannot be used.
 func (b *BadKeyError) ExitStatus() int { return 2 }
 
-// Hint tells what to do.
-func (b *BadKeyError) Hint() string { return b.Mend }
+// Remedy tells what to do.
+func (b *BadKeyError) Remedy() string { return b.Try }
 
-// Unwrap returns the cause, which may be a *sshkey.Loose.
+// Unwrap returns the cause, which may be a *sshkey.LooseError.
 func (b *BadKeyError) Unwrap() error { return b.Err }
 
 // AccessPath finds the way into a machine and checks the keys for it, before anything is

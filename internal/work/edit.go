@@ -151,7 +151,7 @@ func expand(e *estate.Estate, s sentence.Sentence) ([]sentence.Sentence, error) 
 	}
 	slices.Sort(names)
 	if ports := int(hi-lo) + 1; len(names) == 0 || len(names) > ports {
-		return nil, &sentence.Error{Problem: fmt.Sprintf("%s is %d ports, and “%s” is %d machines", f.Service, ports, f.To, len(names)), Hint: "give a port to each machine"}
+		return nil, &sentence.Error{Problem: fmt.Sprintf("%s is %d ports, and “%s” is %d machines", f.Service, ports, f.To, len(names)), Remedy: "give a port to each machine"}
 	}
 	var list []sentence.Sentence
 	for i, name := range names {
@@ -194,11 +194,11 @@ func (fs Files) Retract(words []string) (Files, sentence.Statement, error) {
 	for _, s := range e.Sentences() {
 		known = append(known, s.Sentence.String())
 	}
-	hint := "a sentence is retracted by its own words, or by its line: retract 7"
+	remedy := "a sentence is retracted by its own words, or by its line: retract 7"
 	if near, ok := sentence.Nearest(text, known); ok {
-		hint = "did you mean: " + near
+		remedy = "did you mean: " + near
 	}
-	return nil, sentence.Statement{}, &sentence.Error{Problem: "no such sentence stands in the files: " + text, Hint: hint}
+	return nil, sentence.Statement{}, &sentence.Error{Problem: "no such sentence stands in the files: " + text, Remedy: remedy}
 }
 
 // same compares a canonical sentence with typed words, which may be one

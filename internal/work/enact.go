@@ -41,8 +41,8 @@ func (p *PartlyDoneError) Error() string {
 // ExitStatus is that of a failure.
 func (p *PartlyDoneError) ExitStatus() int { return 1 }
 
-// Hint tells what to do.
-func (p *PartlyDoneError) Hint() string { return "ironbark enact goes on with what is left" }
+// Remedy tells what to do.
+func (p *PartlyDoneError) Remedy() string { return "ironbark enact goes on with what is left" }
 
 // Unwrap returns the failures.
 func (p *PartlyDoneError) Unwrap() []error { return p.Failed }

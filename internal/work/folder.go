@@ -22,14 +22,14 @@ import (
 // Folder is the folder of an estate: estate.yaml and the rules files.
 type Folder struct{ Dir string }
 
-// NoEstate says that there is no estate where one was looked for.
-type NoEstate struct {
+// NoEstateError says that there is no estate where one was looked for.
+type NoEstateError struct {
 	Dir   string
 	Above bool // it was looked for above the folder, too
 }
 
 // Error tells where it was looked for.
-func (n *NoEstate) Error() string {
+func (n *NoEstateError) Error() string {
 	if !n.Above {
 		return fmt.Sprintf("there is no %s in %s", estate.FileName, n.Dir)
 	}
@@ -37,10 +37,10 @@ func (n *NoEstate) Error() string {
 }
 
 // ExitStatus is that of words that name nothing.
-func (n *NoEstate) ExitStatus() int { return 2 }
+func (n *NoEstateError) ExitStatus() int { return 2 }
 
-// Hint tells what to do.
-func (n *NoEstate) Hint() string {
+// Remedy tells what to do.
+func (n *NoEstateError) Remedy() string {
 	return "begin one: ironbark new NAME, or say where it is: --estate DIR"
 }
 
@@ -55,12 +55,12 @@ func FindFolder(dir string) (Folder, error) {
 			return Folder{at}, nil
 		}
 		if at == filepath.Dir(at) {
-			return Folder{}, &NoEstate{start, true}
+			return Folder{}, &NoEstateError{start, true}
 		}
 	}
 }
 
-// FolderAt returns the folder of an estate. The error is a *NoEstate where neither an
+// FolderAt returns the folder of an estate. The error is a *NoEstateError where neither an
 // estate.yaml nor a record stands there: whoever lost the files can still close what is open.
 func FolderAt(dir string) (Folder, error) {
 	for _, name := range []string{estate.FileName, StateDir} {
@@ -70,7 +70,7 @@ func FolderAt(dir string) (Folder, error) {
 			return Folder{}, err
 		}
 	}
-	return Folder{}, &NoEstate{Dir: dir}
+	return Folder{}, &NoEstateError{Dir: dir}
 }
 
 // Files are an estate's files as they stand in a folder: the nouns first, then
@@ -83,7 +83,7 @@ func (f Folder) Read() (Files, error) {
 	nouns, err := readFile(filepath.Join(f.Dir, estate.FileName), estate.MaxFile)
 	if err != nil {
 		if errors.Is(err, fs.ErrNotExist) {
-			return nil, &NoEstate{Dir: f.Dir}
+			return nil, &NoEstateError{Dir: f.Dir}
 		}
 		return nil, err
 	}
@@ -135,29 +135,29 @@ const maxRules = 256 << 20
 
 func readFile(path string, most int) ([]byte, error) {
 	if name, bad := sentence.FirstInvisible(filepath.Base(path)); bad {
-		return nil, &sentence.Error{Problem: fmt.Sprintf("the name of the file %q holds %s, which does not show", filepath.Base(path), name), Hint: "rename it"}
+		return nil, &sentence.Error{Problem: fmt.Sprintf("the name of the file %q holds %s, which does not show", filepath.Base(path), name), Remedy: "rename it"}
 	}
 	info, err := os.Stat(path)
 	if err != nil {
 		return nil, err
 	}
 	if !info.Mode().IsRegular() { // opening a pipe would wait for whoever writes to it
-		return nil, &sentence.Error{Problem: fmt.Sprintf("%s is no ordinary file", path), Hint: "move it away"}
+		return nil, &sentence.Error{Problem: fmt.Sprintf("%s is no ordinary file", path), Remedy: "move it away"}
 	}
 	if info.Size() > int64(most) {
-		return nil, &TooLarge{Name: filepath.Base(path), Size: info.Size(), Most: int64(most)}
+		return nil, &TooLargeError{Name: filepath.Base(path), Size: info.Size(), Most: int64(most)}
 	}
 	return os.ReadFile(path)
 }
 
-// TooLarge says that a file is larger than any that is read.
-type TooLarge struct {
+// TooLargeError says that a file is larger than any that is read.
+type TooLargeError struct {
 	Name       string
 	Size, Most int64
 }
 
 // Error tells both sizes.
-func (t *TooLarge) Error() string {
+func (t *TooLargeError) Error() string {
 	if t.Most < 1<<20 {
 		return fmt.Sprintf("%s: the file is %d KB; at most %d KB are read", t.Name, t.Size>>10, t.Most>>10)
 	}
@@ -165,7 +165,7 @@ func (t *TooLarge) Error() string {
 }
 
 // ExitStatus is that of files that cannot be read.
-func (t *TooLarge) ExitStatus() int { return 2 }
+func (t *TooLargeError) ExitStatus() int { return 2 }
 
 // Estate reads the files into an estate; nil where there are none.
 func (fs Files) Estate() (*estate.Estate, error) { return estate.ReadFiles(fs) }
@@ -210,14 +210,14 @@ func sorted(fs Files) Files {
 	return out
 }
 
-// Unwritable says that a file could not be written, and is as it was.
-type Unwritable struct {
+// UnwritableError says that a file could not be written, and is as it was.
+type UnwritableError struct {
 	Path string
 	Why  error
 }
 
 // Error tells the file and why.
-func (u *Unwritable) Error() string {
+func (u *UnwritableError) Error() string {
 	why := u.Why
 	if e, ok := errors.AsType[*fs.PathError](why); ok {
 		why = e.Err
@@ -226,10 +226,10 @@ func (u *Unwritable) Error() string {
 }
 
 // ExitStatus is that of files that cannot be written; nothing was changed.
-func (u *Unwritable) ExitStatus() int { return 2 }
+func (u *UnwritableError) ExitStatus() int { return 2 }
 
 // Unwrap returns why.
-func (u *Unwritable) Unwrap() error { return u.Why }
+func (u *UnwritableError) Unwrap() error { return u.Why }
 
 // SiteName is the kind of place that the estate's file names, as far as that can be told
 // without reading all of it: by a line of its own, as the file is mostly written. ""

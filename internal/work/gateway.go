@@ -49,11 +49,11 @@ func (w *Work) Gateway(ctx context.Context, name string) (*Gateway, error) {
 	}
 	if !there {
 		near, _ := sentence.Nearest(name, st.Estate.NamesOf("bastion"))
-		hint := "add bastion " + name + " makes one"
+		remedy := "add bastion " + name + " makes one"
 		if near != "" {
-			hint = "did you mean “" + near + "”?"
+			remedy = "did you mean “" + near + "”?"
 		}
-		return nil, &sentence.Error{Problem: "there is no bastion “" + name + "” here", Hint: hint}
+		return nil, &sentence.Error{Problem: "there is no bastion “" + name + "” here", Remedy: remedy}
 	}
 	return g, nil
 }
@@ -216,12 +216,12 @@ func (w *Work) GatewayKey(name string) (seed []byte, public string, err error) {
 		return nil, "", err
 	}
 	if _, err := sshkey.Load(path); err != nil {
-		return nil, "", &BadKeyError{Why: err.Error(), Mend: "close it: chmod 600 " + path, Err: err}
+		return nil, "", &BadKeyError{Why: err.Error(), Try: "close it: chmod 600 " + path, Err: err}
 	}
 	raw, err := ssh.ParseRawPrivateKey(data)
 	private, ok := raw.(*ed25519.PrivateKey)
 	if err != nil || !ok {
-		return nil, "", &sentence.Error{Problem: path + " holds no Ed25519 key", Hint: "remove it, and a new one is made; clients will have to learn it"}
+		return nil, "", &sentence.Error{Problem: path + " holds no Ed25519 key", Remedy: "remove it, and a new one is made; clients will have to learn it"}
 	}
 	signer, err := ssh.NewSignerFromKey(*private)
 	if err != nil {

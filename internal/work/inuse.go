@@ -70,7 +70,7 @@ func gatewaysFree(e *estate.Estate, planned []change.Resource) error {
 			for _, g := range s.Gateway {
 				if who, held := holders[g]; held {
 					errs = append(errs, &sentence.Error{
-						At: s.At, Problem: fmt.Sprintf("the gateway %s of subnet %s is the address of %s", g, s.Name, who), Hint: "take another, or give " + who + " another address first",
+						At: s.At, Problem: fmt.Sprintf("the gateway %s of subnet %s is the address of %s", g, s.Name, who), Remedy: "take another, or give " + who + " another address first",
 					})
 				}
 			}

@@ -68,7 +68,7 @@ func (w *Work) keyAt(st *State, t change.Resource, name, path string) (key, erro
 	found := key{path: path}
 	pair, err := sshkey.Load(path)
 	found.public = pair.Public
-	if locked, is := errors.AsType[*sshkey.Locked](err); is {
+	if locked, is := errors.AsType[*sshkey.LockedError](err); is {
 		found.locked, found.public, err = true, locked.Public, nil
 		found.agent = w.agentHas(found.public)
 		if held, ok := w.agentHasOne(inside); found.public == "" && ok {
@@ -78,18 +78,18 @@ func (w *Work) keyAt(st *State, t change.Resource, name, path string) (key, erro
 	if held, ok := w.agentHasOne(inside); errors.Is(err, fs.ErrNotExist) && !given && ok {
 		return key{public: held, agent: true}, nil
 	}
-	_, loose := errors.AsType[*sshkey.Loose](err)
+	_, loose := errors.AsType[*sshkey.LooseError](err)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		return key{}, &BadKeyError{Why: fmt.Sprintf("the private half of key %s is not here: there is no %s", cmp.Or(name, t.Spec.Key), path), Mend: "say where it is: --key FILE; or add it to your SSH agent. Where it is lost: the machine's serial line with a password (ironbark console), or a new machine with another key from a snapshot of this one", Err: err}
+		return key{}, &BadKeyError{Why: fmt.Sprintf("the private half of key %s is not here: there is no %s", cmp.Or(name, t.Spec.Key), path), Try: "say where it is: --key FILE; or add it to your SSH agent. Where it is lost: the machine's serial line with a password (ironbark console), or a new machine with another key from a snapshot of this one", Err: err}
 	case loose:
-		return key{}, &BadKeyError{Why: err.Error(), Mend: "close it: chmod 600 " + path, Err: err}
+		return key{}, &BadKeyError{Why: err.Error(), Try: "close it: chmod 600 " + path, Err: err}
 	case err != nil:
-		return key{}, &BadKeyError{Why: err.Error(), Mend: "say which it is: --key FILE", Err: err}
+		return key{}, &BadKeyError{Why: err.Error(), Try: "say which it is: --key FILE", Err: err}
 	case inside != "" && found.public != "" && !sshkey.Among(inside, found.public):
 		return key{}, &BadKeyError{
 			Why:  fmt.Sprintf("%s does not belong to machine %s: it is %s, and inside the machine is %s", path, t.Name, sshkey.Fingerprint(found.public), fingerprints(inside)),
-			Mend: "say which key it is: --key FILE",
+			Try: "say which key it is: --key FILE",
 		}
 	}
 	return found, nil
@@ -150,7 +150,7 @@ func (w *Work) signer(k key) (ssh.Signer, func(), error) {
 	}
 	pair, err := sshkey.Load(k.path)
 	for range mostPassphrases {
-		if _, locked := errors.AsType[*sshkey.Locked](err); !locked && !errors.Is(err, sshkey.ErrPassphrase) {
+		if _, locked := errors.AsType[*sshkey.LockedError](err); !locked && !errors.Is(err, sshkey.ErrPassphrase) {
 			break
 		}
 		passphrase, unasked := w.Keyring.Passphrase(k.path)
@@ -158,12 +158,12 @@ func (w *Work) signer(k key) (ssh.Signer, func(), error) {
 			return nil, nil, unasked
 		}
 		if unasked != nil {
-			return nil, nil, &BadKeyError{Why: k.path + " is locked with a passphrase", Mend: "add it to your SSH agent: ssh-add " + k.path, Err: unasked}
+			return nil, nil, &BadKeyError{Why: k.path + " is locked with a passphrase", Try: "add it to your SSH agent: ssh-add " + k.path, Err: unasked}
 		}
 		pair, err = sshkey.LoadLocked(k.path, passphrase)
 	}
 	if errors.Is(err, sshkey.ErrPassphrase) {
-		err = &BadKeyError{Why: fmt.Sprintf("that is not the passphrase of %s", k.path), Mend: "say which key it is: --key FILE", Err: err}
+		err = &BadKeyError{Why: fmt.Sprintf("that is not the passphrase of %s", k.path), Try: "say which key it is: --key FILE", Err: err}
 	}
 	if err != nil {
 		return nil, nil, err

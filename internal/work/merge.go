@@ -25,8 +25,8 @@ func (o *OverlapError) Error() string {
 // ExitStatus is that of something that changed since it was looked at.
 func (o *OverlapError) ExitStatus() int { return 5 }
 
-// Hint tells what to do.
-func (o *OverlapError) Hint() string { return "nothing was changed; look at the file and say it again" }
+// Remedy tells what to do.
+func (o *OverlapError) Remedy() string { return "nothing was changed; look at the file and say it again" }
 
 // On returns other files with the edit in them. The error is an *OverlapError.
 func (e Edit) On(base Files) (Files, error) {

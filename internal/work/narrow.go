@@ -32,7 +32,7 @@ func (w *Work) heldOf(ctx context.Context, st *State, id int64) (opening.Opening
 }
 
 func noneHolds(id int64) error {
-	return &sentence.Error{Problem: fmt.Sprintf("there is no opening %d that holds", id), Hint: "ironbark openings lists them"}
+	return &sentence.Error{Problem: fmt.Sprintf("there is no opening %d that holds", id), Remedy: "ironbark openings lists them"}
 }
 
 // Extend asks for an opening of the person's own for longer: for a length from now, or until
@@ -50,7 +50,7 @@ func (w *Work) Extend(ctx context.Context, id int64, words sentence.Open) (openi
 	case o.Person != w.Person:
 		return opening.Granted{}, &NotYoursError{Person: w.Person, Opening: o}
 	case len(o.Parts) > 1 || o.Begin.After(w.Clock.Now()):
-		return opening.Granted{}, &sentence.Error{Problem: fmt.Sprintf("opening %d cannot be extended as it is", id), Hint: "ask for what you need of it anew: open …"}
+		return opening.Granted{}, &sentence.Error{Problem: fmt.Sprintf("opening %d cannot be extended as it is", id), Remedy: "ask for what you need of it anew: open …"}
 	}
 	asked := o.Words
 	asked.Starting, asked.For, asked.Until = time.Time{}, words.For, words.Until
@@ -136,7 +136,7 @@ func (w *Work) narrowed(st *State, o opening.Opening, to Narrower) (opening.Open
 	}
 	switch {
 	case len(kept.Parts) == 0:
-		return o, &sentence.Error{Problem: fmt.Sprintf("nothing of opening %d would be left", o.ID), Hint: fmt.Sprintf("close %d ends it", o.ID)}
+		return o, &sentence.Error{Problem: fmt.Sprintf("nothing of opening %d would be left", o.ID), Remedy: fmt.Sprintf("close %d ends it", o.ID)}
 	case o.Within(kept):
 		return o, &sentence.Error{Problem: fmt.Sprintf("opening %d has no more than that already", o.ID)}
 	}

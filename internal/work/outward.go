@@ -62,8 +62,8 @@ func (w *Work) askOutward(st *State, ask sentence.Ask, at time.Time, resolve flo
 	return a.answered(st.Plan.Calls(), at, ask.From, exposure.Targets(st.Estate, st.Plan, ask.From), fmt.Sprintf("“to %s” is no address outside", ask.To))
 }
 
-// mendOutward suggests what would open a call that is closed: nothing, where a guarantee forbids it.
-func (a *Answer) mendOutward(p exposure.Part) []string {
+// remediesOutward suggests what would open a call that is closed: nothing, where a guarantee forbids it.
+func (a *Answer) remediesOutward(p exposure.Part) []string {
 	caller := exposure.TargetName(a.State.Plan, p.Target)
 	switch p.Reason {
 	case exposure.Denied:

@@ -20,7 +20,7 @@ import (
 func (w *Work) ownKey(st *State, path string) (key, error) {
 	i := slices.IndexFunc(st.Estate.People, func(p estate.Person) bool { return p.Name == w.Person })
 	if i < 0 {
-		return key{}, &BadKeyError{Why: "the estate knows no " + w.Person, Mend: "say who you are: --person NAME"}
+		return key{}, &BadKeyError{Why: "the estate knows no " + w.Person, Try: "say who you are: --person NAME"}
 	}
 	me := st.Estate.People[i]
 	if path != "" {
@@ -40,7 +40,7 @@ func (w *Work) ownKey(st *State, path string) (key, error) {
 		if err == nil {
 			return k, nil
 		}
-		if _, loose := errors.AsType[*sshkey.Loose](err); loose {
+		if _, loose := errors.AsType[*sshkey.LooseError](err); loose {
 			bad = err
 		}
 	}
@@ -49,12 +49,12 @@ func (w *Work) ownKey(st *State, path string) (key, error) {
 		return key{}, bad
 	case len(me.Keys) == 0 && len(st.Estate.Authorities) == 0:
 		return key{}, &BadKeyError{
-			Why: fmt.Sprintf("bastions know people by their keys, and the estate has none of %s", w.Person), Mend: fmt.Sprintf("put yours in: ironbark change person %s --public-key \"$(cat ~/.ssh/id_ed25519.pub)\"", w.Person),
+			Why: fmt.Sprintf("bastions know people by their keys, and the estate has none of %s", w.Person), Try: fmt.Sprintf("put yours in: ironbark change person %s --public-key \"$(cat ~/.ssh/id_ed25519.pub)\"", w.Person),
 		}
 	}
 	return key{}, &BadKeyError{
 		Why:  fmt.Sprintf("the private half of none of the keys of %s is here", w.Person),
-		Mend: "say where it is: --own-key FILE; or add it to your SSH agent",
+		Try: "say where it is: --own-key FILE; or add it to your SSH agent",
 	}
 }
 
@@ -76,14 +76,14 @@ func (w *Work) ownFile(st *State, me estate.Person, path string, named bool) (ke
 	k := key{path: path}
 	pair, err := sshkey.Load(path)
 	k.public = pair.Public
-	if locked, is := errors.AsType[*sshkey.Locked](err); is {
+	if locked, is := errors.AsType[*sshkey.LockedError](err); is {
 		k.locked, k.public, err = true, locked.Public, nil
 	}
-	if loose, is := errors.AsType[*sshkey.Loose](err); is {
-		return key{}, &BadKeyError{Why: loose.Error(), Mend: "close it: chmod 600 " + path, Err: err}
+	if loose, is := errors.AsType[*sshkey.LooseError](err); is {
+		return key{}, &BadKeyError{Why: loose.Error(), Try: "close it: chmod 600 " + path, Err: err}
 	}
 	if err != nil {
-		return key{}, &BadKeyError{Why: err.Error(), Mend: "say which it is: --own-key FILE", Err: err}
+		return key{}, &BadKeyError{Why: err.Error(), Try: "say which it is: --own-key FILE", Err: err}
 	}
 	mine := func(public string) bool { return sshkey.Same(public, k.public) }
 	if slices.ContainsFunc(me.Keys, mine) || named && k.public == "" {
@@ -94,7 +94,7 @@ func (w *Work) ownFile(st *State, me estate.Person, path string, named bool) (ke
 	}
 	return key{}, &BadKeyError{
 		Why:  fmt.Sprintf("%s is none of the keys of %s: it is %s", path, w.Person, sshkey.Fingerprint(k.public)),
-		Mend: "say which it is: --own-key FILE",
+		Try: "say which it is: --own-key FILE",
 	}
 }
 

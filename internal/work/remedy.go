@@ -12,14 +12,14 @@ import (
 	"ironbark/internal/sentence"
 )
 
-// Mend suggests the words that would open a closed part, the least first. Each is tried
+// Remedy suggests the words that would open a closed part, the least first. Each is tried
 // first: what would be refused, or would open nothing, is not offered.
-func (a *Answer) Mend(p exposure.Part, person string) (list []string) {
+func (a *Answer) Remedies(p exposure.Part, person string) (list []string) {
 	if p.Open {
 		return nil
 	}
 	if a.Outward {
-		return a.mendOutward(p)
+		return a.remediesOutward(p)
 	}
 	services, from, to := a.Ask.Services.String(), a.Ask.From.String(), a.Ask.To.String()
 	if p.Target.Machine < 0 && p.Machine >= 0 { // what is opened is the machine behind a front or address

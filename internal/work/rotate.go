@@ -124,7 +124,7 @@ func (r *Rotation) login(ctx context.Context, by Half) (*ssh.Client, error) {
 // privateHalf finds the private half of a key. The error is a *BadKeyError.
 func (w *Work) privateHalf(h Half) (key, error) {
 	pair, err := sshkey.Load(h.Path)
-	locked, is := errors.AsType[*sshkey.Locked](err)
+	locked, is := errors.AsType[*sshkey.LockedError](err)
 	switch {
 	case err == nil && sshkey.Same(pair.Public, h.Public):
 		return key{path: h.Path, public: h.Public}, nil
@@ -135,7 +135,7 @@ func (w *Work) privateHalf(h Half) (key, error) {
 	case err == nil:
 		err = fmt.Errorf("%s holds another key", h.Path)
 	}
-	return key{}, &BadKeyError{Why: fmt.Sprintf("the private half of key %s is not to be had: %v", h.Name, err), Mend: "put it there, or add it to your SSH agent", Err: err}
+	return key{}, &BadKeyError{Why: fmt.Sprintf("the private half of key %s is not to be had: %v", h.Name, err), Try: "put it there, or add it to your SSH agent", Err: err}
 }
 
 // edit rewrites the machine's file of keys, whole or not at all.

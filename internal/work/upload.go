@@ -38,7 +38,7 @@ func (w *Work) uploads(e *estate.Estate, has []change.Resource, own cost.Sizes) 
 		}
 		image, err := inspect(w.imagePath(i.File))
 		if err != nil {
-			errs = append(errs, &sentence.Error{At: i.At, Problem: fmt.Sprintf("image %s: %s: %v", i.Name, i.File, err), Hint: "it takes a raw or a qcow2 file"})
+			errs = append(errs, &sentence.Error{At: i.At, Problem: fmt.Sprintf("image %s: %s: %v", i.Name, i.File, err), Remedy: "it takes a raw or a qcow2 file"})
 			continue
 		}
 		list[i.Name], own[i.Name] = image, image.GB()

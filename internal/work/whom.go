@@ -12,8 +12,8 @@ import (
 func (c *NoAccessError) Offers(person string) bool {
 	for _, p := range c.Answer.Parts {
 		if !p.Open {
-			mend := c.Answer.Mend(p, person)
-			return len(mend) == 1 && strings.HasPrefix(mend[0], "open ")
+			remedy := c.Answer.Remedies(p, person)
+			return len(remedy) == 1 && strings.HasPrefix(remedy[0], "open ")
 		}
 	}
 	return false

@@ -37,7 +37,7 @@ type Written struct {
 
 // Apply puts an edit into the files as they are now, whatever was written to them
 // since the edit was thought of. The errors are an *OverlapError, with nothing changed,
-// and an *Unwritable.
+// and an *UnwritableError.
 func (f Folder) Apply(e Edit) (*Written, error) {
 	unlock, err := f.lock()
 	if err != nil {
@@ -125,7 +125,7 @@ func (f Folder) applyTo(name string, e Edit, w *Written) error {
 	for range tries {
 		before, err := os.ReadFile(path)
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return &Unwritable{path, err}
+			return &UnwritableError{path, err}
 		}
 		there := err == nil
 		after, err := e.file(name, before, there)
@@ -156,7 +156,7 @@ func (f Folder) applyTo(name string, e Edit, w *Written) error {
 		w.edit.New = w.edit.New.With(name, after)
 		return nil
 	}
-	return &Unwritable{path, errors.New("somebody else writes it all the time")}
+	return &UnwritableError{path, errors.New("somebody else writes it all the time")}
 }
 
 // lock waits for other commands that write to the folder, and keeps them waiting. The
@@ -164,7 +164,7 @@ func (f Folder) applyTo(name string, e Edit, w *Written) error {
 func (f Folder) lock() (unlock func(), err error) {
 	d, err := os.Open(f.Dir)
 	if err != nil {
-		return nil, &Unwritable{f.Dir, err}
+		return nil, &UnwritableError{f.Dir, err}
 	}
 	for {
 		err = unix.Flock(int(d.Fd()), unix.LOCK_EX)
@@ -173,7 +173,7 @@ func (f Folder) lock() (unlock func(), err error) {
 		}
 	}
 	if err != nil {
-		return nil, errors.Join(&Unwritable{f.Dir, err}, d.Close())
+		return nil, errors.Join(&UnwritableError{f.Dir, err}, d.Close())
 	}
 	return func() { _ = d.Close() }, nil
 }
@@ -197,12 +197,12 @@ func (f Folder) sweep() {
 func exchange(path string, before, after []byte) (kept string, raced bool, err error) {
 	real, err := filepath.EvalSymlinks(path) // a link is written through
 	if err != nil {
-		return "", false, &Unwritable{path, err}
+		return "", false, &UnwritableError{path, err}
 	}
 	path = real
 	info, err := os.Stat(path)
 	if err != nil {
-		return "", false, &Unwritable{path, err}
+		return "", false, &UnwritableError{path, err}
 	}
 	tmp, err := write(path, after, info.Mode().Perm())
 	if err != nil {
@@ -228,7 +228,7 @@ func exchange(path string, before, after []byte) (kept string, raced bool, err e
 		}
 	}
 	if err != nil {
-		return "", false, &Unwritable{path, err}
+		return "", false, &UnwritableError{path, err}
 	}
 	if out, err := os.ReadFile(tmp); err != nil || !bytes.Equal(out, before) {
 		return "", true, swap()
@@ -238,14 +238,14 @@ func exchange(path string, before, after []byte) (kept string, raced bool, err e
 
 // WriteFile writes a file whole or not at all, and leaves nothing else behind. A
 // file that is there keeps its permissions, and a link is written through. The error
-// is an *Unwritable.
+// is an *UnwritableError.
 func WriteFile(path string, data []byte, mode fs.FileMode) error {
 	if real, err := filepath.EvalSymlinks(path); err == nil {
 		path = real
 	}
 	if info, err := os.Stat(path); err == nil {
 		if mode = info.Mode().Perm(); !info.Mode().IsRegular() {
-			return &Unwritable{path, errors.New("it is no ordinary file")}
+			return &UnwritableError{path, errors.New("it is no ordinary file")}
 		}
 	}
 	tmp, err := write(path, data, mode)
@@ -253,7 +253,7 @@ func WriteFile(path string, data []byte, mode fs.FileMode) error {
 		return err
 	}
 	if err := os.Rename(tmp, path); err != nil {
-		return &Unwritable{path, errors.Join(err, os.Remove(tmp))}
+		return &UnwritableError{path, errors.Join(err, os.Remove(tmp))}
 	}
 	return syncDir(filepath.Dir(path))
 }
@@ -262,12 +262,12 @@ func WriteFile(path string, data []byte, mode fs.FileMode) error {
 func write(path string, data []byte, mode fs.FileMode) (string, error) {
 	tmp, err := os.CreateTemp(filepath.Dir(path), "."+filepath.Base(path)+temporary+"*")
 	if err != nil {
-		return "", &Unwritable{path, err}
+		return "", &UnwritableError{path, err}
 	}
 	_, err = tmp.Write(data)
 	err = errors.Join(err, tmp.Chmod(mode), tmp.Sync(), tmp.Close())
 	if err != nil {
-		return "", &Unwritable{path, errors.Join(err, os.Remove(tmp.Name()))}
+		return "", &UnwritableError{path, errors.Join(err, os.Remove(tmp.Name()))}
 	}
 	return tmp.Name(), nil
 }
@@ -276,10 +276,10 @@ func write(path string, data []byte, mode fs.FileMode) (string, error) {
 func syncDir(dir string) error {
 	d, err := os.Open(dir)
 	if err != nil {
-		return &Unwritable{dir, err}
+		return &UnwritableError{dir, err}
 	}
 	if err := errors.Join(d.Sync(), d.Close()); err != nil && !errors.Is(err, unix.EINVAL) {
-		return &Unwritable{dir, err}
+		return &UnwritableError{dir, err}
 	}
 	return nil
 }

@@ -13,7 +13,7 @@ import (
 )
 
 // Answer prints the answer to a question: the verdict in one sentence, the
-// questions that were asked, and what would mend it.
+// questions that were asked, and what would remedy it.
 func (p *Printer) Answer(a *work.Answer, ph *Phrasing, person string) {
 	parts := joinFamilies(a.Parts)
 	for i, part := range parts {
@@ -100,10 +100,10 @@ func (p *Printer) part(a *work.Answer, part exposure.Part, ph *Phrasing, person 
 		}
 		p.Wrap("    then the machine  ", text)
 	}
-	if mend := a.Mend(part, person); len(mend) > 0 {
+	if remedy := a.Remedies(part, person); len(remedy) > 0 {
 		p.Line("")
 		p.Line("  to open it")
-		for _, m := range mend {
+		for _, m := range remedy {
 			if verb, _, _ := strings.Cut(m, " "); slices.Contains(mendVerbs, verb) {
 				m = "ironbark " + m
 			}
@@ -175,7 +175,7 @@ type AnswerDoc struct {
 	Until     *time.Time  `json:"until,omitempty"`
 	Steps     []whyStep   `json:"steps,omitempty"`
 	Machine   *whyMachine `json:"machine,omitempty"`
-	Mend      []string    `json:"mend,omitempty"`
+	Remedies  []string    `json:"remedies,omitempty"`
 	Parts     []whyPart   `json:"parts,omitempty"`
 }
 
@@ -255,7 +255,7 @@ func AnswerJSON(a *work.Answer, ph *Phrasing, person string, at time.Time) Answe
 		return doc
 	}
 	part := a.Parts[0]
-	doc.Reason, doc.Door, doc.Mend = string(part.Reason), doorJSON(part), a.Mend(part, person)
+	doc.Reason, doc.Door, doc.Remedies = string(part.Reason), doorJSON(part), a.Remedies(part, person)
 	doc.DecidedBy = &whyBy{part.Origin.Sentence, part.Origin.File, part.Origin.Line}
 	doc.Until = moment(part.Until)
 	for _, s := range a.View.Steps(part, ph.namings) {

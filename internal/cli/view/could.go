@@ -72,7 +72,7 @@ type HinderedDoc struct {
 func CouldJSON(one work.CouldOpen) CouldDoc {
 	d := CouldDoc{RightsJSON([]rights.Right{one.Right})[0], []HinderedDoc{}}
 	for _, h := range one.Hindered {
-		d.Hindered = append(d.Hindered, HinderedDoc{h.Machine, h.What, h.Mend})
+		d.Hindered = append(d.Hindered, HinderedDoc{h.Machine, h.What, h.Remedy})
 	}
 	return d
 }
@@ -96,10 +96,10 @@ func (p *Printer) hinderedHere(list []work.CouldOpen) {
 }
 
 func hindranceWords(r opening.Reason) string {
-	if r.Mend == "" {
+	if r.Remedy == "" {
 		return r.What
 	}
-	return r.What + "; to mend it: " + r.Mend
+	return r.What + "; to fix it: " + r.Remedy
 }
 
 // hindered tells the machines that cannot take an opening now, each once with all its

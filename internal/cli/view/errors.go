@@ -33,8 +33,8 @@ func (p *Printer) Error(err error) {
 		p.Note("%s the opening is refused", p.Bad("ironbark:"))
 		for _, r := range refusal.Reasons {
 			p.NoteWrap("    because ", r.What)
-			if r.Mend != "" {
-				p.NoteWrap("      to mend it: ", r.Mend)
+			if r.Remedy != "" {
+				p.NoteWrap("      to fix it: ", r.Remedy)
 			}
 		}
 	default:
@@ -52,8 +52,8 @@ func (p *Printer) problem(e *sentence.Error) {
 			p.Note("    %s", caret)
 		}
 	}
-	if e.Hint != "" {
-		p.NoteWrap("    ", e.Hint)
+	if e.Remedy != "" {
+		p.NoteWrap("    ", e.Remedy)
 	}
 }
 

@@ -97,22 +97,22 @@ func (p *Printer) findingsOf(g gathered, more string) {
 			p.Line("%s  … and %d more: %s", indent, len(list)-mostSubjects, more)
 		}
 	}
-	mends := map[string]bool{}
+	remedies := map[string]bool{}
 	for _, f := range list {
-		mend := f.Mend
+		remedy := f.Remedy
 		if !sentences && len(list) > 1 { // one for all of them
-			mend = named(mend, f.Subject)
+			remedy = named(remedy, f.Subject)
 		}
-		if mend != "" && !mends[mend] && len(mends) < mostProblems {
-			mends[mend] = true
-			p.Wrap(indent, "to mend it: "+mend)
+		if remedy != "" && !remedies[remedy] && len(remedies) < mostProblems {
+			remedies[remedy] = true
+			p.Wrap(indent, "to fix it: "+remedy)
 		}
 	}
 }
 
 // named puts NAME in place of a name in a remedy.
-func named(mend, name string) string {
-	words := strings.Split(mend, " ")
+func named(remedy, name string) string {
+	words := strings.Split(remedy, " ")
 	for i, w := range words {
 		if w == name {
 			words[i] = "NAME"

@@ -38,8 +38,8 @@ func (NotReadyError) Error() string { return "the system of tiny guests is not o
 // ExitStatus is that of a host that cannot be used.
 func (NotReadyError) ExitStatus() int { return 2 }
 
-// Hint tells how it is made.
-func (NotReadyError) Hint() string {
+// Remedy tells how it is made.
+func (NotReadyError) Remedy() string {
 	return "ironbark site prepare makes it, from Debian's kernel package"
 }
 
@@ -64,7 +64,7 @@ func tinyBoot(m qemu.Machine) qemu.Machine {
 func statePath(m qemu.Machine) (string, error) {
 	program, err := exec.LookPath(qemu.Program)
 	if err != nil {
-		return "", &qemu.MissingError{Program: qemu.Program, Remedy: "apt-get install qemu-system-x86"}
+		return "", &qemu.MissingError{Program: qemu.Program, Try: "apt-get install qemu-system-x86"}
 	}
 	info, err := os.Stat(program) // asking it for its version takes as long as half a start
 	if err != nil {

@@ -77,7 +77,7 @@ func (s *Site) Console(ctx context.Context, machine string) (io.ReadWriteCloser,
 	case !t.Spec.Console:
 		return nil, &driver.NoConsoleError{
 			Why:    fmt.Sprintf("the serial line of machine %s is off: nothing nearer than the site permits it", machine),
-			Remedy: fmt.Sprintf("ironbark change machine %s --console on (or console: true for the whole estate)", machine),
+			Try: fmt.Sprintf("ironbark change machine %s --console on (or console: true for the whole estate)", machine),
 		}
 	case !isGuest(t):
 		r, w := io.Pipe()
@@ -87,7 +87,7 @@ func (s *Site) Console(ctx context.Context, machine string) (io.ReadWriteCloser,
 		}()
 		return &line{r}, nil
 	case m.State == driver.Stopped:
-		return nil, &driver.NoConsoleError{Why: fmt.Sprintf("machine %s is stopped, and a stopped machine has no serial line", machine), Remedy: "ironbark start " + machine}
+		return nil, &driver.NoConsoleError{Why: fmt.Sprintf("machine %s is stopped, and a stopped machine has no serial line", machine), Try: "ironbark start " + machine}
 	}
 	return s.serialLine(ctx, machine)
 }
@@ -106,7 +106,7 @@ func (s *Site) serialLine(ctx context.Context, machine string) (io.ReadWriteClos
 	}
 	if err := unix.Flock(int(lock.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
 		return nil, errors.Join(lock.Close(), &driver.NoConsoleError{
-			Why: fmt.Sprintf("somebody is at the serial line of machine %s, and it has one", machine), Remedy: fmt.Sprintf("wait, or look at what it says: ironbark console %s --log", machine),
+			Why: fmt.Sprintf("somebody is at the serial line of machine %s, and it has one", machine), Try: fmt.Sprintf("wait, or look at what it says: ironbark console %s --log", machine),
 		})
 	}
 	text, _ := qemu.ReadBounded(filepath.Join(run, qemu.LogFile), mostLog)
@@ -206,5 +206,5 @@ func (l *LaterError) Error() string {
 // Unwrap returns the cause.
 func (l *LaterError) Unwrap() error { return l.Err }
 
-// Hint tells what to do.
-func (l *LaterError) Hint() string { return "ironbark restart " + l.Machine }
+// Remedy tells what to do.
+func (l *LaterError) Remedy() string { return "ironbark restart " + l.Machine }

@@ -319,7 +319,7 @@ func (s *Site) pools(list []change.Resource) []pool {
 }
 
 // CheckUplink tells what the host lacks for the uplink of the site in a folder, with the
-// very commands that mend it, which Ironbark does not run: they are about the host's own
+// very commands that remedy it, which Ironbark does not run: they are about the host's own
 // network. public are the pools that are routed to the site where there is no interface;
 // so is whatever else of IPv6 is to be reached.
 func CheckUplink(dir, link string, public []netip.Prefix) (list []Requirement) {

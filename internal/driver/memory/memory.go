@@ -274,7 +274,7 @@ func (p *Place) Console(_ context.Context, machine string) (io.ReadWriteCloser, 
 	defer p.mu.Unlock()
 	t, err := p.find(machine)
 	if err == nil && !t.Spec.Console {
-		err = &driver.NoConsoleError{Why: "it is off", Remedy: "switch it on"}
+		err = &driver.NoConsoleError{Why: "it is off", Try: "switch it on"}
 	}
 	if err != nil {
 		return nil, err

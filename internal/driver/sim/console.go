@@ -30,7 +30,7 @@ func (s *Site) Console(ctx context.Context, machine string) (io.ReadWriteCloser,
 		return nil, err
 	}
 	if state := s.at(in.power, s.clock.Now()).State; state == driver.Stopped {
-		return nil, &driver.NoConsoleError{Why: fmt.Sprintf("machine %s is stopped, and a stopped machine has no serial line", machine), Remedy: "ironbark start " + machine}
+		return nil, &driver.NoConsoleError{Why: fmt.Sprintf("machine %s is stopped, and a stopped machine has no serial line", machine), Try: "ironbark start " + machine}
 	}
 	near, far, err := pair()
 	if err != nil {
@@ -83,11 +83,11 @@ func (s *Site) console(ctx context.Context) (c cost.Console, err error) {
 func permitted(c cost.Console, in *machineState) error {
 	switch {
 	case !c.Permitted:
-		return &driver.NoConsoleError{Why: "the site refuses serial lines, and no estate can overrule it", Remedy: c.Lifts + " can lift it"}
+		return &driver.NoConsoleError{Why: "the site refuses serial lines, and no estate can overrule it", Try: c.Lifts + " can lift it"}
 	case !in.resource.Spec.Console:
 		return &driver.NoConsoleError{
 			Why:    fmt.Sprintf("the serial line of machine %s is off: nothing nearer than the site permits it", in.resource.Name),
-			Remedy: fmt.Sprintf("ironbark change machine %s --console on (or console: true for the whole estate)", in.resource.Name),
+			Try: fmt.Sprintf("ironbark change machine %s --console on (or console: true for the whole estate)", in.resource.Name),
 		}
 	}
 	return nil

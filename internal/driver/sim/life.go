@@ -236,7 +236,7 @@ func (in *machineState) save(ctx context.Context, tx *sql.Tx) error {
 }
 
 // boot starts a machine at a moment. Its first boot is run where it never was, and
-// with setup anew: what came of its scripts is among runs, and a *needsSetup is
+// with setup anew: what came of its scripts is among runs, and a *needsSetupError is
 // returned where it is not.
 func (s *Site) boot(in *machineState, now time.Time, setup bool, runs setups) error {
 	l := &in.power
@@ -265,7 +265,7 @@ func (s *Site) boot(in *machineState, now time.Time, setup bool, runs setups) er
 	if setup || !l.SetUp {
 		list, known := runs[in.resource.Name]
 		if !known && len(in.resource.Spec.Setup) > 0 {
-			return &needsSetup{in}
+			return &needsSetupError{in}
 		}
 		l.Results, l.SetUp = nil, true
 		for _, r := range list {
@@ -292,10 +292,10 @@ func (s *Site) boot(in *machineState, now time.Time, setup bool, runs setups) er
 // setups are what the scripts of first boots came to, by machine.
 type setups map[string][]guest.Result
 
-// needsSetup says that a machine's scripts must be run before it can start.
-type needsSetup struct{ in *machineState }
+// needsSetupError says that a machine's scripts must be run before it can start.
+type needsSetupError struct{ in *machineState }
 
-func (n *needsSetup) Error() string {
+func (n *needsSetupError) Error() string {
 	return "the setup of machine " + n.in.resource.Name + " was not run yet"
 }
 
@@ -306,7 +306,7 @@ func (s *Site) withSetups(ctx context.Context, do func(setups) error) error {
 	runs := setups{}
 	for {
 		err := do(runs)
-		need, ok := errors.AsType[*needsSetup](err)
+		need, ok := errors.AsType[*needsSetupError](err)
 		if !ok || ctx.Err() != nil {
 			return err
 		}

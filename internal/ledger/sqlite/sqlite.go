@@ -90,7 +90,7 @@ func (l *Ledger) open(ctx context.Context, write bool) (*store.DB, error) {
 			return nil, err
 		}
 	} else if info, err := os.Stat(l.dir); err == nil && !info.IsDir() {
-		return nil, &store.DamagedError{Path: l.dir, Why: "is no folder", Mend: "move it away"}
+		return nil, &store.DamagedError{Path: l.dir, Why: "is no folder", Try: "move it away"}
 	}
 	db, err := store.Open(ctx, filepath.Join(l.dir, Name), format(l.opts.HandOver), !write)
 	if err != nil {
@@ -159,7 +159,7 @@ func (l *Ledger) checkClock(ctx context.Context, db *store.DB) error {
 		return err
 	})
 	if err == nil && m.Revision > 0 && m.clock != simulatedClock {
-		err = &store.DamagedError{Path: l.dir, Why: "was not begun under a simulated clock, and does not take one", Mend: "unset IRONBARK_CLOCK"}
+		err = &store.DamagedError{Path: l.dir, Why: "was not begun under a simulated clock, and does not take one", Try: "unset IRONBARK_CLOCK"}
 	}
 	return err
 }
