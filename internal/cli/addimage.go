@@ -37,7 +37,7 @@ func (a *app) addImageCommand(n noun) *cobra.Command {
 			if len(args) != 1 {
 				return usage("add image takes one name")
 			}
-			if why := sentence.ValidName(args[0]); why != "" {
+			if why := sentence.ValidName(args[0]); why != nil {
 				return usage("%s", why)
 			}
 			switch {

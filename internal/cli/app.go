@@ -318,7 +318,7 @@ func personName(text string) string {
 		return '-'
 	}, text)
 	name = strings.TrimLeft(name, "-0123456789")
-	if sentence.ValidName(name) != "" {
+	if sentence.ValidName(name) != nil {
 		return "me-" + name
 	}
 	return name

@@ -25,7 +25,7 @@ func (a *app) newCommand() *cobra.Command {
 			if len(args) != 1 {
 				return usage("new takes one name: ironbark new saltmarsh")
 			}
-			if bad := sentence.ValidName(args[0]); bad != "" {
+			if bad := sentence.ValidName(args[0]); bad != nil {
 				return usage("“%s” is no name: %s", args[0], bad)
 			}
 			if sites := []string{estate.Sim, estate.Linux}; !slices.Contains(sites, place) {

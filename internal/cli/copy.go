@@ -63,7 +63,7 @@ func (a *app) copyCommand() *cobra.Command {
 // onMachine takes MACHINE:PATH apart. A path with a slash before the colon is here.
 func onMachine(word string) (machine, at string, there bool) {
 	machine, at, there = strings.Cut(word, ":")
-	if _, err := netip.ParseAddr(word); err == nil || !there || sentence.ValidName(machine) != "" {
+	if _, err := netip.ParseAddr(word); err == nil || !there || sentence.ValidName(machine) != nil {
 		return "", word, false
 	}
 	return machine, at, true

@@ -68,7 +68,7 @@ func (a *app) journalCommand() *cobra.Command {
 
 func (a *app) journalFilter(o *listing) (f ledger.Filter, err error) {
 	f = ledger.Filter{Person: o.by, Action: o.did, Machine: o.machine, Text: o.about, Last: o.last}
-	if o.machine != "" && sentence.ValidName(o.machine) != "" {
+	if o.machine != "" && sentence.ValidName(o.machine) != nil {
 		return f, usage("“%s” is no name of a machine", o.machine)
 	}
 	if o.since != "" {

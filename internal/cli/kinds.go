@@ -346,7 +346,7 @@ func machineFields(in *nounInput) (e entry, err error) {
 	var tags []estate.Field
 	for _, t := range in.tags {
 		key, value, _ := strings.Cut(t, "=")
-		if bad := sentence.ValidTag(key, value); bad != "" && t != none {
+		if bad := sentence.ValidTag(key, value); bad != nil && t != none {
 			return nil, usage("--tag %s: %s", t, bad)
 		}
 		tags = append(tags, estate.Field{Key: key, Value: estate.Word(value)})

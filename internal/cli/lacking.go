@@ -177,7 +177,7 @@ func (l *machineLacks) key(files work.Files, opt *editing) (work.Files, error) {
 	if err != nil {
 		return files, err
 	}
-	if bad := sentence.ValidName(name); bad != "" {
+	if bad := sentence.ValidName(name); bad != nil {
 		return files, usage("“%s” is no name: %s", name, bad)
 	}
 	line, save, err := newKey(l.w, name, sshkey.Ed25519)

@@ -25,7 +25,7 @@ func (a *app) passwords(w *work.Work, how string, machines []string, opt *editin
 		if err != nil {
 			return err
 		}
-		if weak := work.Weak(password, append(strings.Split(m, "-"), w.Person)...); weak != "" && how != "generate" {
+		if weak := work.Weak(password, append(strings.Split(m, "-"), w.Person)...); weak != nil && how != "generate" {
 			return wrong("the password is refused: %s", weak)
 		}
 		chosen[m] = password

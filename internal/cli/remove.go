@@ -176,7 +176,7 @@ func (a *app) removeMachines(ctx context.Context, w *work.Work, old work.Files, 
 
 func (a *app) removeTag(ctx context.Context, w *work.Work, word string, volumes bool, opt *editing) error {
 	key, value, _ := strings.Cut(word, "=")
-	if bad := sentence.ValidTag(key, value); bad != "" {
+	if bad := sentence.ValidTag(key, value); bad != nil {
 		return usage("“%s” is no tag: %s", word, bad)
 	}
 	old, e, err := readBoth(w)

@@ -188,7 +188,7 @@ func (a *app) meddleClose(ctx context.Context, st *work.State, target, what stri
 }
 
 func (a *app) meddleThing(ctx context.Context, st *work.State, verb, kind, name, what string, want change.Spec) error {
-	if bad := sentence.ValidName(name); bad != "" {
+	if bad := sentence.ValidName(name); bad != nil {
 		return usage("“%s” is no name: %s", name, bad)
 	}
 	t, there := change.Find(st.Report.Resources, change.Kind(kind), name)

@@ -66,7 +66,7 @@ func (a *app) tunnelEnds(ctx context.Context, w *work.Work, args []string) (list
 	for _, word := range args {
 		words, here, given := strings.Cut(word, "=")
 		machine, service, ok := strings.Cut(words, ":")
-		if !ok || sentence.ValidName(machine) != "" {
+		if !ok || sentence.ValidName(machine) != nil {
 			return nil, usage("a tunnel leads to MACHINE:SERVICE, such as chart-desk:rdp; “%s” does not", word)
 		}
 		s, err := sentence.ParseServices(service)

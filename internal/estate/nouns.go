@@ -307,8 +307,8 @@ func (r *reader) readMachine(name string, at sentence.Pos, n *yaml.Node) {
 func (r *reader) tags(n *yaml.Node) (tags []Tag) {
 	r.entries(n, "tags", func(key, value *yaml.Node) {
 		text, _ := r.text(value, "a tag")
-		if bad := sentence.ValidTag(key.Value, text); bad != "" {
-			r.failAt(value, bad, "")
+		if bad := sentence.ValidTag(key.Value, text); bad != nil {
+			r.failAt(value, bad.Error(), "")
 		}
 		tags = append(tags, Tag{key.Value, text})
 	})

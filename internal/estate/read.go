@@ -240,7 +240,7 @@ func (r *reader) named(n *yaml.Node, what string, read func(name string, at sent
 		return
 	}
 	r.entries(n, what, func(key, value *yaml.Node) {
-		if bad := sentence.ValidName(key.Value); bad != "" {
+		if bad := sentence.ValidName(key.Value); bad != nil {
 			r.failAt(key, fmt.Sprintf("“%s” is no name: %s", key.Value, bad), "")
 			return
 		}
@@ -357,7 +357,7 @@ func (r *reader) name(n *yaml.Node, what string) string {
 	if !ok {
 		return ""
 	}
-	if bad := sentence.ValidName(text); bad != "" {
+	if bad := sentence.ValidName(text); bad != nil {
 		r.failAt(n, fmt.Sprintf("%s: “%s” is no name: %s", what, text, bad), "")
 	}
 	return text
@@ -455,7 +455,7 @@ func (r *reader) address(n *yaml.Node) (a Address) {
 			a.Auto = true
 			return
 		}
-		if sentence.ValidName(text) == "" {
+		if sentence.ValidName(text) == nil {
 			a.Reserved = append(a.Reserved, text)
 			return
 		}

@@ -365,7 +365,7 @@ func (r *reader) setupKnown(m Machine) {
 		case slices.Contains(m.Setup[:i], word):
 			r.fail(m.At, fmt.Sprintf("machine %s runs %s twice in its setup", m.Name, word), "")
 		case !Script(word):
-			if bad := sentence.ValidName(word); bad != "" {
+			if bad := sentence.ValidName(word); bad != nil {
 				r.fail(m.At, fmt.Sprintf("“%s” is no recipe: %s", word, bad), "a script has an ending: gauge.sh in the folder "+SetupDir)
 			}
 		case path.Base(word) != word:

@@ -237,8 +237,8 @@ func (p *parser) name(w WantKind) Name {
 	if !ok {
 		return Name{}
 	}
-	if bad := ValidName(t.text); bad != "" {
-		p.fail(t.at, t.String()+" is no name: "+bad, "")
+	if bad := ValidName(t.text); bad != nil {
+		p.fail(t.at, t.String()+" is no name: "+bad.Error(), "")
 		return Name{}
 	}
 	return Name{Text: t.text, At: t.at}

@@ -126,7 +126,7 @@ func TestNextIsAnsweredByTheGrammar(t *testing.T) {
 // drawSentence draws any sentence of the grammar.
 func drawSentence(t *rapid.T) Sentence {
 	name := rapid.Custom(func(t *rapid.T) Name {
-		return Name{Text: rapid.StringMatching(`[a-z][a-z0-9-]{0,6}`).Filter(func(s string) bool { return ValidName(s) == "" }).Draw(t, "name")}
+		return Name{Text: rapid.StringMatching(`[a-z][a-z0-9-]{0,6}`).Filter(func(s string) bool { return ValidName(s) == nil }).Draw(t, "name")}
 	})
 	addr := rapid.Custom(func(t *rapid.T) netip.Addr {
 		if rapid.Bool().Draw(t, "v4") {

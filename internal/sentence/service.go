@@ -65,7 +65,7 @@ func ParseService(text string) (Service, error) {
 	proto, ports, found := strings.Cut(text, "/")
 	if !found {
 		// http is a word of the grammar and, where a service stands, a shipped service.
-		if _, known := shipped[text]; !known && ValidName(text) != "" {
+		if _, known := shipped[text]; !known && ValidName(text) != nil {
 			return Service{}, fmt.Errorf("%q is no service: write a name, tcp/443, udp/5000-5010 or ping", text)
 		}
 		return Service{kind: serviceNamed, name: text}, nil

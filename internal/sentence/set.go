@@ -56,7 +56,7 @@ func ParseAtom(word string) (Atom, error) {
 		return Atom{kind: kind}, nil
 	}
 	if key, value, ok := strings.Cut(word, "="); ok {
-		if bad := ValidTag(key, value); bad != "" {
+		if bad := ValidTag(key, value); bad != nil {
 			return Atom{}, fmt.Errorf("%q: %s", word, bad)
 		}
 		return Atom{kind: Tagged, text: key, value: value}, nil
@@ -72,7 +72,7 @@ func ParseAtom(word string) (Atom, error) {
 		}
 		return Atom{kind: Pattern, text: word}, nil
 	}
-	if bad := ValidName(word); bad != "" {
+	if bad := ValidName(word); bad != nil {
 		return Atom{}, fmt.Errorf("%q: %s", word, bad)
 	}
 	return Atom{kind: Named, text: word}, nil

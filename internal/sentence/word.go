@@ -2,6 +2,8 @@ package sentence
 
 import (
 	"cmp"
+	"errors"
+	"fmt"
 	"slices"
 	"strings"
 )
@@ -23,19 +25,19 @@ func Reserved(word string) bool {
 	return found
 }
 
-// ValidName reports what is wrong with s as a name; "" means nothing is.
-func ValidName(s string) string {
+// ValidName returns what is wrong with s as a name; nil where nothing is.
+func ValidName(s string) error {
 	switch {
 	case s == "":
-		return "a name cannot be empty"
+		return errors.New("a name cannot be empty")
 	case len(s) > MaxName:
-		return "a name has at most 63 characters"
+		return errors.New("a name has at most 63 characters")
 	case !isNameShape(s):
-		return "a name is lower-case letters, digits and hyphens, and begins with a letter"
+		return errors.New("a name is lower-case letters, digits and hyphens, and begins with a letter")
 	case Reserved(s):
-		return "“" + s + "” is a word of the sentence language and cannot be a name"
+		return fmt.Errorf("“%s” is a word of the sentence language and cannot be a name", s)
 	}
-	return ""
+	return nil
 }
 
 func isNameShape(s string) bool {
@@ -54,23 +56,23 @@ func isNameByte(c byte) bool {
 	return c >= 'a' && c <= 'z' || c >= '0' && c <= '9' || c == '-'
 }
 
-// ValidTag reports what is wrong with key=value as a tag; "" means nothing is.
+// ValidTag returns what is wrong with key=value as a tag; nil where nothing is.
 // Keys are shaped as names; values are letters, digits, dots, hyphens and
 // underscores, at most 63 of them.
-func ValidTag(key, value string) string {
+func ValidTag(key, value string) error {
 	if !isNameShape(key) || len(key) > MaxName {
-		return "a tag's key is lower-case letters, digits and hyphens, and begins with a letter"
+		return errors.New("a tag's key is lower-case letters, digits and hyphens, and begins with a letter")
 	}
 	if value == "" || len(value) > MaxName {
-		return "a tag's value has 1 to 63 characters"
+		return errors.New("a tag's value has 1 to 63 characters")
 	}
 	for i := range len(value) {
 		c := value[i]
 		if !isNameByte(c) && (c < 'A' || c > 'Z') && c != '.' && c != '_' {
-			return "a tag's value is letters, digits, dots, hyphens and underscores"
+			return errors.New("a tag's value is letters, digits, dots, hyphens and underscores")
 		}
 	}
-	return ""
+	return nil
 }
 
 // validPattern reports whether s is a pattern: the characters of a name and at least one '*'.

@@ -29,7 +29,7 @@ func (w *Work) Pending(ctx context.Context, enacted Files) (bool, error) {
 
 // AddNoun returns the files with an entry added to estate.yaml.
 func (fs Files) AddNoun(path []string, name string, v estate.Value) (Files, error) {
-	if bad := sentence.ValidName(name); bad != "" {
+	if bad := sentence.ValidName(name); bad != nil {
 		return nil, &sentence.Error{Problem: fmt.Sprintf("“%s” is no name: %s", name, bad)}
 	}
 	data, err := estate.Add(fs.Get(estate.FileName), path, name, v)

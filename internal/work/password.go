@@ -27,24 +27,24 @@ const leastEntropy = 60
 // longest is how many bytes of a password bcrypt looks at.
 const longest = 72
 
-// Weak refuses a password that could be guessed, and says why; "" for a good one.
+// Weak refuses a password that could be guessed, and says why; nil for a good one.
 // It must not hold one of the words: the machine's name, the person's …
-func Weak(password string, words ...string) string {
+func Weak(password string, words ...string) error {
 	lower := strings.ToLower(password)
 	for _, w := range append(words, "password", "passwort", "secret", "ironbark", "welcome", "letmein", "qwerty") {
 		if len(w) > 2 && strings.Contains(lower, strings.ToLower(w)) {
-			return fmt.Sprintf("it holds the word “%s”", w)
+			return fmt.Errorf("it holds the word “%s”", w)
 		}
 	}
 	switch {
 	case len(password) < 12:
-		return "it has fewer than 12 characters"
+		return errors.New("it has fewer than 12 characters")
 	case len(password) > longest:
-		return fmt.Sprintf("it is longer than %d bytes", longest)
+		return fmt.Errorf("it is longer than %d bytes", longest)
 	case validator.GetEntropy(password) < leastEntropy:
-		return "it is too easy to guess: make it longer, or of more kinds of characters"
+		return errors.New("it is too easy to guess: make it longer, or of more kinds of characters")
 	}
-	return ""
+	return nil
 }
 
 // passwordLetters has no letters that look alike.
@@ -102,7 +102,7 @@ func (w *Work) waiting() ([]string, error) {
 	}
 	var names []string
 	for _, e := range entries {
-		if sentence.ValidName(e.Name()) == "" {
+		if sentence.ValidName(e.Name()) == nil {
 			names = append(names, e.Name())
 		}
 	}

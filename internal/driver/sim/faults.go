@@ -66,7 +66,7 @@ func ParseFaults(words []string) (f Faults, err error) {
 			if f.Late, err = time.ParseDuration(value); err != nil || f.Late < 0 {
 				return Faults{}, fmt.Errorf("late is a length of time such as 200ms, not “%s”", value)
 			}
-		case key == "stuck" && sentence.ValidName(value) == "":
+		case key == "stuck" && sentence.ValidName(value) == nil:
 			f.Stuck = append(f.Stuck, value)
 		case key == "quota":
 			what, count, _ := strings.Cut(value, ":")
