@@ -6,6 +6,7 @@ import (
 
 	"ironbark/internal/flow"
 	"ironbark/internal/flow/span"
+	"ironbark/internal/sentence"
 )
 
 // Part is a set of requests that meet the same decision for the same reason.
@@ -80,7 +81,7 @@ func (c *Policy) keptOut(m int32, addrs []netip.Addr, at time.Time) (services fl
 	services = flow.AnyService
 	for _, a := range addrs {
 		var here flow.Services
-		own := flow.PointOf(c.from(a.Is4(), flow.AllAddrs))
+		own := flow.PointOf(c.from(sentence.FamilyOf(a), flow.AllAddrs))
 		for i := range c.denies {
 			if d := &c.denies[i]; d.Active(at) && d.To.Has(m) && d.From.Contains(own) {
 				here, by = here.Union(d.Services), d.Origin

@@ -101,8 +101,8 @@ func same(a, b flow.Rule) bool {
 // of its interfaces.
 func (c *Policy) addrs(m int32) (list []netip.Addr) {
 	for _, d := range c.plan.DoorsTo(m) {
-		inside := d.Kind == flow.DoorInside || d.Kind == flow.DoorDirect && !d.V4
-		if inside && d.Address.IsValid() && c.from(d.Address.Is4(), d.From).IsValid() && !slices.Contains(list, d.Address) {
+		inside := d.Kind == flow.DoorInside || d.Kind == flow.DoorDirect && d.Family == sentence.IPv6
+		if inside && d.Address.IsValid() && c.from(sentence.FamilyOf(d.Address), d.From).IsValid() && !slices.Contains(list, d.Address) {
 			list = append(list, d.Address)
 		}
 	}
@@ -110,9 +110,9 @@ func (c *Policy) addrs(m int32) (list []netip.Addr) {
 }
 
 // from returns the gateway's own address of a family that is among some; the zero Addr where none is.
-func (c *Policy) from(v4 bool, among flow.Addrs) netip.Addr {
+func (c *Policy) from(f flow.Family, among flow.Addrs) netip.Addr {
 	for _, a := range c.Inside {
-		if a.Is4() == v4 && among.Contains(flow.PointOf(a)) {
+		if sentence.FamilyOf(a) == f && among.Contains(flow.PointOf(a)) {
 			return a
 		}
 	}
@@ -181,7 +181,7 @@ func (c *Policy) Judge(r Request, at time.Time) Decision {
 		return d
 	}
 	for _, a := range addrs {
-		from := c.from(a.Is4(), flow.AllAddrs)
+		from := c.from(sentence.FamilyOf(a), flow.AllAddrs)
 		if by, denied := c.denied(m, service, at, client, flow.PointOf(from)); denied {
 			if len(d.To) == 0 {
 				d.Reason, d.Origin = ByDeny, by

@@ -93,7 +93,7 @@ func (a *allocator) give(t *Resource, asked []netip.Addr, subnets ...string) err
 
 func (a *allocator) full(t *Resource, s estate.Subnet, p netip.Prefix) error {
 	remedy := "use another subnet, or make a larger one"
-	if free, ok := a.e.FreeRange(s.Network, p.Addr().Is4(), p.Bits()); ok {
+	if free, ok := a.e.FreeRange(s.Network, sentence.FamilyOf(p.Addr()), p.Bits()); ok {
 		remedy = fmt.Sprintf("make another subnet: %s is free in network %s", free, s.Network)
 	}
 	if len(s.Allocate) > 0 {

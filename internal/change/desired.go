@@ -98,14 +98,14 @@ func Desired(e *estate.Estate, has []Resource, sizes map[string]int, least func(
 		n, _ := e.Network(f.Network)
 		put(Front, f.Name, Spec{
 			Network: f.Network, Fixed: f.Address.Fixed, Reserved: f.Address.Reserved,
-			Auto4: f.Address.Auto && estate.HasFamily(n.Space, true), Auto6: f.Address.Auto && estate.HasFamily(n.Space, false),
+			Auto4: f.Address.Auto && estate.HasFamily(n.Space, sentence.IPv4), Auto6: f.Address.Auto && estate.HasFamily(n.Space, sentence.IPv6),
 		})
 	}
 	for _, b := range e.Bastions {
 		s, _ := e.Subnet(b.Subnet)
 		t := Resource{Kind: Bastion, Name: b.Name, Spec: Spec{
 			Subnets: []string{b.Subnet}, From: b.From.String(), Sessions: b.Sessions, Fixed: b.Address.Fixed, Reserved: b.Address.Reserved,
-			Auto4: b.Address.Auto && estate.HasFamily(s.Range, true), Auto6: b.Address.Auto && estate.HasFamily(s.Range, false),
+			Auto4: b.Address.Auto && estate.HasFamily(s.Range, sentence.IPv4), Auto6: b.Address.Auto && estate.HasFamily(s.Range, sentence.IPv6),
 		}}
 		if err := alloc.give(&t, nil, b.Subnet); err != nil {
 			return nil, err
@@ -193,7 +193,7 @@ func machineSpec(e *estate.Estate, m estate.Machine, gb int) Spec {
 func primary(e *estate.Estate, m estate.Machine) string {
 	for _, name := range m.Subnets {
 		s, _ := e.Subnet(name)
-		if n, _ := e.Network(s.Network); n.Outside && estate.HasFamily(s.Range, true) {
+		if n, _ := e.Network(s.Network); n.Outside && estate.HasFamily(s.Range, sentence.IPv4) {
 			return name
 		}
 	}

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"net/netip"
 	"slices"
 	"strings"
 
@@ -162,9 +161,12 @@ func (a *app) bastionSubnet(files work.Files, e *estate.Estate, network, name st
 	}
 	if len(setup.ranges) == 0 {
 		for _, bits := range []int{bastionBits4, bastionBits6} {
-			v4 := bits == bastionBits4
-			has := slices.ContainsFunc(e.Networks[i].Space, func(p netip.Prefix) bool { return p.Addr().Is4() == v4 })
-			p, free := e.FreeRange(network, v4, bits)
+			family := sentence.IPv6
+			if bits == bastionBits4 {
+				family = sentence.IPv4
+			}
+			has := estate.HasFamily(e.Networks[i].Space, family)
+			p, free := e.FreeRange(network, family, bits)
 			if has && !free {
 				return nil, wrong("network %s has no room left for a subnet for bastions (a /%d): say which prefixes it has: --range", network, bits)
 			}

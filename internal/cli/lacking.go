@@ -145,7 +145,7 @@ func (l *machineLacks) address() error {
 		return nil
 	}
 	s, _ := l.e.Subnet(l.in.at[0])
-	if n, ok := l.e.Network(s.Network); !ok || !n.Outside || !estate.HasFamily(s.Range, true) {
+	if n, ok := l.e.Network(s.Network); !ok || !n.Outside || !estate.HasFamily(s.Range, sentence.IPv4) {
 		return nil
 	}
 	list := []choice{{"auto", "one is given; nothing gets in by it until a sentence says so; " + l.month(l.c.Prices.Address)}, {none, "it is reached by a front, a bastion or a line"}}

@@ -19,6 +19,7 @@ import (
 	"ironbark/internal/cli/view"
 	"ironbark/internal/driver"
 	"ironbark/internal/estate"
+	"ironbark/internal/sentence"
 	"ironbark/internal/site"
 	"ironbark/internal/sshkey"
 	"ironbark/internal/wire"
@@ -233,7 +234,7 @@ func (a *app) writePeer(ctx context.Context, w *work.Work, name string, in *newP
 	network, _ := st.Estate.Network(line.Network)
 	config := wire.Config{About: fmt.Sprintf("%s, a peer of line %s of the estate %s", name, line.Name, st.Estate.Name), DNS: network.DNS, Public: key}
 	for _, p := range network.Space {
-		if estate.HasFamily(line.Range, p.Addr().Is4()) {
+		if estate.HasFamily(line.Range, sentence.FamilyOf(p.Addr())) {
 			config.Allowed = append(config.Allowed, p)
 		}
 	}

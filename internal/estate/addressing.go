@@ -76,6 +76,14 @@ func (r *reader) reserved(name string, at sentence.Pos, n *yaml.Node) {
 	r.estate.Addresses = append(r.estate.Addresses, a)
 }
 
+// family is the family of the address.
+func (a Reserved) family() sentence.Family {
+	if a.V6 {
+		return sentence.IPv6
+	}
+	return sentence.IPv4
+}
+
 // Reserved finds a reserved address by name.
 func (e *Estate) Reserved(name string) (Reserved, bool) {
 	i, ok := e.names.stores[kindAddress][name]
@@ -104,12 +112,12 @@ func (r *reader) reservedKnown(at sentence.Pos, what string, a Address, only4 bo
 
 // leastBits tells how long the prefix of a subnet may be: room for its gateway,
 // what is kept in reserve and one machine; for bastions room to grow.
-func (s Subnet) leastBits(v4 bool) int {
+func (s Subnet) leastBits(f sentence.Family) int {
 	bits := 125
 	if s.ForBastions {
 		bits = 124
 	}
-	if v4 {
+	if f == sentence.IPv4 {
 		bits -= 128 - 32
 	}
 	return bits
@@ -118,7 +126,7 @@ func (s Subnet) leastBits(v4 bool) int {
 // checkSubnet checks what a subnet says of its own addresses.
 func (r *reader) checkSubnet(s Subnet) {
 	for _, p := range s.Range {
-		least := s.leastBits(p.Addr().Is4())
+		least := s.leastBits(sentence.FamilyOf(p.Addr()))
 		if p.Bits() <= least {
 			continue
 		}
@@ -127,7 +135,7 @@ func (r *reader) checkSubnet(s Subnet) {
 			why = "a subnet for bastions needs 16 addresses"
 		}
 		remedy := fmt.Sprintf("make it /%d or larger", least)
-		if free, ok := r.estate.FreeRange(s.Network, p.Addr().Is4(), least); ok {
+		if free, ok := r.estate.FreeRange(s.Network, sentence.FamilyOf(p.Addr()), least); ok {
 			remedy += ": " + free.String() + " is free"
 		}
 		r.fail(s.At, fmt.Sprintf("%s of subnet %s is too small: %s", p, s.Name, why), remedy)
@@ -216,7 +224,7 @@ func (e *Estate) place(m Machine, a netip.Addr) (Subnet, netip.Prefix, bool) {
 // within suggests a range inside a network's space in place of one outside it.
 func (r *reader) within(n Network, p netip.Prefix) string {
 	remedy := "its space is " + prefixList(n.Space)
-	if free, ok := r.estate.FreeRange(n.Name, p.Addr().Is4(), p.Bits()); ok {
+	if free, ok := r.estate.FreeRange(n.Name, sentence.FamilyOf(p.Addr()), p.Bits()); ok {
 		remedy += "; " + free.String() + " is free"
 	}
 	return remedy
@@ -227,14 +235,14 @@ func (r *reader) within(n Network, p netip.Prefix) string {
 // /24 and an IPv6 one a /64 ([RFC 7421]).
 //
 // [RFC 7421]: https://www.rfc-editor.org/rfc/rfc7421
-func (e *Estate) FreeRange(network string, v4 bool, bits int) (netip.Prefix, bool) {
+func (e *Estate) FreeRange(network string, f sentence.Family, bits int) (netip.Prefix, bool) {
 	i := slices.IndexFunc(e.Networks, func(n Network) bool { return n.Name == network })
 	if i < 0 || bits < 0 || bits > 128 {
 		return netip.Prefix{}, false
 	}
 	var b netipx.IPSetBuilder
 	for _, p := range e.Networks[i].Space {
-		if p.Addr().Is4() == v4 {
+		if sentence.FamilyOf(p.Addr()) == f {
 			b.AddPrefix(p)
 		}
 	}

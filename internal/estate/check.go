@@ -115,7 +115,7 @@ func (r *reader) overlaps(claims []claim) {
 			a, b = b, a
 		}
 		remedy := "every address belongs to one place only"
-		if free, ok := r.estate.FreeRange(b.network, b.prefix.Addr().Is4(), b.prefix.Bits()); ok {
+		if free, ok := r.estate.FreeRange(b.network, sentence.FamilyOf(b.prefix.Addr()), b.prefix.Bits()); ok {
 			remedy = free.String() + " is free"
 		}
 		r.fail(b.at, fmt.Sprintf("%s of %s overlaps %s of %s (line %d)", b.prefix, b.what, a.prefix, a.what, a.at.Line), remedy)
@@ -362,7 +362,7 @@ func (r *reader) checkMachine(m Machine) {
 		if slices.Contains(m.Subnets[:i], at) {
 			r.fail(m.At, fmt.Sprintf("machine %s stands in subnet %s twice", m.Name, at), "")
 		}
-		outside4 = outside4 || e.Networks[n.Net].Outside && HasFamily(s.Range, true)
+		outside4 = outside4 || e.Networks[n.Net].Outside && HasFamily(s.Range, sentence.IPv4)
 	}
 	for i, key := range m.Keys {
 		if _, ok := e.names.keys[key]; !ok {
@@ -413,20 +413,20 @@ func (r *reader) checkOutside(at sentence.Pos, what string, n Network) {
 // family is translated into the other.
 func (r *reader) checkFamilies(at sentence.Pos, what string, a Address, inside []netip.Prefix) {
 	for _, addr := range a.Fixed {
-		if !HasFamily(inside, addr.Is4()) {
+		if !HasFamily(inside, sentence.FamilyOf(addr)) {
 			r.fail(at, fmt.Sprintf("%s: %s leads nowhere, for there are no such addresses inside", what, addr), "")
 		}
 	}
 	for _, name := range a.Reserved {
-		if held, ok := r.estate.Reserved(name); ok && !HasFamily(inside, !held.V6) {
+		if held, ok := r.estate.Reserved(name); ok && !HasFamily(inside, held.family()) {
 			r.fail(at, fmt.Sprintf("%s: the reserved address %s leads nowhere, for there are no such addresses inside", what, name), "")
 		}
 	}
 }
 
-// HasFamily reports whether one of the prefixes is IPv4 (or, with v4 false, IPv6).
-func HasFamily(list []netip.Prefix, v4 bool) bool {
-	return slices.ContainsFunc(list, func(p netip.Prefix) bool { return p.Addr().Is4() == v4 })
+// HasFamily reports whether one of the prefixes is of a family.
+func HasFamily(list []netip.Prefix, f sentence.Family) bool {
+	return slices.ContainsFunc(list, func(p netip.Prefix) bool { return sentence.FamilyOf(p.Addr()) == f })
 }
 
 // checkAddressesOnce holds given public addresses to one holder each, outside every network and line.

@@ -304,8 +304,8 @@ func (r *reader) commonFamily(front sentence.Name, at sentence.Pos, m Machine) {
 	if !ok || f.Kind != KindFront {
 		return
 	}
-	for _, v4 := range []bool{true, false} {
-		if r.estate.frontHas(r.estate.Fronts[f.I], v4) && r.estate.machineHas(m, v4) {
+	for _, family := range sentence.Families {
+		if r.estate.frontHas(r.estate.Fronts[f.I], family) && r.estate.machineHas(m, family) {
 			return
 		}
 	}
@@ -314,18 +314,18 @@ func (r *reader) commonFamily(front sentence.Name, at sentence.Pos, m Machine) {
 
 // frontHas reports whether a front has or will get an address of a family: an
 // automatic one has each family of its network.
-func (e *Estate) frontHas(f Front, v4 bool) bool {
+func (e *Estate) frontHas(f Front, family sentence.Family) bool {
 	if len(f.Address.Fixed)+len(f.Address.Reserved) > 0 {
-		return slices.ContainsFunc(f.Address.Fixed, func(a netip.Addr) bool { return a.Is4() == v4 }) ||
-			slices.ContainsFunc(f.Address.Reserved, func(name string) bool { held, ok := e.Reserved(name); return ok && held.V6 != v4 })
+		return slices.ContainsFunc(f.Address.Fixed, func(a netip.Addr) bool { return sentence.FamilyOf(a) == family }) ||
+			slices.ContainsFunc(f.Address.Reserved, func(name string) bool { held, ok := e.Reserved(name); return ok && held.family() == family })
 	}
 	n, ok := e.Network(f.Network)
-	return ok && HasFamily(n.Space, v4)
+	return ok && HasFamily(n.Space, family)
 }
 
-func (e *Estate) machineHas(m Machine, v4 bool) bool {
+func (e *Estate) machineHas(m Machine, family sentence.Family) bool {
 	return slices.ContainsFunc(m.Subnets, func(at string) bool {
 		s, ok := e.Subnet(at)
-		return ok && HasFamily(s.Range, v4)
+		return ok && HasFamily(s.Range, family)
 	})
 }

@@ -242,7 +242,7 @@ func joinPart(list []Part, t Target, services flow.Services, p Part) []Part {
 	for i := range list {
 		o := &list[i]
 		if o.Target == t && o.Machine == p.Machine && o.Open == p.Open && o.Reason == p.Reason && o.Origin == p.Origin && o.Opening == p.Opening &&
-			o.Door.Kind == p.Door.Kind && o.Door.Via == p.Door.Via && o.Door.Address == p.Door.Address && o.Door.V4 == p.Door.V4 && o.Door.Service == p.Door.Service &&
+			o.Door.Kind == p.Door.Kind && o.Door.Via == p.Door.Via && o.Door.Address == p.Door.Address && o.Door.Family == p.Door.Family && o.Door.Service == p.Door.Service &&
 			o.From.Equal(p.From) {
 			o.Services = o.Services.Union(p.Services)
 			o.Arrives = o.Arrives.Union(p.Arrives)

@@ -216,7 +216,7 @@ func ordinal(doors []flow.Door, i int) (n int) {
 
 // sameDoor reports whether two doors are the same one; the address may differ.
 func sameDoor(a, b flow.Door) bool {
-	return a.Kind == b.Kind && a.Via == b.Via && a.V4 == b.V4 && a.Service == b.Service
+	return a.Kind == b.Kind && a.Via == b.Via && a.Family == b.Family && a.Service == b.Service
 }
 
 // gateways compares who can reach the gateways themselves.

@@ -63,7 +63,7 @@ type box struct {
 
 // byDoor tells flows apart by their doors, flat by their machines or gateways alone.
 func byDoor(machine string, d flow.Door) string {
-	return fmt.Sprint(flat(machine, d), " ", d.Kind, d.Via, d.V4, d.Service)
+	return fmt.Sprint(flat(machine, d), " ", d.Kind, d.Via, d.Family, d.Service)
 }
 
 func flat(machine string, d flow.Door) string { return cmp.Or(machine, d.Via) }

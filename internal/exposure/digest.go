@@ -190,10 +190,7 @@ func (s *side) doors(c *class) digest {
 		return d
 	}
 	for _, door := range s.doorsOf[c] {
-		data := append(s.scratch[1][:0], byte(door.Kind), 0)
-		if door.V4 {
-			data[1] = 1
-		}
+		data := append(s.scratch[1][:0], byte(door.Kind), byte(door.Family))
 		data = append(append(data, door.Via...), 0)
 		data = binary.NativeEndian.AppendUint32(data, uint32(door.Service))
 		data = appendServices(door.Arrives, s.set(&s.doorSources, door.From).append(data))

@@ -36,7 +36,7 @@ type named struct {
 	set  flow.Addrs
 }
 
-// wide is a name of many addresses: the whole of it, and by family, IPv6 at 0, IPv4 at 1, whole at 2.
+// wide is a name of many addresses: the whole of it, and by family.
 type wide struct {
 	name string
 	sets [3]flow.Addrs
@@ -130,7 +130,7 @@ func (x exactly) add(name string, set flow.Addrs) {
 	}
 	for i, part := range flow.ByFamily(set) {
 		if !part.IsEmpty() && !part.Equal(set) {
-			x[extentOf(part)] = append(x[extentOf(part)], named{name + familyWord[i == 1], part})
+			x[extentOf(part)] = append(x[extentOf(part)], named{name + familyWord(i), part})
 		}
 	}
 	x[extentOf(set)] = append(x[extentOf(set)], named{name, set})
@@ -155,7 +155,7 @@ func (n *Names) exactName(s flow.Addrs) string {
 		}
 		for i, part := range flow.ByFamily(set) {
 			if part.Equal(s) {
-				return n.plan.Machines[m].Name + familyWord[i == 1]
+				return n.plan.Machines[m].Name + familyWord(i)
 			}
 		}
 		if name := n.crowds().of(s); name != "" {
@@ -251,22 +251,16 @@ func (n *Names) excepting(s flow.Addrs, longest int) (text string, ok bool) {
 
 // only tells the family of a set that covers one where the name covers both.
 func only(s, name flow.Addrs) string {
-	for _, v4 := range []bool{true, false} {
-		if oneFamily(s, v4).Equal(s) && !oneFamily(name, v4).Equal(name) {
-			return familyWord[v4]
+	for _, f := range sentence.Families {
+		if all := flow.AllOf(f); all.ContainsAll(s) && !all.ContainsAll(name) {
+			return familyWord(int(f))
 		}
 	}
 	return ""
 }
 
-var familyWord = map[bool]string{true: " (IPv4)", false: " (IPv6)"}
-
-func oneFamily(s flow.Addrs, v4 bool) flow.Addrs {
-	if v4 {
-		return s.Intersect(flow.AllIPv4)
-	}
-	return s.Intersect(flow.AllIPv6)
-}
+// familyWord is what stands behind a name of which only the addresses of a family are meant.
+func familyWord(f int) string { return " (" + flow.Family(f).String() + ")" }
 
 // list names the parts of a set within a domain, the largest names first, and
 // prints the rest as machines and prefixes. It gives up, and reports false, where the words become longer than so many bytes.
@@ -294,7 +288,7 @@ func (n *Names) list(s, domain flow.Addrs, longest int) (string, bool) {
 	}
 	for k := range n.within(rest, 0, 1) {
 		for i := range 2 {
-			if take(n.wide[k].name+familyWord[i == 1], n.wide[k].sets[i]); words.over {
+			if take(n.wide[k].name+familyWord(i), n.wide[k].sets[i]); words.over {
 				return "", false
 			}
 		}
@@ -418,7 +412,7 @@ func long(r flow.Run) bool {
 }
 
 // machineWord names a machine as far as all of its addresses are in a set, and
-// tells which families the word covers, IPv6 at 0.
+// tells which families the word covers.
 func (n *Names) machineWord(m int32, s flow.Addrs) (word string, told [2]bool) {
 	name, set := n.plan.Machines[m].Name, n.plan.AddrsOf(m)
 	if s.ContainsAll(set) {
@@ -427,7 +421,7 @@ func (n *Names) machineWord(m int32, s flow.Addrs) (word string, told [2]bool) {
 	for i, part := range flow.ByFamily(set) {
 		if !part.IsEmpty() && s.ContainsAll(part) {
 			told[i] = true
-			return name + familyWord[i == 1], told
+			return name + familyWord(i), told
 		}
 	}
 	return "", told

@@ -236,7 +236,7 @@ type ruleCombination struct {
 	met     []byte // places of the rules met, 4 bytes each, ascending, those of the base apart
 	guarded bool
 	deny    flow.Addrs // all that denies keep out
-	passed  [2][]piece // disjoint, less what is denied; by family, IPv6 at 0
+	passed  [2][]piece // disjoint, less what is denied; by family
 }
 
 // evaluator computes what the rules of a class come to where they meet. It remembers
@@ -477,18 +477,14 @@ func passed(taken *span.Builder[flow.Point], rules []*active, own *flow.Publishe
 // through returns the pieces of a slice that pass through a door, own from
 // included. They are appended to room, which may be nil.
 func (v *View) through(s slice, d flow.Door, room []piece) []piece {
-	family := 0
-	if d.V4 {
-		family = 1
-	}
-	list := s.passed[family]
+	list := s.passed[d.Family]
 	if own, ok := d.OwnPass(v.Plan.AdminServices, v.At); ok {
 		list = passed(&span.Builder[flow.Point]{}, s.letting(), d.Own, own, s.deny)
 	}
 	return within(list, d.From, room)
 }
 
-// byFamily cuts pieces into those of IPv6, at 0, and of IPv4: a door is of one family.
+// byFamily cuts pieces into those of each family: a door is of one.
 func byFamily(list []piece) (out [2][]piece) {
 	for _, p := range list {
 		for i, from := range flow.ByFamily(p.from) {

@@ -124,11 +124,10 @@ func prefixSet(list ...netip.Prefix) Addrs {
 	return span.Of(runs...)
 }
 
-// ByFamily cuts a set into its IPv6 addresses, at 0, and its IPv4 addresses, at
-// 1, without copying them.
+// ByFamily cuts a set into its addresses of each family.
 func ByFamily(s Addrs) [2]Addrs {
 	v4, v6 := s.Split(Point{v6: true})
-	return [2]Addrs{v6, v4}
+	return [2]Addrs{sentence.IPv6: v6, sentence.IPv4: v4}
 }
 
 // globallyRoutable reports whether an inside address can be reached from outside

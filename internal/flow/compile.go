@@ -135,7 +135,7 @@ func (c *compiler) nouns(a Assigned) {
 // public returns the public addresses that a wish comes to: given ones, or one
 // of each family that the inside has.
 func public(wish estate.Address, inside []netip.Prefix, given Public) Public {
-	pub := Public{Wants4: wish.Auto && estate.HasFamily(inside, true), Wants6: wish.Auto && estate.HasFamily(inside, false)}
+	pub := Public{Wants4: wish.Auto && estate.HasFamily(inside, sentence.IPv4), Wants6: wish.Auto && estate.HasFamily(inside, sentence.IPv6)}
 	if wish.Auto {
 		pub.Addr4, pub.Addr6 = given.Addr4, given.Addr6
 	}

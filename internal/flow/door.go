@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"ironbark/internal/flow/span"
+	"ironbark/internal/sentence"
 )
 
 // DoorKind says how a destination leads to a machine. The zero DoorKind is no door.
@@ -34,7 +35,7 @@ type Door struct {
 	Kind    DoorKind
 	Machine int32      // into Plan.Machines; -1 for a gateway
 	Via     string     // the front, line or bastion; "" otherwise
-	V4      bool       // the family of Address
+	Family  Family     // of Address
 	Address netip.Addr // where clients call; invalid while the site has not given one
 	Service Service    // where clients call, for forward, spread and bastion doors
 	Arrives Services   // the services at which flows arrive
@@ -76,7 +77,7 @@ func (p *Plan) DoorsTo(m int32) []Door {
 		if direct4 && w.Outside && HasV4(i.Addrs) {
 			direct4 = false // the public address leads to the first interface that can have it
 			doors = append(doors, Door{
-				Kind: DoorDirect, Machine: m, V4: true, Address: machine.Public.Addr4, Arrives: AnyService, From: w.direct[1],
+				Kind: DoorDirect, Machine: m, Family: sentence.IPv4, Address: machine.Public.Addr4, Arrives: AnyService, From: w.direct[sentence.IPv4],
 			})
 		}
 		for _, a := range i.Addrs {
@@ -89,7 +90,7 @@ func (p *Plan) DoorsTo(m int32) []Door {
 	for _, i := range machine.Interfaces {
 		w := p.places[i.Network]
 		for _, a := range i.Addrs {
-			doors = append(doors, Door{Kind: DoorInside, Machine: m, V4: a.Is4(), Address: a, Arrives: AnyService, From: w.inside[at(a.Is4())]})
+			doors = append(doors, Door{Kind: DoorInside, Machine: m, Family: sentence.FamilyOf(a), Address: a, Arrives: AnyService, From: w.inside[sentence.FamilyOf(a)]})
 		}
 	}
 	return p.lineDoors(doors, m)
@@ -98,8 +99,8 @@ func (p *Plan) DoorsTo(m int32) []Door {
 // HasV4 reports whether one of the addresses is IPv4.
 func HasV4(list []netip.Addr) bool { return slices.ContainsFunc(list, netip.Addr.Is4) }
 
-func has(list []netip.Addr, v4 bool) bool {
-	return slices.ContainsFunc(list, func(a netip.Addr) bool { return a.Is4() == v4 })
+func has(list []netip.Addr, f Family) bool {
+	return slices.ContainsFunc(list, func(a netip.Addr) bool { return sentence.FamilyOf(a) == f })
 }
 
 // published appends the forward and spread doors to a machine: one for each
@@ -111,13 +112,13 @@ func (p *Plan) published(doors []Door, m int32) []Door {
 		if !p.places[f.Network].Outside {
 			continue
 		}
-		for _, v4 := range []bool{true, false} {
-			if !f.Public.wants(v4) || !p.Machines[m].standsIn(f.Network, v4) {
+		for _, family := range sentence.Families {
+			if !f.Public.wants(family) || !p.Machines[m].standsIn(f.Network, family) {
 				continue
 			}
 			doors = append(doors, Door{
-				Kind: pub.Kind, Machine: m, Via: f.Name, V4: v4, Address: f.Public.Addr(v4), Service: pub.Service,
-				Arrives: span.One(pub.On), From: p.outside[at(v4)], Own: pub,
+				Kind: pub.Kind, Machine: m, Via: f.Name, Family: family, Address: f.Public.Addr(family), Service: pub.Service,
+				Arrives: span.One(pub.On), From: p.outside[family], Own: pub,
 			})
 		}
 	}
@@ -125,20 +126,20 @@ func (p *Plan) published(doors []Door, m int32) []Door {
 }
 
 // standsIn reports whether a machine has an address of a family in a network.
-func (m Machine) standsIn(network string, v4 bool) bool {
-	return slices.ContainsFunc(m.Interfaces, func(i Interface) bool { return i.Network == network && has(i.Addrs, v4) })
+func (m Machine) standsIn(network string, f Family) bool {
+	return slices.ContainsFunc(m.Interfaces, func(i Interface) bool { return i.Network == network && has(i.Addrs, f) })
 }
 
-func (pub Public) wants(v4 bool) bool {
-	if v4 {
+func (pub Public) wants(f Family) bool {
+	if f == sentence.IPv4 {
 		return pub.Wants4
 	}
 	return pub.Wants6
 }
 
 // Addr returns the address of a family; it is invalid while the site has given none.
-func (pub Public) Addr(v4 bool) netip.Addr {
-	if v4 {
+func (pub Public) Addr(f Family) netip.Addr {
+	if f == sentence.IPv4 {
 		return pub.Addr4
 	}
 	return pub.Addr6
@@ -149,9 +150,9 @@ func (p *Plan) lineDoors(doors []Door, m int32) []Door {
 	for _, i := range p.Machines[m].Interfaces {
 		for _, l := range p.lines[i.Network] {
 			for _, a := range i.Addrs {
-				if from := l.from[at(a.Is4())]; !from.IsEmpty() {
+				if from := l.from[sentence.FamilyOf(a)]; !from.IsEmpty() {
 					doors = append(doors, Door{
-						Kind: DoorLine, Machine: m, Via: l.name, V4: a.Is4(), Address: a, Arrives: AnyService, From: from,
+						Kind: DoorLine, Machine: m, Via: l.name, Family: sentence.FamilyOf(a), Address: a, Arrives: AnyService, From: from,
 					})
 				}
 			}
@@ -167,13 +168,13 @@ func (p *Plan) GatewayDoors() []Door {
 		if !p.places[g.Network].Outside {
 			continue
 		}
-		for _, v4 := range []bool{true, false} {
-			if !g.Public.wants(v4) {
+		for _, family := range sentence.Families {
+			if !g.Public.wants(family) {
 				continue
 			}
 			doors = append(doors, Door{
-				Kind: DoorBastion, Machine: -1, Via: g.Name, V4: v4, Address: g.Public.Addr(v4),
-				Service: GatewayService, Arrives: span.One(GatewayService), From: p.outside[at(v4)].Intersect(g.From),
+				Kind: DoorBastion, Machine: -1, Via: g.Name, Family: family, Address: g.Public.Addr(family),
+				Service: GatewayService, Arrives: span.One(GatewayService), From: p.outside[family].Intersect(g.From),
 			})
 		}
 	}

@@ -48,12 +48,12 @@ func (p *Plan) OfCalls() bool { return p.outward }
 func (p *Plan) openOutward() (rules []Rule) {
 	callers := map[string]*[2][]int32{} // by network, those of each family
 	for m := range p.Machines {
-		for _, v4 := range []bool{false, true} {
-			if network, _, ok := p.wayOut(int32(m), v4); ok && p.places[network].OpenOutward {
+		for _, f := range sentence.Families {
+			if network, _, ok := p.wayOut(int32(m), f); ok && p.places[network].OpenOutward {
 				if callers[network] == nil {
 					callers[network] = &[2][]int32{}
 				}
-				callers[network][at(v4)] = append(callers[network][at(v4)], int32(m))
+				callers[network][f] = append(callers[network][f], int32(m))
 			}
 		}
 	}
@@ -89,15 +89,15 @@ func (o Origin) IsOpenNetwork() bool {
 
 // wayOut tells from which network and address a machine calls outside in a family: its first one in a network
 // that is outside. A private IPv6 address calls nobody: it is not translated.
-func (p *Plan) wayOut(m int32, v4 bool) (network string, d Door, ok bool) {
+func (p *Plan) wayOut(m int32, f Family) (network string, d Door, ok bool) {
 	for _, i := range p.Machines[m].Interfaces {
 		w := p.places[i.Network]
 		if !w.Outside {
 			continue
 		}
 		for _, a := range i.Addrs {
-			if a.Is4() == v4 && (v4 || globallyRoutable(a)) {
-				return i.Network, Door{Kind: DoorOutward, Machine: m, V4: v4, Address: a, Arrives: AnyService, From: p.away[at(v4)]}, true
+			if sentence.FamilyOf(a) == f && (f == sentence.IPv4 || globallyRoutable(a)) {
+				return i.Network, Door{Kind: DoorOutward, Machine: m, Family: f, Address: a, Arrives: AnyService, From: p.away[f]}, true
 			}
 		}
 	}
@@ -106,8 +106,8 @@ func (p *Plan) wayOut(m int32, v4 bool) (network string, d Door, ok bool) {
 
 // waysOut lists the doors by which a machine calls outside.
 func (p *Plan) waysOut(m int32) (doors []Door) {
-	for _, v4 := range []bool{true, false} {
-		if _, d, ok := p.wayOut(m, v4); ok {
+	for _, f := range sentence.Families {
+		if _, d, ok := p.wayOut(m, f); ok {
 			doors = append(doors, d)
 		}
 	}
@@ -144,36 +144,37 @@ func (c *common) outward() {
 	c.out.Rules = nil
 	c.rules(c.a.Calls(), c.b.Calls())
 	c.out.Outward, c.out.Rules = c.out.Rules, inward
-	for _, v4 := range []bool{false, true} {
+	for _, f := range sentence.Families {
 		moves := &Group{}
 		for m := range c.out.Machines {
-			if !c.callsAlike(int32(m), v4) {
+			if !c.callsAlike(int32(m), f) {
 				moves.Machines = append(moves.Machines, int32(m))
 			}
 		}
 		if len(moves.Machines) > 0 {
-			c.out.Outward = append(c.out.Outward, Rule{Kind: Deny, From: family(v4), To: moves, Services: AnyService, Origin: Origin{Sentence: "machines that call outside from another address"}})
+			c.out.Outward = append(c.out.Outward, Rule{Kind: Deny, From: AllOf(f), To: moves, Services: AnyService, Origin: Origin{Sentence: "machines that call outside from another address"}})
 		}
 	}
 }
 
 // callsAlike reports whether a machine of the common plan calls outside from the same address in each of the plans.
-func (c *common) callsAlike(m int32, v4 bool) bool {
-	_, common, calls := c.out.wayOut(m, v4)
+func (c *common) callsAlike(m int32, f Family) bool {
+	_, common, calls := c.out.wayOut(m, f)
 	for _, p := range []*Plan{c.a, c.b} {
 		i, ok := p.MachineByName(c.out.Machines[m].Name)
 		if !ok {
 			return false
 		}
-		if _, d, ok := p.wayOut(i, v4); ok != calls || d.Address != common.Address {
+		if _, d, ok := p.wayOut(i, f); ok != calls || d.Address != common.Address {
 			return false
 		}
 	}
 	return true
 }
 
-func family(v4 bool) Addrs {
-	if v4 {
+// AllOf returns all addresses of a family.
+func AllOf(f Family) Addrs {
+	if f == sentence.IPv4 {
 		return AllIPv4
 	}
 	return AllIPv6

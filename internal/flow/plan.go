@@ -50,7 +50,7 @@ type Plan struct {
 	publishedByMachine [][]int32 // by machine: the places of the published doors that lead to it
 }
 
-// place is a network with what can call its machines, by family: IPv6 at 0, IPv4 at 1.
+// place is a network with what can call its machines, by family.
 type place struct {
 	Network
 	inside [2]Addrs // from itself and joined networks
@@ -63,13 +63,8 @@ type lineIn struct {
 	from [2]Addrs
 }
 
-// at is the index of a family.
-func at(v4 bool) int {
-	if v4 {
-		return 1
-	}
-	return 0
-}
+// Family is an address family: what is kept for each stands at its number.
+type Family = sentence.Family
 
 // Network is an address space.
 type Network struct {

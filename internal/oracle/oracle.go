@@ -164,7 +164,7 @@ func (w World) leads(m estate.Machine, place string, outside bool, dst netip.Add
 	for _, at := range m.Subnets {
 		s, _ := w.Estate.Subnet(at)
 		n := w.network(s.Network)
-		if m.Address.Wanted() && dst == given.Public && n.Outside && outside && estate.HasFamily(s.Range, true) {
+		if m.Address.Wanted() && dst == given.Public && n.Outside && outside && estate.HasFamily(s.Range, sentence.IPv4) {
 			return true
 		}
 		if !slices.Contains(given.Inside[at], dst) {
@@ -207,7 +207,7 @@ func (w World) front(f estate.Front, src, dst netip.Addr, service flow.Service, 
 			m := w.Estate.Machines[i]
 			for _, sub := range m.Subnets {
 				s, _ := w.Estate.Subnet(sub)
-				if s.Network == f.Network && estate.HasFamily(s.Range, dst.Is4()) {
+				if s.Network == f.Network && estate.HasFamily(s.Range, sentence.FamilyOf(dst)) {
 					list = append(list, w.judge(m, src, w.single(on), st.Sentence, at))
 					break
 				}

@@ -147,7 +147,7 @@ func (a *Answer) doorRemedies(p exposure.Part) []string {
 	for _, at := range m.Subnets {
 		sub, _ := a.State.Estate.Subnet(at)
 		n, _ := a.State.Estate.Network(sub.Network)
-		address = address || n.Outside && estate.HasFamily(sub.Range, true) && !m.Address.Wanted()
+		address = address || n.Outside && estate.HasFamily(sub.Range, sentence.IPv4) && !m.Address.Wanted()
 		for _, f := range a.State.Estate.Fronts {
 			if f.Network == sub.Network {
 				front = f.Name

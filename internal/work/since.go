@@ -171,7 +171,7 @@ func (h *history) lookAt(st *State, keep Keep, name string, reach []exposure.Ent
 		if e.Opening > 0 { // its sentence changes when it is extended
 			by = ""
 		}
-		key := fmt.Sprint(name, e.Door.Kind, e.Door.Via, e.Door.V4, e.Opening, by, flow.ServiceRuns(e.Services))
+		key := fmt.Sprint(name, e.Door.Kind, e.Door.Via, e.Door.Family, e.Opening, by, flow.ServiceRuns(e.Services))
 		if seen[key] = true; open[key] != nil {
 			open[key].Entry.From = open[key].Entry.From.Union(e.From)
 			continue

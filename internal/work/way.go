@@ -128,7 +128,7 @@ func (w *Work) byBastion(st *State, way *Way, callers []netip.Addr, own string) 
 			continue
 		}
 		for _, from := range callers {
-			at := b.Public.Addr(from.Is4())
+			at := b.Public.Addr(sentence.FamilyOf(from))
 			d := policy.Judge(bastion.Request{Person: w.Person, Client: from, Host: way.Machine, Port: way.Service.Port()}, w.Clock.Now())
 			if !d.Forward || !at.IsValid() {
 				continue

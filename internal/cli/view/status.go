@@ -130,7 +130,7 @@ func publicV6(plan *flow.Plan, machine string) (list []netip.Addr) {
 		return nil
 	}
 	for _, d := range plan.DoorsTo(m) {
-		if d.Kind == flow.DoorDirect && !d.V4 && d.Address.IsValid() && !slices.Contains(list, d.Address) {
+		if d.Kind == flow.DoorDirect && d.Family == sentence.IPv6 && d.Address.IsValid() && !slices.Contains(list, d.Address) {
 			list = append(list, d.Address)
 		}
 	}

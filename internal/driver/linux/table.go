@@ -10,6 +10,7 @@ import (
 
 	"ironbark/internal/flow"
 	"ironbark/internal/flow/span"
+	"ironbark/internal/sentence"
 )
 
 // Table is a plan as the packet filter holds it. Everything is looked up in sets that do
@@ -208,41 +209,41 @@ func (c *compiler) machine(m int32, rules []int) {
 
 // way tells by which way what comes through a door arrives at an address, if it does.
 func (c *compiler) way(d flow.Door, a netip.Addr) (uint32, bool) {
-	if d.V4 != a.Is4() {
+	if d.Family != sentence.FamilyOf(a) {
 		return 0, false
 	}
 	switch {
 	case d.Own != nil:
-		return wayOf(d.Own), a == c.address(d.Machine, d.Own, d.V4)
+		return wayOf(d.Own), a == c.address(d.Machine, d.Own, d.Family)
 	case d.Address == a:
 		return untranslated, true
-	case d.Kind == flow.DoorDirect && d.V4:
+	case d.Kind == flow.DoorDirect && d.Family == sentence.IPv4:
 		return direct, a == c.directTo(d.Machine)
 	}
 	return 0, false
 }
 
 // address is where a published door leads at a machine.
-func (c *compiler) address(m int32, d *flow.Published, v4 bool) netip.Addr {
+func (c *compiler) address(m int32, d *flow.Published, f flow.Family) netip.Addr {
 	network := ""
 	for _, f := range c.p.Fronts {
 		if f.Name == d.Front {
 			network = f.Network
 		}
 	}
-	return first(c.p.Machines[m], v4, func(i flow.Interface) bool { return i.Network == network })
+	return first(c.p.Machines[m], f, func(i flow.Interface) bool { return i.Network == network })
 }
 
 // directTo is where a machine's public IPv4 address leads: to the first interface that
 // can have it.
 func (c *compiler) directTo(m int32) netip.Addr {
-	return first(c.p.Machines[m], true, func(i flow.Interface) bool { return c.outside(i.Network) })
+	return first(c.p.Machines[m], sentence.IPv4, func(i flow.Interface) bool { return c.outside(i.Network) })
 }
 
-func first(m flow.Machine, v4 bool, of func(flow.Interface) bool) netip.Addr {
+func first(m flow.Machine, f flow.Family, of func(flow.Interface) bool) netip.Addr {
 	for _, i := range m.Interfaces {
 		for _, a := range i.Addrs {
-			if a.Is4() == v4 && of(i) {
+			if sentence.FamilyOf(a) == f && of(i) {
 				return a
 			}
 		}
@@ -307,14 +308,14 @@ func (c *compiler) doors(live Live) {
 		if !ok || protocol(d.Service) != protocol(d.On) { // translation changes no protocol: such a door stays closed
 			continue
 		}
-		for _, v4 := range []bool{true, false} {
-			public := f.Public.Addr(v4)
+		for _, family := range sentence.Families {
+			public := f.Public.Addr(family)
 			if !public.IsValid() {
 				continue
 			}
 			t := Translation{Public: public, Service: d.Service, Way: way, End: nanos(d.Until, forever)}
 			for _, m := range d.To.Machines {
-				if a := c.address(m, &c.p.Doors[k], v4); a.IsValid() && (live == nil || live(c.p.Machines[m].Name, d.Front, d.Service)) {
+				if a := c.address(m, &c.p.Doors[k], family); a.IsValid() && (live == nil || live(c.p.Machines[m].Name, d.Front, d.Service)) {
 					t.To = append(t.To, Target{Machine: c.p.Machines[m].Name, Addr: a, Port: d.On.Port()})
 				}
 			}

@@ -23,6 +23,7 @@ import (
 	"ironbark/internal/flow"
 	"ironbark/internal/flow/span"
 	"ironbark/internal/oracle"
+	"ironbark/internal/sentence"
 )
 
 // TestTheKernelSaysWhatTheAnalysisSays builds random estates with openings in namespaces, and
@@ -218,8 +219,8 @@ func drawPackets(w oracle.World, plan *flow.Plan, count, seed int) (list []drive
 		sources = append(sources, targets[len(targets)-1])
 	}
 	for _, f := range plan.Fronts {
-		for _, v4 := range []bool{true, false} {
-			if a := f.Public.Addr(v4); a.IsValid() {
+		for _, family := range sentence.Families {
+			if a := f.Public.Addr(family); a.IsValid() {
 				targets = append(targets, a, a)
 			}
 		}
