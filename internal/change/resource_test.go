@@ -182,9 +182,13 @@ func TestWhatDependsOnWhat(t *testing.T) {
 		of, in change.Resource
 		want   bool
 	}{
-		{machine, change.Resource{Kind: change.Subnet, Name: "s"}, true}, {machine, change.Resource{Kind: change.Subnet, Name: "t"}, false},
-		{machine, change.Resource{Kind: change.Key, Name: "b"}, true}, {machine, change.Resource{Kind: change.Key, Name: "c"}, false},
-		{machine, change.Resource{Kind: change.Image, Name: "i"}, true}, {machine, change.Resource{Kind: change.Volume, Name: "v"}, true}, {machine, change.Resource{Kind: change.Image, Name: "j"}, false},
+		{machine, change.Resource{Kind: change.Subnet, Name: "s"}, true},
+		{machine, change.Resource{Kind: change.Subnet, Name: "t"}, false},
+		{machine, change.Resource{Kind: change.Key, Name: "b"}, true},
+		{machine, change.Resource{Kind: change.Key, Name: "c"}, false},
+		{machine, change.Resource{Kind: change.Image, Name: "i"}, true},
+		{machine, change.Resource{Kind: change.Volume, Name: "v"}, true},
+		{machine, change.Resource{Kind: change.Image, Name: "j"}, false},
 		{change.Resource{Kind: change.Bastion, Spec: change.Spec{Key: "b"}}, change.Resource{Kind: change.Key, Name: "b"}, false},
 		{change.Resource{Kind: change.Front, Spec: change.Spec{Network: "n"}}, change.Resource{Kind: change.Network, Name: "n"}, true},
 		{change.Resource{Kind: change.Front, Spec: change.Spec{Network: "n"}}, change.Resource{Kind: change.Network, Name: "o"}, false},

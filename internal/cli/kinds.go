@@ -128,15 +128,15 @@ var nouns = []noun{
 		flags: func(c *cobra.Command, in *nounInput, _ bool) {
 			c.Flags().StringVar(&in.network, "network", "", "the network it is part of")
 			c.Flags().StringSliceVar(&in.ranges, "range", nil, "its prefixes, one of a family at most")
-			c.Flags().BoolVar(&in.bastions, "for-bastions", false, "it holds bastions and nothing else")
+			c.Flags().BoolVar(&in.bastions, "for-bastions", false, "it holds bastions and nothing else; =false: it holds machines")
 			c.Flags().StringSliceVar(&in.gateway, "gateway", nil, "the gateway's addresses (default: the first hosts)")
 			c.Flags().BoolVar(&in.dhcp, "dhcp", true, "machines ask for their addresses; =false: they are told at first boot")
 			c.Flags().StringSliceVar(&in.allocation, "allocate", nil, "the addresses that are given to machines, A-B (default: all)")
 		},
 		fields: func(in *nounInput) (e entry, err error) {
 			e.list("range", in.ranges, true)
-			if in.bastions {
-				e.word("for", "bastion")
+			if in.given("for-bastions") {
+				e.word("for", map[bool]string{true: "bastion", false: none}[in.bastions])
 			}
 			e.list("gateway", in.gateway, true)
 			e.bare("dhcp", fmt.Sprint(in.dhcp), in.given("dhcp"))

@@ -37,7 +37,7 @@ type Finding struct {
 	Kind    Kind
 	Problem string // in words, without its subject
 	Subject string // a sentence or the name of a thing
-	Remedy    string // what to do; may be empty
+	Remedy  string // what to do; may be empty
 	At      sentence.Pos
 }
 

@@ -27,7 +27,7 @@ import (
 // Reason is one reason to refuse a request, and what would remedy it.
 type Reason struct {
 	What    string
-	Remedy    string
+	Remedy  string
 	Machine string // which it is of; "" where it is of none
 }
 

@@ -10,7 +10,7 @@ type Error struct {
 	At      Pos
 	Line    string // the whole line as it stands in the file or was typed
 	Problem string // what is wrong, lower case, no full stop
-	Remedy    string // what to do; may be empty
+	Remedy  string // what to do; may be empty
 }
 
 // Error returns place and problem; the line, the caret and the remedy are for whoever shows it.

@@ -95,7 +95,9 @@ func TestLengthsAndMoments(t *testing.T) {
 		{"2026-11-23T18:00:00.5+01:00", false, time.Time{}, "2026-11-23T18:00:00.5+01:00"},
 		{"9999-12-31T23:59:59Z", false, time.Time{}, "9999-12-31T23:59:59Z"},
 		{"9999-12-31T23:59:59-01:00", false, time.Time{}, "!beyond the year 9999"},
-		{"0001-01-01T00:00:00Z", false, time.Time{}, "!too long ago"}, {"0000-06-01T00:00:00Z", false, time.Time{}, "!too long ago"}, {"0001-01-01T00:00:01Z", false, time.Time{}, "0001-01-01T00:00:01Z"},
+		{"0001-01-01T00:00:00Z", false, time.Time{}, "!too long ago"},
+		{"0000-06-01T00:00:00Z", false, time.Time{}, "!too long ago"},
+		{"0001-01-01T00:00:01Z", false, time.Time{}, "0001-01-01T00:00:01Z"},
 	} {
 		at, err := parseTime(c.text, c.typed, c.now)
 		if problem, wrong := strings.CutPrefix(c.want, "!"); wrong {

@@ -71,7 +71,7 @@ func newParser(l *lexer, now time.Time) (*parser, *Error) {
 		return nil, &Error{
 			At: l.pos(), Line: strings.ToValidUTF8(line, "?"),
 			Problem: fmt.Sprintf("the sentence is %d bytes long; at most %d are read", len(l.line), MaxLine),
-			Remedy:    "say it in several sentences, or name the addresses once under sources: in estate.yaml",
+			Remedy:  "say it in several sentences, or name the addresses once under sources: in estate.yaml",
 		}
 	}
 	if err := l.run(); err != nil {

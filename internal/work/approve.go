@@ -32,7 +32,9 @@ func (c *CannotApproveError) ExitStatus() int {
 }
 
 // Remedy tells where requests are listed.
-func (c *CannotApproveError) Remedy() string { return "ironbark openings lists what waits, and for whom" }
+func (c *CannotApproveError) Remedy() string {
+	return "ironbark openings lists what waits, and for whom"
+}
 
 // requested finds a request that somebody may approve. The error is a *CannotApproveError.
 func (w *Work) requested(st *State, id int64) (opening.Opening, error) {

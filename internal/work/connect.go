@@ -40,9 +40,9 @@ func (c *NoAccessError) ExitStatus() int { return 3 }
 
 // BadKeyError says that a key cannot be used for a machine, and what to do.
 type BadKeyError struct {
-	Why  string
-	Try  string
-	Err  error
+	Why string
+	Try string
+	Err error
 }
 
 // Error tells why.

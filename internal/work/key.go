@@ -88,7 +88,7 @@ func (w *Work) keyAt(st *State, t change.Resource, name, path string) (key, erro
 		return key{}, &BadKeyError{Why: err.Error(), Try: "say which it is: --key FILE", Err: err}
 	case inside != "" && found.public != "" && !sshkey.Among(inside, found.public):
 		return key{}, &BadKeyError{
-			Why:  fmt.Sprintf("%s does not belong to machine %s: it is %s, and inside the machine is %s", path, t.Name, sshkey.Fingerprint(found.public), fingerprints(inside)),
+			Why: fmt.Sprintf("%s does not belong to machine %s: it is %s, and inside the machine is %s", path, t.Name, sshkey.Fingerprint(found.public), fingerprints(inside)),
 			Try: "say which key it is: --key FILE",
 		}
 	}

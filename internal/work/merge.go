@@ -26,7 +26,9 @@ func (o *OverlapError) Error() string {
 func (o *OverlapError) ExitStatus() int { return 5 }
 
 // Remedy tells what to do.
-func (o *OverlapError) Remedy() string { return "nothing was changed; look at the file and say it again" }
+func (o *OverlapError) Remedy() string {
+	return "nothing was changed; look at the file and say it again"
+}
 
 // On returns other files with the edit in them. The error is an *OverlapError.
 func (e Edit) On(base Files) (Files, error) {

@@ -83,7 +83,7 @@ func (w *Work) openOnce(ctx context.Context, words sentence.Open, extends int64)
 	}
 	if extends > 0 && granted.Shorter {
 		return opening.Granted{}, w.refused(ctx, st, words.String(), &opening.RefusalError{Reasons: []opening.Reason{{
-			What: fmt.Sprintf("opening %d holds until later than %s already", extends, granted.Opening.End().UTC().Format(time.RFC3339)),
+			What:   fmt.Sprintf("opening %d holds until later than %s already", extends, granted.Opening.End().UTC().Format(time.RFC3339)),
 			Remedy: fmt.Sprintf("narrow %d until %s", extends, granted.Opening.End().UTC().Format(time.RFC3339)),
 		}}})
 	}

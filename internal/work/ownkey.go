@@ -53,7 +53,7 @@ func (w *Work) ownKey(st *State, path string) (key, error) {
 		}
 	}
 	return key{}, &BadKeyError{
-		Why:  fmt.Sprintf("the private half of none of the keys of %s is here", w.Person),
+		Why: fmt.Sprintf("the private half of none of the keys of %s is here", w.Person),
 		Try: "say where it is: --own-key FILE; or add it to your SSH agent",
 	}
 }
@@ -93,7 +93,7 @@ func (w *Work) ownFile(st *State, me estate.Person, path string, named bool) (ke
 		return k, nil
 	}
 	return key{}, &BadKeyError{
-		Why:  fmt.Sprintf("%s is none of the keys of %s: it is %s", path, w.Person, sshkey.Fingerprint(k.public)),
+		Why: fmt.Sprintf("%s is none of the keys of %s: it is %s", path, w.Person, sshkey.Fingerprint(k.public)),
 		Try: "say which it is: --own-key FILE",
 	}
 }

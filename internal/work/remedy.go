@@ -12,7 +12,7 @@ import (
 	"ironbark/internal/sentence"
 )
 
-// Remedy suggests the words that would open a closed part, the least first. Each is tried
+// Remedies suggests the words that would open a closed part, the least first. Each is tried
 // first: what would be refused, or would open nothing, is not offered.
 func (a *Answer) Remedies(p exposure.Part, person string) (list []string) {
 	if p.Open {

@@ -76,7 +76,7 @@ func (s *Site) Console(ctx context.Context, machine string) (io.ReadWriteCloser,
 		return nil, err
 	case !t.Spec.Console:
 		return nil, &driver.NoConsoleError{
-			Why:    fmt.Sprintf("the serial line of machine %s is off: nothing nearer than the site permits it", machine),
+			Why: fmt.Sprintf("the serial line of machine %s is off: nothing nearer than the site permits it", machine),
 			Try: fmt.Sprintf("ironbark change machine %s --console on (or console: true for the whole estate)", machine),
 		}
 	case !isGuest(t):

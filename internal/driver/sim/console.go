@@ -86,7 +86,7 @@ func permitted(c cost.Console, in *machineState) error {
 		return &driver.NoConsoleError{Why: "the site refuses serial lines, and no estate can overrule it", Try: c.Lifts + " can lift it"}
 	case !in.resource.Spec.Console:
 		return &driver.NoConsoleError{
-			Why:    fmt.Sprintf("the serial line of machine %s is off: nothing nearer than the site permits it", in.resource.Name),
+			Why: fmt.Sprintf("the serial line of machine %s is off: nothing nearer than the site permits it", in.resource.Name),
 			Try: fmt.Sprintf("ironbark change machine %s --console on (or console: true for the whole estate)", in.resource.Name),
 		}
 	}
