@@ -100,7 +100,9 @@ func (h *history) look(st *State, m site.Moment, at time.Time) {
 		v := exposure.NewView(st.Plan, at)
 		seen := map[string][]exposure.Entry{}
 		for e := range v.ReachAll() {
-			seen[machineOf(st, e)] = append(seen[machineOf(st, e)], e)
+			if e.Administrative { // nothing else is told, and it is few of all
+				seen[machineOf(st, e)] = append(seen[machineOf(st, e)], e)
+			}
 		}
 		for name := range h.open {
 			if seen[name] == nil {
