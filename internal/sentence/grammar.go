@@ -344,8 +344,12 @@ func (p *parser) peopleOf(from Set) (people []Name, me Set) {
 	if len(from.List) == 1 && from.List[0].Kind() == Me && len(from.Except) == 0 {
 		return nil, from
 	}
-	for _, a := range append(from.List[:len(from.List):len(from.List)], from.Except...) {
-		if a.Kind() != Named || len(from.Except) > 0 {
+	if len(from.Except) > 0 {
+		p.fail(from.Except[0].At(), "people who come through a bastion are listed, and nobody is excepted", "name those who come")
+		return nil, Set{}
+	}
+	for _, a := range from.List {
+		if a.Kind() != Named {
 			p.fail(a.At(), fmt.Sprintf("through a bastion people come, and “%s” is no person or group", a), "")
 			return nil, Set{}
 		}

@@ -128,6 +128,7 @@ func sortParts(tokens []token) (p parts) {
 		case slices.Contains([]string{"from", "to", "on", "at", "into", "for", "until", "up", "by", "via", "in", "of"}, t.text):
 			before = t.text
 		case slices.Contains([]string{"port", "ports", "the", "and", "service", "services", "access", "machine", "traffic", "a", "an", "reach", "open", "with", "can", "is", "does", "do", "what", "who"}, t.text):
+		case before == "via": // through what is not guessed
 		case t.text == "any" && (before == "from" || before == "by"):
 			p.from = append(p.from, "everywhere")
 		case t.text == "any" && before == "to":

@@ -108,3 +108,35 @@ func TestLengthsAndMoments(t *testing.T) {
 		assert.Equal(t, c.want, printTime(at))
 	}
 }
+
+// TestBounds goes to the last length, number and error that there may be, and one further.
+func TestBounds(t *testing.T) {
+	const head, tail = "allow https from everywhere to all because \"", "\""
+	line := func(length int) string { return head + strings.Repeat("a", length-len(head)-len(tail)) + tail }
+	_, err := Parse(line(MaxLine))
+	require.NotContains(t, fmt.Sprint(err), "at most")
+	_, err = Parse(line(MaxLine + 1))
+	require.ErrorContains(t, err, fmt.Sprintf("the sentence is %d bytes long; at most %d are read", MaxLine+1, MaxLine))
+	_, err = ParseArgs([]string{line(MaxLine - 1)}, time.Time{}) // each argument is counted with what parts it from the next
+	require.NotContains(t, fmt.Sprint(err), "at most")
+	_, err = ParseArgs([]string{line(MaxLine)}, time.Time{})
+	require.ErrorContains(t, err, "at most")
+
+	many := func(n int) []byte { return []byte(strings.Repeat("allow https\n# nothing\n\n", n)) }
+	for n, want := range map[int]int{1: 1, MostErrors: MostErrors, MostErrors + 1: MostErrors} {
+		_, err := ParseFile("f", many(n))
+		var errs Errors
+		require.ErrorAs(t, err, &errs)
+		assert.Len(t, errs, want)
+		assert.Equal(t, 1, errs[0].At.Line)
+	}
+	_, err = ParseFile("f", []byte(strings.Repeat("x\n", MaxSentences+1)))
+	require.ErrorContains(t, err, "an estate has at most 250000 sentences")
+	_, err = ParseFile("f", []byte("\xef\xbb\xbfallow https from everywhere to all\n"))
+	require.ErrorContains(t, err, "begins with a byte order mark")
+	list, err := ParseFile("f", []byte("# one\n\n  allow https from everywhere to all # two\r\n\tdeny any from 192.0.2.7 to all"))
+	require.NoError(t, err)
+	require.Len(t, list, 2)
+	assert.Equal(t, 3, list[0].At.Line)
+	assert.Equal(t, 4, list[1].At.Line)
+}
