@@ -123,12 +123,13 @@ func (a *app) question(verb string, args []string) (sentence.Ask, error) {
 
 func (a *app) findingsCommand() *cobra.Command {
 	q := &asking{}
-	var level string
+	var level, to string
 	var all bool
 	c := &cobra.Command{
 		Use: "findings", Short: "Check for likely mistakes", Args: noArgs,
 		Long: "Check for likely mistakes: sentences that do nothing, exceptions that stand, machines that nobody can administer, and broken\n" +
-			"guarantees. Findings of one kind are told together.\n\nExit status 3: a guarantee is broken, or there are findings at or above the level asked for with --fail-at.",
+			"guarantees. Findings of one kind are told together; --all tells each, and why it matters. --to FILE.sarif writes them with their lines for\n" +
+			"services that show them beside a change.\n\nExit status 3: a guarantee is broken, or there are findings at or above the level asked for with --fail-at.",
 		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
 			at, err := a.moment(q.at)
 			if err != nil {
@@ -145,6 +146,11 @@ func (a *app) findingsCommand() *cobra.Command {
 			}
 			list := findings.Lint(st.Estate, st.Plan, at, st.Listening())
 			broken := exposure.Guarantees(st.Estate, st.Plan, at)
+			if to != "" {
+				if err := writeSARIF(to, w, list, broken); err != nil {
+					return err
+				}
+			}
 			if a.json {
 				out := []brokenDoc{}
 				for _, b := range broken {
@@ -176,7 +182,8 @@ func (a *app) findingsCommand() *cobra.Command {
 			return err
 		}),
 	}
-	c.Flags().BoolVar(&all, "all", false, "tell each finding by itself")
+	c.Flags().BoolVar(&all, "all", false, "tell each finding by itself, and why it matters")
+	c.Flags().StringVar(&to, "to", "", "write them to this file, FILE.sarif, as SARIF 2.1.0")
 	c.Flags().StringVar(&level, "fail-at", "", "exit with 3 if anything is found at this level or above: note, caution, serious")
 	return q.flags(c)
 }

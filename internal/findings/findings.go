@@ -44,61 +44,6 @@ type Finding struct {
 // What tells the whole finding in a line.
 func (f Finding) What() string { return f.Problem + ": " + f.Subject }
 
-// Kind says what a finding is of, for programs.
-type Kind string
-
-// The kinds.
-const (
-	Ended           Kind = "ended"            // a sentence whose end has passed
-	Empty           Kind = "empty"            // a sentence whose words stand for nothing
-	Guarded         Kind = "guarded"          // an allow that names what is administrative
-	Standing        Kind = "standing"         // a standing exception
-	NoDoor          Kind = "no-door"          // a sentence of flows to which no door leads
-	NoFamily        Kind = "no-family"        // addresses of a family that leads nowhere
-	Useless         Kind = "useless-door"     // a door by which nobody gets in
-	Nobody          Kind = "nobody"           // a group without members
-	NoAdministrator Kind = "no-administrator" // a machine that nobody has a way to administer
-	NoLogin         Kind = "no-login"         // a machine that nobody can log in to
-	TooLong         Kind = "too-long"         // a permit beyond the estate's limits
-	Private         Kind = "private-service"  // a service hardly ever meant for everybody, open to the internet
-	AnyService      Kind = "any-service"      // any service from the internet
-	WideSource      Kind = "wide-source"      // a permit from the whole internet
-	WideBastion     Kind = "wide-bastion"     // a bastion that answers everywhere
-	Unusable        Kind = "unusable-permit"  // a permit that nobody can use
-	NoPorts         Kind = "no-ports"         // a front that leads nowhere
-	NeverPasses     Kind = "never-passes"     // a test that no machine can pass
-	AdminElsewhere  Kind = "admin-elsewhere"  // a port to which administrative services are often moved
-	OpenAnyway      Kind = "open-anyway"      // an allow of what a network leaves open to its machines
-	NoNames         Kind = "no-names"         // machines that cannot ask the servers that they are told for names
-)
-
-// Title tells in words what findings of the kind have in common, where each has words of its own; "" where they have not.
-func (k Kind) Title() string {
-	switch k {
-	case Empty:
-		return "words stand for nothing, so the sentence does nothing"
-	case Guarded:
-		return "administrative services stay closed to an “allow” and to a door's “from”"
-	case Ended:
-		return "the sentence has ended, and does nothing"
-	case Standing:
-		return "an administrative service is left open until a sentence ends"
-	case NoFamily:
-		return "a source has addresses of a family from which no door leads there"
-	case Nobody:
-		return "nobody is in a group"
-	case TooLong:
-		return "a permit is for longer than the estate's limit, and grants no more than that"
-	case Private:
-		return "a service is hardly ever meant for the whole internet"
-	case NeverPasses:
-		return "no machine can pass a test"
-	case AdminElsewhere:
-		return "administrative services are often moved to a port, and count as such only where the estate says so"
-	}
-	return ""
-}
-
 // Listening tells on what a machine listens; known is false where nobody can tell.
 type Listening func(machine string) (services flow.Services, known bool)
 

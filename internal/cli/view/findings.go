@@ -20,6 +20,7 @@ func (p *Printer) EachFinding(list []findings.Finding) {
 	list = slices.SortedStableFunc(slices.Values(list), func(a, b findings.Finding) int { return cmp.Compare(b.Level, a.Level) })
 	for _, f := range list {
 		p.findingsOf(gathered{f.Problem, []findings.Finding{f}}, "")
+		p.Wrap("   "+strings.Repeat(" ", len(f.Level.String()))+"  ", "why it matters: "+f.Kind.Why())
 	}
 }
 

@@ -227,6 +227,7 @@ type FindingDoc struct {
 	Kind    string `json:"kind"`
 	What    string `json:"what"`
 	Subject string `json:"subject"`
+	Why     string `json:"why"` // it matters
 	Remedy  string `json:"remedy"`
 	File    string `json:"file"`
 	Line    int    `json:"line"`
@@ -236,7 +237,7 @@ type FindingDoc struct {
 func FindingsJSON(list []findings.Finding) []FindingDoc {
 	out := make([]FindingDoc, 0, len(list))
 	for _, f := range list {
-		out = append(out, FindingDoc{f.Level.String(), string(f.Kind), f.What(), f.Subject, f.Remedy, f.At.File, f.At.Line})
+		out = append(out, FindingDoc{f.Level.String(), string(f.Kind), f.What(), f.Subject, f.Kind.Why(), f.Remedy, f.At.File, f.At.Line})
 	}
 	return out
 }

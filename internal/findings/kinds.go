@@ -1,0 +1,97 @@
+package findings
+
+// Kind says what a finding is of, for programs.
+type Kind string
+
+// The kinds.
+const (
+	Ended           Kind = "ended"            // a sentence whose end has passed
+	Empty           Kind = "empty"            // a sentence whose words stand for nothing
+	Guarded         Kind = "guarded"          // an allow that names what is administrative
+	Standing        Kind = "standing"         // a standing exception
+	NoDoor          Kind = "no-door"          // a sentence of flows to which no door leads
+	NoFamily        Kind = "no-family"        // addresses of a family that leads nowhere
+	Useless         Kind = "useless-door"     // a door by which nobody gets in
+	Nobody          Kind = "nobody"           // a group without members
+	NoAdministrator Kind = "no-administrator" // a machine that nobody has a way to administer
+	NoLogin         Kind = "no-login"         // a machine that nobody can log in to
+	TooLong         Kind = "too-long"         // a permit beyond the estate's limits
+	Private         Kind = "private-service"  // a service hardly ever meant for everybody, open to the internet
+	AnyService      Kind = "any-service"      // any service from the internet
+	WideSource      Kind = "wide-source"      // a permit from the whole internet
+	WideBastion     Kind = "wide-bastion"     // a bastion that answers everywhere
+	Unusable        Kind = "unusable-permit"  // a permit that nobody can use
+	NoPorts         Kind = "no-ports"         // a front that leads nowhere
+	NeverPasses     Kind = "never-passes"     // a test that no machine can pass
+	AdminElsewhere  Kind = "admin-elsewhere"  // a port to which administrative services are often moved
+	OpenAnyway      Kind = "open-anyway"      // an allow of what a network leaves open to its machines
+	NoNames         Kind = "no-names"         // machines that cannot ask the servers that they are told for names
+)
+
+// Title tells in words what findings of the kind have in common, where each has words of its own; "" where they have not.
+func (k Kind) Title() string {
+	switch k {
+	case Empty:
+		return "words stand for nothing, so the sentence does nothing"
+	case Guarded:
+		return "administrative services stay closed to an “allow” and to a door's “from”"
+	case Ended:
+		return "the sentence has ended, and does nothing"
+	case Standing:
+		return "an administrative service is left open until a sentence ends"
+	case NoFamily:
+		return "a source has addresses of a family from which no door leads there"
+	case Nobody:
+		return "nobody is in a group"
+	case TooLong:
+		return "a permit is for longer than the estate's limit, and grants no more than that"
+	case Private:
+		return "a service is hardly ever meant for the whole internet"
+	case NeverPasses:
+		return "no machine can pass a test"
+	case AdminElsewhere:
+		return "administrative services are often moved to a port, and count as such only where the estate says so"
+	}
+	return ""
+}
+
+// meaning is what a kind of finding is of, and why it matters.
+type meaning struct{ what, why string }
+
+var meanings = map[Kind]meaning{
+	Ended:           {"a sentence has ended", "Whoever reads the rules takes it for one that holds. What stays in the files for no reason hides what matters."},
+	Empty:           {"words stand for nothing", "Whoever wrote the sentence meant something by it. What it was to open is closed, and what it was to close may be open."},
+	Guarded:         {"an allow names what is administrative", "An allow never opens it, so the sentence does less than it says. Whoever counts on it is shut out, or takes it for open."},
+	Standing:        {"an administrative service is left open", "Everybody whom the sentence names can try passwords and known faults of the service at any time until it ends, whether or not anybody needs it."},
+	NoDoor:          {"no door leads there", "The sentence opens nothing: packets have no way to the machine. It would begin to, unnoticed, as soon as somebody adds a public address or a port."},
+	NoFamily:        {"a family of addresses leads nowhere", "People who come from those addresses are shut out although the sentence names them, and cannot tell why."},
+	Useless:         {"a door lets nobody in", "The port can be seen from outside and answers nobody. It would lead in, unnoticed, with the next sentence about the machine."},
+	Nobody:          {"a group has no members", "Nobody can use the right, nor give the approval that others wait for. Whoever joins a group of that name has it at once."},
+	NoAdministrator: {"nobody can administer a machine", "When it must be mended in a hurry, somebody opens it in a way that nobody has thought through."},
+	NoLogin:         {"nobody can log in to a machine", "Its ports may be opened, and nobody gets in: it has neither a key nor a password."},
+	TooLong:         {"a permit is for too long", "It grants less than it says, so people plan with time that they will not get."},
+	Private:         {"a private service is open to the internet", "Such services are searched for on all of the internet day and night, and many ask for no password or have known faults."},
+	AnyService:      {"every service is open to the internet", "Whatever is started on the machine later is open to everybody from its first moment, too."},
+	WideSource:      {"a permit lets people open to the whole internet", "What is open to the whole internet is tried at once. Where people come from is mostly known."},
+	WideBastion:     {"a bastion answers the whole internet", "Its gateway is the one door that is always there. Whoever cannot reach it cannot try keys at it."},
+	Unusable:        {"nobody can use a permit", "Whoever counts on it learns in an emergency that it opens nothing."},
+	NoPorts:         {"a front leads nowhere", "It costs money, and its public address may still be known to others by name."},
+	NeverPasses:     {"no machine can pass a test", "The front takes every machine for dead and leads nowhere, though all is well with them."},
+	AdminElsewhere:  {"an administrative service may be open under another port", "Ports other than the usual ones are searched too. Where the estate says that the port is administrative, it is closed by default like the others."},
+	OpenAnyway:      {"a network leaves open what a sentence allows", "The sentence looks as if it kept the rest closed, and does not."},
+	NoNames:         {"machines cannot resolve names", "Whatever they do with a name fails slowly, and looks like a fault of something else."},
+}
+
+// What tells in a few words what findings of the kind are of.
+func (k Kind) What() string { return meanings[k].what }
+
+// Why tells why findings of the kind matter.
+func (k Kind) Why() string { return meanings[k].why }
+
+// Kinds lists all kinds, in order.
+func Kinds() []Kind {
+	return []Kind{
+		AdminElsewhere, AnyService, Empty, Ended, Guarded, NeverPasses, NoAdministrator, NoDoor, NoFamily, NoLogin, NoNames, NoPorts, Nobody, OpenAnyway,
+		Private, Standing, TooLong, Unusable, Useless, WideBastion, WideSource,
+	}
+}
