@@ -72,6 +72,14 @@ func TestOnlyWhatIsOpenInBothStaysOpenBetween(t *testing.T) {
 		}
 		a, b := flow.Compile(first.Estate, first.Given), flow.Compile(second.Estate, second.Given)
 		between, self := flow.Intersection(a, b), flow.Intersection(a, a)
+		require.Len(t, self.Rules, len(a.Rules), "each rule once")
+		require.Len(t, self.Outward, len(a.Calls().Rules))
+		require.Len(t, self.Doors, len(a.Doors))
+		require.True(t, flow.SameTables(self, flow.Intersection(first.Plan(), first.Plan())), "openings are left out")
+		for _, r := range slices.Concat(between.Rules, between.Outward) {
+			require.False(t, r.From.IsEmpty() || r.Services.IsEmpty() || len(r.To.Machines) == 0, "%v", r)
+			require.NotEqual(t, flow.Opening, r.Kind)
+		}
 		q := askedOf(first, second)
 		r := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 0))
 		var open []exposure.Entry // on one of the sides
