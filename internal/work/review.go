@@ -38,7 +38,7 @@ func (w *Work) Review(ctx context.Context, files Files) (*Review, error) {
 // things count that the edit itself changes: what others did to the rest, and steps
 // that failed before, stay for an enactment of everything.
 func (w *Work) review(before *State, files Files, edit bool) (*Review, error) {
-	if r, ok := w.reviewOfLines(before, files); ok {
+	if r, ok := w.reviewOfLines(before, files, edit); ok {
 		return r, nil
 	}
 	e, err := files.Estate()

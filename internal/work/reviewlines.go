@@ -43,7 +43,7 @@ func asEnacted(st *State, drift *Drift) bool {
 }
 
 // reviewOfLines is reviewOf for files that differ from those that were last enacted in a few sentences. It reports false where that cannot be done.
-func (w *Work) reviewOfLines(before *State, files Files) (*Review, bool) {
+func (w *Work) reviewOfLines(before *State, files Files, edit bool) (*Review, bool) {
 	drift := w.Drift(before)
 	if w.AllFindings || before.Report.Compiled == "" || !asEnacted(before, drift) {
 		return nil, false
@@ -66,19 +66,19 @@ func (w *Work) reviewOfLines(before *State, files Files) (*Review, bool) {
 		need, err := w.needsOf(before, e)
 		asksNothing = err == nil && len(need.changes) == 0
 	})
-	edit := base.Edited(e, delta)
-	added, retracted, sure := worded(before.Estate, base, edit, delta)
+	rules := base.Edited(e, delta)
+	added, retracted, sure := worded(before.Estate, base, rules, delta)
 	both.Wait()
 	if !remembered || !sure || census.Sentences+len(delta.In)-len(delta.Out) > sentence.MaxSentences || tooLong(added, e, now) != nil {
 		return nil, false
 	}
-	after := &State{Report: before.Report, Files: files, Estate: e, Plan: withOpenings(edit.Plan, before.Report.Openings, now), Draft: true, Differ: !files.Equal(before.Files)}
+	after := &State{Report: before.Report, Files: files, Estate: e, Plan: withOpenings(rules.Plan, before.Report.Openings, now), Draft: true, Differ: !files.Equal(before.Files)}
 	ending := endings(before, after, nil, now)
 	after.Plan = withoutEnded(after.Plan, ending)
 	r := &Review{
 		Files: files, Estate: e, Basis: before.Report.Basis, Limits: w.Site.Catalogue().Limits, Drift: drift, before: before, after: after,
 		Added: added, Retracted: retracted, Ending: ending, checked: true,
-		same: edit.Same,
+		same: rules.Same,
 	}
 	var all sync.WaitGroup
 	all.Go(func() {
@@ -86,7 +86,7 @@ func (w *Work) reviewOfLines(before *State, files Files) (*Review, bool) {
 		r.Findings, r.FindingsBefore, r.census = found.Told, found.Others, &found.Census
 	})
 	all.Go(func() {
-		about := edit.Machines
+		about := rules.Machines
 		for _, end := range ending {
 			for _, rule := range end.Opening.Rules(before.Plan) {
 				about = slices.Concat(about, rule.To.Machines)
@@ -99,7 +99,7 @@ func (w *Work) reviewOfLines(before *State, files Files) (*Review, bool) {
 		r.After = r.Before
 		r.Broken = exposure.Guarantees(e, after.Plan, now)
 	})
-	if len(edit.OutwardOut)+len(edit.OutwardIn) > 0 {
+	if len(rules.OutwardOut)+len(rules.OutwardIn) > 0 {
 		all.Go(func() { r.Outward = outward(before.Plan, after.Plan, now) })
 	}
 	if says(delta, sentence.VerbPermit, sentence.VerbRoute) {
@@ -116,7 +116,7 @@ func (w *Work) reviewOfLines(before *State, files Files) (*Review, bool) {
 	if asking.Wait(); !asksNothing {
 		return nil, false
 	}
-	w.conclude(r, false)
+	w.conclude(r, edit)
 	return r, true
 }
 
@@ -127,14 +127,14 @@ func says(d *estate.Delta, verbs ...sentence.Verb) bool {
 
 // worded lists the sentences that are new, and those that are retracted, however they are written. It reports false where one of them might stand in the files a
 // second time: what comes to rules is looked for among the rules, and all else among the sentences of its verb.
-func worded(before *estate.Estate, base *flow.Plan, edit flow.Edit, d *estate.Delta) (added, retracted []sentence.Statement, sure bool) {
+func worded(before *estate.Estate, base *flow.Plan, rules flow.Edit, d *estate.Delta) (added, retracted []sentence.Statement, sure bool) {
 	added, retracted = without(d.In, d.Out), without(d.Out, d.In)
 	differs := map[flow.Origin]bool{}
 	for _, st := range d.Out {
 		differs[flow.OriginOf(st)] = true
 	}
 	made := map[flow.Origin]bool{}
-	for _, r := range slices.Concat(edit.Out, edit.In, edit.OutwardOut, edit.OutwardIn) {
+	for _, r := range slices.Concat(rules.Out, rules.In, rules.OutwardOut, rules.OutwardIn) {
 		made[r.Origin] = true
 	}
 	texts, read := map[string]bool{}, map[sentence.Verb]bool{}

@@ -30,7 +30,7 @@ func TestAnEditOfLinesIsReviewedAsTheWholeIs(t *testing.T) {
 			second := files(first.Altered(t))
 			before, err := w.Installed(ctx)
 			require.NoError(t, err)
-			lines, ok := w.reviewOfLines(before, second)
+			lines, ok := w.reviewOfLines(before, second, false)
 			if whole++; !ok {
 				return
 			}
