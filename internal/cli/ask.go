@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"path/filepath"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -139,6 +140,9 @@ func (a *app) findingsCommand() *cobra.Command {
 			bar, known := least[level]
 			if !known {
 				return usage("--fail-at is note, caution or serious, not “%s”", level)
+			}
+			if to != "" && filepath.Ext(to) != ".sarif" {
+				return usage("--to takes the name of a file that ends in .sarif, not “%s”", to)
 			}
 			st, err := a.state(ctx, w, q, at)
 			if err != nil {

@@ -12,9 +12,6 @@ import (
 
 // writeSARIF writes findings to a file for services that show them beside the lines of a change.
 func writeSARIF(name string, w *work.Work, list []findings.Finding, broken []exposure.Broken) error {
-	if filepath.Ext(name) != ".sarif" {
-		return usage("--to takes the name of a file that ends in .sarif, not “%s”", name)
-	}
 	data, err := view.SARIF(list, broken, belowSources(w.Folder.Dir), Version)
 	if err != nil {
 		return err

@@ -26,8 +26,8 @@ func (d Difference) IsEmpty() bool {
 // Compare finds the difference from view a to view b. Addresses that are public
 // ones of the estate on either side are no sources and are left out on both.
 //
-// Rules and doors are compared by digests of what they come to, not of their
-// words. Machines about which nothing differs are passed over; for the others
+// Rules that stand in the same order on both sides are told by their number in it, others and doors by digests of what they come to, not
+// of their words. Machines about which nothing differs are passed over; for the others
 // only the services and sources of the rules that differ are looked at, once for
 // all machines of a pair of classes.
 func Compare(a, b *View) Difference {

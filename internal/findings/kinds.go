@@ -1,5 +1,10 @@
 package findings
 
+import (
+	"maps"
+	"slices"
+)
+
 // Kind says what a finding is of, for programs.
 type Kind string
 
@@ -89,9 +94,4 @@ func (k Kind) What() string { return meanings[k].what }
 func (k Kind) Why() string { return meanings[k].why }
 
 // Kinds lists all kinds, in order.
-func Kinds() []Kind {
-	return []Kind{
-		AdminElsewhere, AnyService, Empty, Ended, Guarded, NeverPasses, NoAdministrator, NoDoor, NoFamily, NoLogin, NoNames, NoPorts, Nobody, OpenAnyway,
-		Private, Standing, TooLong, Unusable, Useless, WideBastion, WideSource,
-	}
-}
+func Kinds() []Kind { return slices.Sorted(maps.Keys(meanings)) }
