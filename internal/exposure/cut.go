@@ -11,10 +11,10 @@ import (
 // cutDown is what is left of a view where only some services and sources matter.
 type cutDown struct {
 	box
-	v       *View                            // of those rules that were looked at and concern what matters, cut down to those sources
-	places  []int32                          // by rank, the place of a rule among those, from 1; 0: it was not looked at
-	meets   map[*span.Run[flow.Service]]bool // rules share their sets, which are known by their first runs
-	leaves  map[*flow.Run]active             // what is left of a rule's sources
+	v       *View                              // of those rules that were looked at and concern what matters, cut down to those sources
+	places  []int32                            // by rank, the place of a rule among those, from 1; 0: it was not looked at
+	meets   map[span.Memory[flow.Service]]bool // rules share their sets
+	leaves  map[span.Memory[flow.Point]]active // what is left of a rule's sources
 	asked   []flow.Services
 	few     map[fewOf]*ruleClass
 	byRanks map[string]*ruleClass // those of the same rules and services are one
@@ -41,7 +41,7 @@ func (list *cuts) of(s *side, look box) *cutDown {
 	}
 	c := &cutDown{
 		box: look, v: &View{Plan: s.v.Plan, At: s.v.At}, places: make([]int32, len(s.v.ranked)),
-		meets: map[*span.Run[flow.Service]]bool{}, leaves: map[*flow.Run]active{}, few: map[fewOf]*ruleClass{}, byRanks: map[string]*ruleClass{},
+		meets: map[span.Memory[flow.Service]]bool{}, leaves: map[span.Memory[flow.Point]]active{}, few: map[fewOf]*ruleClass{}, byRanks: map[string]*ruleClass{},
 	}
 	*list = append(*list, c)
 	return c
@@ -52,7 +52,7 @@ func (c *cutDown) look(r *active) int32 {
 	if r.services.IsEmpty() || r.from.IsEmpty() {
 		return unconcerned
 	}
-	service, source := &r.services.Runs()[0], &r.from.Runs()[0]
+	service, source := r.services.Memory(), r.from.Memory()
 	met, known := c.meets[service]
 	if !known {
 		met = r.services.Overlaps(c.services)

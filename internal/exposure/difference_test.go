@@ -25,6 +25,9 @@ func TestTheDifferenceAppliedToOneGivesTheOther(t *testing.T) {
 			b = oracle.Draw(t)
 		}
 		pa, pb := a.Plan(), b.Plan()
+		if rapid.Bool().Draw(t, "calls") {
+			pa, pb = pa.Calls(), pb.Calls()
+		}
 		before, after := exposure.NewView(pa, rapid.SampledFrom(oracle.Moments).Draw(t, "before")), exposure.NewView(pb, rapid.SampledFrom(oracle.Moments).Draw(t, "after"))
 		own := pa.Own().Union(pb.Own())
 		d := exposure.Compare(before, after)

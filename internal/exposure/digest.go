@@ -41,26 +41,17 @@ type side struct {
 	scratch [2][]byte // of rules and of doors
 }
 
-// sets are sets that rules or doors share, each digested once: two that share their first run, and have as many, are one.
-type sets[P span.Point[P]] struct {
-	number map[*span.Run[P]]int32
-	list   []span.Set[P]
-	digest []digest
-}
+// sets are the digests of sets that rules or doors share.
+type sets[P span.Point[P]] map[span.Memory[P]]digest
 
 // of returns the digest of a set, which is that of what write appends of it.
-func (x *sets[P]) of(s span.Set[P], write func(s span.Set[P], data []byte) []byte) digest {
-	key := (*span.Run[P])(nil)
-	if !s.IsEmpty() {
-		key = &s.Runs()[0]
+func (x sets[P]) of(s span.Set[P], write func(s span.Set[P], data []byte) []byte) digest {
+	d, known := x[s.Memory()]
+	if !known {
+		d = digestOf(write(s, nil))
+		x[s.Memory()] = d
 	}
-	n, known := x.number[key]
-	if !known || len(x.list[n].Runs()) != len(s.Runs()) {
-		n = int32(len(x.list))
-		x.number[key] = n
-		x.list, x.digest = append(x.list, s), append(x.digest, digestOf(write(s, nil)))
-	}
-	return x.digest[n]
+	return d
 }
 
 // newSides digests two views. Rules that stand in the same order on both sides are told by their number in it; the few others by what they come to.
@@ -124,7 +115,7 @@ func numbered(n uint64) digest {
 
 func newSide(v *View, own flow.Addrs) *side {
 	s := &side{v: v, own: own, rules: make([]digest, len(v.ranked)), ruleClasses: make(map[*ruleClass]digest, len(v.classes)), classes: make(map[*class]digest, len(v.classes)), doorsOf: make(map[*class][]flow.Door, len(v.classes))}
-	s.sources.number, s.services.number, s.doorSources.number = map[*flow.Run]int32{}, map[*span.Run[flow.Service]]int32{}, map[*flow.Run]int32{}
+	s.sources, s.services, s.doorSources = sets[flow.Point]{}, sets[flow.Service]{}, sets[flow.Point]{}
 	return s
 }
 
@@ -133,7 +124,7 @@ func (s *side) byContent(from, to int) {
 	for i := from; i < to; i++ {
 		r := s.v.ranked[i]
 		data := binary.NativeEndian.AppendUint64(append(s.scratch[0][:0], byte(r.Kind)), uint64(r.Until.UnixNano()))
-		data = s.services.of(r.Services, appendServices).append(s.set(&s.sources, r.From).append(data))
+		data = s.services.of(r.Services, appendServices).append(s.set(s.sources, r.From).append(data))
 		s.rules[i], s.scratch[0] = digestOf(data), data
 	}
 }
@@ -154,7 +145,7 @@ func (s *side) digestRules() {
 }
 
 // set digests a set of sources, less the own public addresses.
-func (s *side) set(known *sets[flow.Point], from flow.Addrs) digest {
+func (s *side) set(known sets[flow.Point], from flow.Addrs) digest {
 	return known.of(from, func(from flow.Addrs, data []byte) []byte {
 		for _, r := range from.Subtract(s.own).Runs() {
 			data = r.Lo.AppendTo(r.Hi.AppendTo(data))
@@ -193,9 +184,9 @@ func (s *side) doors(c *class) digest {
 		data := append(s.scratch[1][:0], byte(door.Kind), byte(door.Family))
 		data = append(append(data, door.Via...), 0)
 		data = binary.NativeEndian.AppendUint32(data, uint32(door.Service))
-		data = appendServices(door.Arrives, s.set(&s.doorSources, door.From).append(data))
+		data = appendServices(door.Arrives, s.set(s.doorSources, door.From).append(data))
 		if own := door.Own; own != nil && flow.Active(own.Until, s.v.At) {
-			data = binary.NativeEndian.AppendUint64(s.set(&s.doorSources, own.From).append(data), uint64(own.Until.UnixNano()))
+			data = binary.NativeEndian.AppendUint64(s.set(s.doorSources, own.From).append(data), uint64(own.Until.UnixNano()))
 			if own.Standing {
 				data = append(data, 1)
 			}

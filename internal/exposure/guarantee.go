@@ -123,20 +123,20 @@ func (g *guarantor) boxes(stated []sentence.Statement) (list []flow.Box) {
 	return list
 }
 
-// concerning returns those of some rules, of some kinds, that concern what is forbidden: no others matter where it is asked about. Rules share their sets, which are known
-// by their first runs.
+// concerning returns those of some rules, of some kinds, that concern what is forbidden: no others matter where it is asked about. Rules share their
+// sets.
 func (g *guarantor) concerning(rules []flow.Rule, of func(flow.RuleKind) bool) (list []flow.Rule) {
 	type sets struct {
-		services *span.Run[flow.Service]
-		from     *flow.Run
+		services span.Memory[flow.Service]
+		from     span.Memory[flow.Point]
 	}
 	known := map[sets]bool{}
 	for i := range rules {
 		r := &rules[i]
-		if !of(r.Kind) || r.Services.IsEmpty() || r.From.IsEmpty() {
+		if !of(r.Kind) {
 			continue
 		}
-		key := sets{&r.Services.Runs()[0], &r.From.Runs()[0]}
+		key := sets{r.Services.Memory(), r.From.Memory()}
 		is, met := known[key]
 		if !met {
 			is = slices.ContainsFunc(g.concerns, func(b flow.Box) bool { return b.Services.Overlaps(r.Services) && b.From.Overlaps(r.From) })

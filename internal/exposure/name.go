@@ -24,8 +24,7 @@ type Names struct {
 	exact    exactly              // of the wide names
 	crowds   func() exactly       // of many machines; computed when it is asked for
 	machines map[flow.Point]int32 // by address
-	said     map[*flow.Run]string // by the first run of a set, which sets do not share unless they are one
-	lengths  map[*flow.Run]int
+	said     map[span.Memory[flow.Point]]string
 }
 
 // leastCrowd is how many machines are named by their tag, or as all.
@@ -65,7 +64,7 @@ func extentOf(s flow.Addrs) extent {
 // NewNames collects the names that an estate has for addresses: everywhere,
 // internet, networks, subnets, lines, sources, gateways, machines.
 func NewNames(e *estate.Estate, p *flow.Plan) *Names {
-	n := &Names{plan: p, exact: exactly{}, machines: make(map[flow.Point]int32, 2*len(p.Machines)), said: map[*flow.Run]string{}, lengths: map[*flow.Run]int{}}
+	n := &Names{plan: p, exact: exactly{}, machines: make(map[flow.Point]int32, 2*len(p.Machines)), said: map[span.Memory[flow.Point]]string{}}
 	addWide := func(name string, set flow.Addrs) {
 		if n.exact.add(name, set); !set.IsEmpty() {
 			parts := flow.ByFamily(set)
@@ -191,12 +190,12 @@ func (n *Names) Plain(s flow.Addrs) string {
 	if s.IsEmpty() {
 		return "nowhere"
 	}
-	key := &s.Runs()[0]
-	if text, known := n.said[key]; known && n.lengths[key] == len(s.Runs()) {
+	key := s.Memory()
+	if text, known := n.said[key]; known {
 		return text
 	}
 	text := n.say(s)
-	n.said[key], n.lengths[key] = text, len(s.Runs())
+	n.said[key] = text
 	return text
 }
 

@@ -101,7 +101,7 @@ func (v *View) throughDoor(a *ruleClass, d flow.Door) []grant {
 	if d.Translated() || d.From.IsEmpty() {
 		return v.grantsOf(a, d)
 	}
-	key := &d.From.Runs()[0]
+	key := d.From.Memory()
 	a.mu.Lock()
 	list, known := a.open[key]
 	a.mu.Unlock()
@@ -112,7 +112,7 @@ func (v *View) throughDoor(a *ruleClass, d flow.Door) []grant {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if a.open == nil {
-		a.open = map[*flow.Run][]grant{}
+		a.open = map[span.Memory[flow.Point]][]grant{}
 	}
 	a.open[key] = list
 	return list

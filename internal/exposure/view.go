@@ -63,7 +63,7 @@ type ruleClass struct {
 	services     []flow.Services
 
 	mu   sync.Mutex
-	open map[*flow.Run][]grant // by the From of a door that translates nothing, known by its first run
+	open map[span.Memory[flow.Point]][]grant // by the From of a door that translates nothing
 }
 
 // class is what machines of one rule class share that have the same doors, too.

@@ -72,19 +72,14 @@ func (l *looker) privately(s sentence.Sentence, set flow.Services) {
 	}
 }
 
-// atLarge reports whether a source is the internet by and large, as muchOf tells. Sentences share their sources, so it is remembered by the first
-// run of the set.
+// atLarge reports whether a source is the internet by and large, as muchOf tells. Sentences share their sources, so it is remembered by set.
 func (l *looker) atLarge(from flow.Addrs) bool {
-	if from.IsEmpty() {
-		return false
+	is, known := l.large[from.Memory()]
+	if !known {
+		is = l.muchOf(from)
+		l.large[from.Memory()] = is
 	}
-	key := &from.Runs()[0]
-	known, ok := l.large[key]
-	if !ok || known.runs != len(from.Runs()) {
-		known = largeness{len(from.Runs()), l.muchOf(from)}
-		l.large[key] = known
-	}
-	return known.is
+	return is
 }
 
 // muchOf reports whether a set is half of the internet or more, in one of the families.
@@ -95,12 +90,6 @@ func (l *looker) muchOf(from flow.Addrs) bool {
 		}
 	}
 	return false
-}
-
-// largeness is what is remembered of a set.
-type largeness struct {
-	runs int
-	is   bool
 }
 
 // size is the number of addresses of a set, near enough.

@@ -12,6 +12,7 @@ import (
 
 	"ironbark/internal/estate"
 	"ironbark/internal/flow"
+	"ironbark/internal/flow/span"
 	"ironbark/internal/parallel"
 	"ironbark/internal/sentence"
 )
@@ -109,7 +110,7 @@ type looker struct {
 	doors   map[int32]flow.Addrs // the sources of all doors of a machine that lead to all of its services
 	led     map[*flow.Group]flow.Addrs
 	ports   map[ported]flow.Addrs
-	large   map[*flow.Run]largeness
+	large   map[span.Memory[flow.Point]]bool
 	pos     sentence.Pos
 	list    []Finding
 }
@@ -137,7 +138,7 @@ func newLooker(of Side, at time.Time, listens Listening) *looker {
 }
 
 func (c *common) looker() *looker {
-	return &looker{common: c, resolve: flow.NewResolver(c.e, c.p), doors: map[int32]flow.Addrs{}, led: map[*flow.Group]flow.Addrs{}, ports: map[ported]flow.Addrs{}, large: map[*flow.Run]largeness{}}
+	return &looker{common: c, resolve: flow.NewResolver(c.e, c.p), doors: map[int32]flow.Addrs{}, led: map[*flow.Group]flow.Addrs{}, ports: map[ported]flow.Addrs{}, large: map[span.Memory[flow.Point]]bool{}}
 }
 
 // each returns what is found of each of some sentences, on all processors.

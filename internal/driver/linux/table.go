@@ -113,7 +113,7 @@ func NewTable(p *flow.Plan, live Live) *Table {
 	}
 	calls := p
 	p = p.WithGatewaysAsMachines()
-	c := &compiler{p: p, t: &Table{}, classes: map[string]uint32{}, audiences: map[string]uint32{}, texts: map[runsOf]string{}}
+	c := &compiler{p: p, t: &Table{}, classes: map[string]uint32{}, audiences: map[string]uint32{}, texts: map[span.Memory[flow.Point]]string{}}
 	c.profiles = profiles{p: p, t: c.t, byRules: map[string]uint32{}, byWhat: map[string]uint32{}}
 	speak := make([][]int, len(p.Machines))
 	for i := range p.Rules {
@@ -141,13 +141,7 @@ type compiler struct {
 	classes   map[string]uint32
 	audiences map[string]uint32 // by the rules that speak of them
 	profiles  profiles
-	texts     map[runsOf]string // of sets of sources, which machines share
-}
-
-// runsOf are the runs of a set, by the first of them and their number.
-type runsOf struct {
-	first *flow.Run
-	count int
+	texts     map[span.Memory[flow.Point]]string // of sets of sources, which machines share
 }
 
 // text is a set of sources as the key of a class has it.
@@ -155,11 +149,10 @@ func (c *compiler) text(from flow.Addrs) string {
 	if from.IsEmpty() {
 		return ""
 	}
-	runs := runsOf{&from.Runs()[0], len(from.Runs())}
-	text, known := c.texts[runs]
+	text, known := c.texts[from.Memory()]
 	if !known {
 		text = fmt.Sprint(flow.AddrRuns(from))
-		c.texts[runs] = text
+		c.texts[from.Memory()] = text
 	}
 	return text
 }

@@ -82,6 +82,20 @@ func (s Set[T]) IsEmpty() bool { return len(s.runs) == 0 }
 // Runs returns the runs in ascending order. The caller must not change them.
 func (s Set[T]) Runs() []Run[T] { return s.runs }
 
+// Memory tells where a set keeps its runs, and how many. Sets whose memories are equal are equal, but not the other way round. Cost: constant.
+type Memory[T Point[T]] struct {
+	first *Run[T]
+	runs  int
+}
+
+// Memory is the key of what is worked out once for all sets that share their memory.
+func (s Set[T]) Memory() Memory[T] {
+	if len(s.runs) == 0 {
+		return Memory[T]{}
+	}
+	return Memory[T]{&s.runs[0], len(s.runs)}
+}
+
 // Contains reports whether p is in the set. Cost: O(log n).
 func (s Set[T]) Contains(p T) bool {
 	i := sort.Search(len(s.runs), func(i int) bool { return s.runs[i].Hi.Compare(p) >= 0 })

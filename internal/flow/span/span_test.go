@@ -70,6 +70,9 @@ func TestSetsAgreeWithMasks(t *testing.T) {
 			before, from := a.Split(at)
 			require.Equal(t, mask(a)&(1<<at-1), mask(before))
 			require.Equal(t, mask(a)&^(1<<at-1), mask(from))
+			for _, part := range []Set[small]{before, from} {
+				require.Equal(t, part.Equal(a), part.Memory() == a.Memory(), "a part is not taken for the whole, although it shares its runs")
+			}
 		}
 	})
 }
