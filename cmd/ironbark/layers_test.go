@@ -19,10 +19,10 @@ import (
 var layers = [][]string{
 	{"internal/confine", "internal/clientnet", "internal/unixsocket", "internal/desktop", "internal/seed", "internal/qemu", "internal/parallel", "internal/quickjson"},
 	{"internal/wire"},
-	{"internal/flow/span", "internal/sentence", "internal/journal", "internal/sshkey", "internal/store", "internal/picture", "internal/imagefile", "internal/driver/sim/guest", "internal/seen"},
+	{"internal/flow/span", "internal/sentence", "internal/journal", "internal/sshkey", "internal/store", "internal/imagefile", "internal/driver/sim/guest", "internal/seen"},
 	{"internal/estate"},
-	{"internal/flow", "internal/cost", "internal/backup", "internal/known"},
-	{"internal/exposure", "internal/change", "internal/tinyguest"},
+	{"internal/flow", "internal/cost", "internal/backup", "internal/known", "internal/timeline"},
+	{"internal/exposure", "internal/change", "internal/picture", "internal/tinyguest"},
 	{"internal/tinyimage", "internal/debimage", "cmd/tiny-guest"},
 	{"internal/opening", "internal/findings", "internal/bastion"},
 	{"internal/rights", "internal/proof"},
@@ -38,7 +38,7 @@ var layers = [][]string{
 // core are the packages that know no terminal, disk, network, clock or database.
 var core = []string{
 	"internal/flow/span", "internal/sentence", "internal/estate", "internal/flow", "internal/exposure",
-	"internal/change", "internal/opening", "internal/bastion", "internal/findings", "internal/rights", "internal/cost", "internal/picture", "internal/parallel", "internal/quickjson",
+	"internal/change", "internal/opening", "internal/bastion", "internal/findings", "internal/rights", "internal/cost", "internal/timeline", "internal/picture", "internal/parallel", "internal/quickjson",
 }
 
 // interfacesOnly know ledgers and drivers by their interfaces alone.

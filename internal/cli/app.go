@@ -410,7 +410,10 @@ func (a *app) now() time.Time {
 }
 
 // moment reads --at: a time, or a length from now.
-func (a *app) moment(text string) (time.Time, error) {
+func (a *app) moment(text string) (time.Time, error) { return a.momentOf("--at", text) }
+
+// momentOf is moment for the text of an option.
+func (a *app) momentOf(option, text string) (time.Time, error) {
 	if text == "" {
 		return a.clock.Now(), nil
 	}
@@ -420,7 +423,7 @@ func (a *app) moment(text string) (time.Time, error) {
 	if d, err := sentence.ParseDuration(text); err == nil {
 		return a.clock.Now().Add(d.Length()), nil
 	}
-	return time.Time{}, usage("--at takes a time such as 2026-11-23T18:00:00Z, or a length from now such as 2h, not %q", text)
+	return time.Time{}, usage("%s takes a time such as 2026-11-23T18:00:00Z, or a length from now such as 2h, not %q", option, text)
 }
 
 // since reads --since: a time that is past, or a length back from now.

@@ -30,7 +30,7 @@ func grey(v uint8) color.RGBA { return color.RGBA{v, v, v, 255} }
 
 // Closed things are grey on white; only what is open has a colour.
 var looks = map[style]look{
-	stylePage:               {fill: grey(255)},
+	stylePage:               {fill: grey(255), edge: grey(255)},
 	styleNetwork:            {fill: grey(250), edge: grey(150)},
 	styleSubnet:             {fill: grey(255), edge: grey(205)},
 	styleClosed:             {fill: grey(246), edge: grey(222)},
@@ -42,6 +42,12 @@ var looks = map[style]look{
 	styleHead:               {fill: grey(20), bold: true},
 	styleOpenText:           {fill: color.RGBA{150, 80, 0, 255}},
 	styleAdministrativeText: {fill: color.RGBA{165, 15, 10, 255}, bold: true},
+	styleAsked:              {fill: grey(255), edge: color.RGBA{214, 126, 20, 255}, dashed: true},
+	styleUsed:               {fill: color.RGBA{214, 126, 20, 255}, edge: color.RGBA{214, 126, 20, 255}},
+	styleDeny:               {fill: grey(225), edge: grey(140)},
+	styleOutside:            {fill: color.RGBA{90, 60, 150, 255}, edge: color.RGBA{90, 60, 150, 255}},
+	styleNow:                {fill: color.RGBA{20, 90, 170, 255}, edge: color.RGBA{20, 90, 170, 255}},
+	styleMark:               {fill: grey(225), edge: grey(225)},
 }
 
 func hex(c color.RGBA) string { return fmt.Sprintf("#%02x%02x%02x", c.R, c.G, c.B) }

@@ -35,6 +35,12 @@ const (
 	styleHead
 	styleOpenText
 	styleAdministrativeText
+	styleAsked
+	styleUsed
+	styleDeny
+	styleOutside
+	styleNow
+	styleMark
 )
 
 // rect is a box.

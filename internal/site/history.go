@@ -23,25 +23,29 @@ type Moment struct {
 	Plan     *flow.Plan
 	Files    []estate.File // as last enacted; the very same as before where they were not changed
 	Openings []opening.Opening
+	Outside  *driver.OutOfBandChange // what somebody else did; nil: it was recorded here
 }
 
 // History hands over what was installed at a moment, and then after each change that the journal or the place's
-// own record knows, oldest first, until yield returns false or an error. Openings that were over are in none of it. Cost: linear
+// own record knows (of the tables, or by others of anything), oldest first, until yield returns false or an error. Openings that were over are in none of it. Cost: linear
 // in the journal, and in the plan for each time that it was changed after that moment.
 func (s *Site) History(ctx context.Context, from time.Time, yield func(Moment) (more bool, err error)) error {
 	o, err := s.driver.Observe(ctx, driver.Scope{})
 	if err != nil {
 		return err
 	}
-	outside := slices.DeleteFunc(o.Outside, func(o driver.OutOfBandChange) bool { return len(o.In)+len(o.Out) == 0 })
+	outside := o.Outside
+	var by *driver.OutOfBandChange // who did what is handed over, where it was somebody else
 	p := past{plan: map[string]string{}, touched: map[string]*string{}, openings: map[int64]opening.Opening{}}
 	before := func() (bool, error) { return true, nil } // hands over what was installed at that moment, once
 	step := func(at time.Time, person string, apply func() bool) (more bool, err error) {
+		outsider := by
 		hand := func() (bool, error) {
 			m, err := p.moment(at, person)
 			if err != nil {
 				return false, err
 			}
+			m.Outside = outsider
 			return yield(m)
 		}
 		if at.After(from) {
@@ -63,7 +67,7 @@ func (s *Site) History(ctx context.Context, from time.Time, yield func(Moment) (
 	others := func(before int64) (more bool, err error) { // what others did before an entry
 		for len(outside) > 0 && outside[0].After.Seq < before {
 			o := outside[0]
-			outside = outside[1:]
+			outside, by = outside[1:], &o
 			more, err := step(o.At, o.Who, func() bool {
 				p.outside(o)
 				return true
@@ -72,6 +76,7 @@ func (s *Site) History(ctx context.Context, from time.Time, yield func(Moment) (
 				return false, err
 			}
 		}
+		by = nil
 		return true, nil
 	}
 	for after := int64(0); ; {
@@ -144,7 +149,9 @@ func (p *past) apply(e ledger.Entry) bool {
 }
 
 func (p *past) outside(o driver.OutOfBandChange) {
-	p.base = nil
+	if len(o.In)+len(o.Out) > 0 {
+		p.base = nil
+	}
 	for _, row := range o.In {
 		p.touched[row.Key] = &row.Body
 	}
