@@ -31,6 +31,11 @@ func TestTheDifferenceAppliedToOneGivesTheOther(t *testing.T) {
 		before, after := exposure.NewView(pa, rapid.SampledFrom(oracle.Moments).Draw(t, "before")), exposure.NewView(pb, rapid.SampledFrom(oracle.Moments).Draw(t, "after"))
 		own := pa.Own().Union(pb.Own())
 		d := exposure.Compare(before, after)
+		sorts := []exposure.Changes{d.Opened, d.Closed, d.Moved, d.Gained, d.Lost}
+		require.Equal(t, !slices.ContainsFunc(sorts, func(c exposure.Changes) bool { return !c.IsEmpty() }), d.IsEmpty())
+		for _, list := range sorts {
+			listed(t, list)
+		}
 		// As flows, through whichever door.
 		was, is, opened, closed := boxes(before, own, flat), boxes(after, own, flat), changes(d.Opened, flat), changes(d.Closed, flat)
 		for key := range keys(was, is, opened, closed) {
@@ -56,6 +61,24 @@ func TestTheDifferenceAppliedToOneGivesTheOther(t *testing.T) {
 			}
 		}
 	})
+}
+
+// listed holds what differs, told in groups, to what is told one by one.
+func listed(t require.TestingT, list exposure.Changes) {
+	all := slices.Collect(list.All())
+	require.Equal(t, len(all) == 0, list.IsEmpty())
+	administrative := func(c exposure.Change) bool { return c.Entry.Administrative }
+	require.Equal(t, slices.DeleteFunc(slices.Clone(all), administrative), append(all[:0:0], slices.Collect(list.Without(administrative).All())...))
+	require.Equal(t, slices.ContainsFunc(all, administrative), list.Any(administrative))
+	for first := range list.All() {
+		require.Equal(t, all[0], first)
+		break
+	}
+	var byGroup []exposure.Change
+	for _, g := range list.Groups() {
+		byGroup = append(byGroup, g.Changes()...)
+	}
+	require.Equal(t, all, byGroup)
 }
 
 // box is a set of flows through one door.

@@ -30,7 +30,7 @@ func (v *View) Steps(p Part, namings []flow.Naming) []Step {
 		return append(steps, Step{Question: "deny", Answer: "one matches, and a deny is absolute", Origin: p.Origin})
 	}
 	steps = append(steps, Step{Question: "deny", Answer: "none matches", Passed: true})
-	if v.Plan.OfCalls() {
+	if p.Door.Kind == flow.DoorOutward { // in a question about an address outside, calls stand beside what comes to machines
 		return append(steps, callSteps(p)...)
 	}
 	guarded := p.Arrives.Intersect(v.Plan.AdminServices)
