@@ -17,8 +17,8 @@ import (
 // layers are the packages from the bottom up. A package imports only those above
 // it in this list; those of one line do not import one another.
 var layers = [][]string{
-	{"internal/confine", "internal/clientnet", "internal/unixsocket", "internal/desktop", "internal/seed", "internal/qemu", "internal/parallel", "internal/quickjson"},
-	{"internal/wire"},
+	{"internal/confine", "internal/syslog", "internal/clientnet", "internal/unixsocket", "internal/desktop", "internal/seed", "internal/qemu", "internal/parallel", "internal/quickjson"},
+	{"internal/wire", "internal/notify"},
 	{"internal/flow/span", "internal/sentence", "internal/journal", "internal/sshkey", "internal/store", "internal/imagefile", "internal/driver/sim/guest", "internal/seen"},
 	{"internal/estate"},
 	{"internal/flow", "internal/cost", "internal/backup", "internal/known", "internal/timeline"},
@@ -37,7 +37,7 @@ var layers = [][]string{
 
 // core are the packages that know no terminal, disk, network, clock or database.
 var core = []string{
-	"internal/flow/span", "internal/sentence", "internal/estate", "internal/flow", "internal/exposure",
+	"internal/syslog", "internal/flow/span", "internal/sentence", "internal/estate", "internal/flow", "internal/exposure",
 	"internal/change", "internal/opening", "internal/bastion", "internal/findings", "internal/rights", "internal/cost", "internal/timeline", "internal/picture", "internal/parallel", "internal/quickjson",
 }
 

@@ -14,7 +14,7 @@ import (
 // only one of them has: sentences that name it mean something else though their words stay.
 type Meaning struct {
 	Verb          Verb
-	Kind          string // service, source, person, authority, admin, limit or stun
+	Kind          string // service, source, person, authority, recipient, admin, limit or stun
 	Name          string
 	Before, After string // what it stands for; "": it is not there
 }
@@ -31,7 +31,7 @@ func (m Meaning) String() string {
 }
 
 // Meanings lists the words that stand for something else in b than in a: services, sources,
-// what is administrative, people with their groups and keys, authorities, limits, and who tells what “me” is. What is made of
+// what is administrative, people with their groups and keys, authorities, recipients, limits, and who tells what “me” is. What is made of
 // resources is told by [Diff].
 func Meanings(a, b *estate.Estate) (list []Meaning) {
 	compare := func(kind string, before, after []Meaning) {
@@ -62,6 +62,7 @@ func Meanings(a, b *estate.Estate) (list []Meaning) {
 	compare("admin", admin(a), admin(b))
 	compare("person", people(a), people(b))
 	compare("authority", authorities(a), authorities(b))
+	compare("recipient", recipients(a), recipients(b))
 	compare("limit", limits(a), limits(b))
 	compare("stun", stun(a), stun(b))
 	return list
@@ -112,6 +113,21 @@ func people(e *estate.Estate) (list []Meaning) {
 func authorities(e *estate.Estate) (list []Meaning) {
 	for _, a := range e.Authorities {
 		list = append(list, Meaning{Name: a.Name, After: "certificates of key " + tail(a.Public) + " let people log in to gateways"})
+	}
+	return list
+}
+
+// recipients tells who is told of entries of the journal. A command is told whole: whoever enacts it has it run.
+func recipients(e *estate.Estate) (list []Meaning) {
+	for _, t := range e.Recipients {
+		what := "all of the journal"
+		if len(t.Only) > 0 {
+			what = "of " + strings.Join(t.Only, ", ")
+		}
+		if t.Syslog.CA != "" {
+			what += ", by " + t.Syslog.CA
+		}
+		list = append(list, Meaning{Name: t.Name, After: "is told " + what + ": " + t.To()})
 	}
 	return list
 }

@@ -263,6 +263,7 @@ func (a *app) workIn(folder work.Folder) (*work.Work, func(), error) {
 	}
 	told := func(text string) { a.print.NoteWrap(a.print.Bad("not as it was recorded")+"  ", text) }
 	w := &work.Work{Folder: folder, Site: s, Clock: a.clock, Person: person, Caller: a.caller(s), Keyring: a.keyring(), Told: told, AllFindings: a.json}
+	w.Accepts = a.accepts(w)
 	if a.sim != nil {
 		w.ServeOne = a.serveOne(w)
 	}
@@ -287,7 +288,9 @@ func (a *app) with(do func(ctx context.Context, w *work.Work, args []string) err
 			return err
 		}
 		defer done()
-		return do(c.Context(), w, words(args))
+		err = do(c.Context(), w, words(args))
+		a.tellInPassing(w)
+		return err
 	}
 }
 

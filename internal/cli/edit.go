@@ -226,6 +226,7 @@ func (a *app) enact(ctx context.Context, w *work.Work, r *work.Review, begun fun
 	if partly := (*work.PartlyDoneError)(nil); failed != nil && !errors.As(failed, &partly) {
 		return failed
 	}
+	failed = errors.Join(failed, a.acceptEnacted(ctx, w, r))
 	troubled := false
 	err = w.Await(ctx, r, machinesTime, func(name string, m driver.Machine) {
 		text := fmt.Sprintf("%s is %s", name, m.State)

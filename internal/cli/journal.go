@@ -22,11 +22,14 @@ type listing struct {
 
 func (a *app) journalCommand() *cobra.Command {
 	o := &listing{}
+	var anchor string
 	c := &cobra.Command{
 		Use: "journal", Short: "List what was done to the site, and check that the record is whole", Args: noArgs,
 		Long: "List what was done to the site, by whom and when. The entries are chained by hash: one that is missing or was\n" +
 			"altered is told, with exit status 1. Of some entries only, by whom, what and when, together; --lines prints a JSON\n" +
-			"document a line, --follow goes on with what is done from now on.",
+			"document a line, --follow goes on with what is done from now on. --anchor FILE holds it against a log in which\n" +
+			"somebody else keeps what they were told of it: entries that were altered, put in place of others or cut off at the end\n" +
+			"are told, with exit status 1.",
 		Example: "  ironbark journal --by mara --did open --since 7d\n  ironbark journal --machine gauge-web-1 --last 20",
 	}
 	c.RunE = a.with(func(ctx context.Context, w *work.Work, _ []string) error {
@@ -36,6 +39,12 @@ func (a *app) journalCommand() *cobra.Command {
 		f, err := a.journalFilter(o)
 		if err != nil {
 			return err
+		}
+		if anchor != "" {
+			if f != (ledger.Filter{}) || o.lines || o.follow {
+				return usage("--anchor stands alone: it is about the whole journal")
+			}
+			return a.anchor(ctx, w, anchor)
 		}
 		if o.follow {
 			return a.followJournal(ctx, w, f)
@@ -61,6 +70,7 @@ func (a *app) journalCommand() *cobra.Command {
 	c.Flags().StringVar(&o.about, "about", "", "only entries in which these words stand, such as a sentence")
 	c.Flags().StringVar(&o.since, "since", "", "from a time on, or a length back from now")
 	c.Flags().StringVar(&o.until, "until", "", "up to a time, or a length back from now")
+	c.Flags().StringVar(&anchor, "anchor", "", "compare the journal with this log of what others were told of it")
 	c.Flags().BoolVar(&o.lines, "lines", false, "a JSON document a line")
 	c.Flags().BoolVar(&o.follow, "follow", false, "go on with what is done from now on, until interrupted")
 	return c

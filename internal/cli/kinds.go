@@ -274,6 +274,22 @@ var nouns = []noun{
 		},
 	},
 	{
+		kind: "recipient", short: "a recipient, who is told of entries of the journal", example: "watchroom --syslog tls:log.saltmarsh.example --only open,close", change: "watchroom --only open,extend,close", path: top("recipients"),
+		flags: func(c *cobra.Command, in *nounInput, _ bool) {
+			c.Flags().StringVar(&in.to, "syslog", "", "udp:HOST, tcp:HOST:PORT, tls:HOST, or the path of a socket such as /dev/log")
+			c.Flags().StringVar(&in.file, "ca", "", "the file in the estate's folder of the authorities that vouch for a server over TLS")
+			c.Flags().StringSliceVar(&in.keys, "command", nil, "a program by its absolute path, and its arguments: it gets the entry as JSON on its standard input")
+			c.Flags().StringSliceVar(&in.groups, "only", nil, "the kinds of entries (default: all)")
+		},
+		fields: func(in *nounInput) (e entry, err error) {
+			e.word("syslog", in.to)
+			e.word("ca", in.file)
+			e.list("command", in.keys, true)
+			e.list("only", in.groups, true)
+			return e, nil
+		},
+	},
+	{
 		kind: "source", short: "a name for addresses outside", example: "office --range 203.0.113.64/27", change: "office --range 203.0.113.64/27,2001:db8:40::/48", path: top("sources"),
 		flags: func(c *cobra.Command, in *nounInput, _ bool) {
 			c.Flags().StringSliceVar(&in.ranges, "range", nil, "its addresses, prefixes and ranges")

@@ -125,6 +125,9 @@ func (a *app) statusCommand() *cobra.Command {
 			}
 			sum := a.summary(w, st, now)
 			a.print.Status(st, drift, sum, now)
+			if list, err := w.Recipients(ctx); err == nil {
+				a.print.Untold(list, now)
+			}
 			if len(sum.Broken) > 0 {
 				return errNo
 			}

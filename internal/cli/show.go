@@ -47,6 +47,7 @@ func (a *app) showCommand() *cobra.Command {
 		a.showWordsCommand("service", "List the estate's own names for ports", []string{"SERVICE", "PORTS"}),
 		a.showWordsCommand("source", "List the names for addresses outside", []string{"SOURCE", "ADDRESSES"}),
 		a.showWordsCommand("authority", "List the authorities whose certificates let people log in to gateways", []string{"AUTHORITY", "IS"}),
+		a.showWordsCommand("recipient", "List who is told of entries of the journal", []string{"RECIPIENT", "IS"}),
 		a.showWordsCommand("admin", "List what is administrative: closed until somebody opens it for a while", []string{"SERVICE", "IS"}),
 		a.showWordsCommand("limit", "List the limits", []string{"LIMIT", "IS"}),
 		a.showSentencesCommand("sentence", "List all sentences"),

@@ -43,6 +43,7 @@ type Estate struct {
 	People      []Person
 	Keys        []Key
 	Authorities []Authority
+	Recipients  []Recipient // who is told of entries of the journal
 	Networks    []Network
 	Lines       []Line
 	Uplink      *Uplink // nil: nothing outside the site gets in
@@ -360,6 +361,10 @@ func (e *Estate) NamesOf(kind string) (names []string) {
 	case "authority":
 		for _, a := range e.Authorities {
 			names = append(names, a.Name)
+		}
+	case "recipient":
+		for _, t := range e.Recipients {
+			names = append(names, t.Name)
 		}
 	case "person":
 		for _, p := range e.People {

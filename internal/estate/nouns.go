@@ -33,19 +33,20 @@ func (r *reader) document(n *yaml.Node) {
 				r.estate.Authorities = append(r.estate.Authorities, Authority{Name: name, Public: r.publicKey(n), At: at})
 			})
 		},
-		"networks":  func(v *yaml.Node) { r.named(v, "networks", r.network) },
-		"uplink":    func(v *yaml.Node) { r.uplink(v) },
-		"lines":     func(v *yaml.Node) { r.named(v, "lines", r.line) },
-		"machines":  func(v *yaml.Node) { r.machines(v) },
-		"fronts":    func(v *yaml.Node) { r.named(v, "fronts", r.front) },
-		"bastions":  func(v *yaml.Node) { r.named(v, "bastions", r.bastion) },
-		"addresses": func(v *yaml.Node) { r.named(v, "addresses", r.reserved) },
-		"volumes":   func(v *yaml.Node) { r.named(v, "volumes", r.volume) },
-		"snapshots": func(v *yaml.Node) { r.named(v, "snapshots", r.snapshot) },
-		"images":    func(v *yaml.Node) { r.named(v, "images", r.image) },
-		"console":   func(v *yaml.Node) { e.Console = r.toggle(v, "console") },
-		"limits":    func(v *yaml.Node) { r.limits(v) },
-		"stun":      func(v *yaml.Node) { r.stun(v) },
+		"recipients": func(v *yaml.Node) { r.named(v, "recipients", r.recipient) },
+		"networks":   func(v *yaml.Node) { r.named(v, "networks", r.network) },
+		"uplink":     func(v *yaml.Node) { r.uplink(v) },
+		"lines":      func(v *yaml.Node) { r.named(v, "lines", r.line) },
+		"machines":   func(v *yaml.Node) { r.machines(v) },
+		"fronts":     func(v *yaml.Node) { r.named(v, "fronts", r.front) },
+		"bastions":   func(v *yaml.Node) { r.named(v, "bastions", r.bastion) },
+		"addresses":  func(v *yaml.Node) { r.named(v, "addresses", r.reserved) },
+		"volumes":    func(v *yaml.Node) { r.named(v, "volumes", r.volume) },
+		"snapshots":  func(v *yaml.Node) { r.named(v, "snapshots", r.snapshot) },
+		"images":     func(v *yaml.Node) { r.named(v, "images", r.image) },
+		"console":    func(v *yaml.Node) { e.Console = r.toggle(v, "console") },
+		"limits":     func(v *yaml.Node) { r.limits(v) },
+		"stun":       func(v *yaml.Node) { r.stun(v) },
 	}, "estate", "site")
 }
 

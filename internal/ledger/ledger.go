@@ -63,6 +63,10 @@ type Ledger interface {
 	CheckRecord(ctx context.Context, whole bool) ([]journal.Break, error)
 	// NoteBreaks records breaks that were found elsewhere.
 	NoteBreaks(ctx context.Context, list []journal.Break) error
+	// Deliveries tells how far each recipient has been told of the journal, by name: those of the files that were last enacted. Cost: constant but for their number.
+	Deliveries(ctx context.Context) ([]Delivery, error)
+	// Delivered records how far a recipient has been told. A recipient that there is not any more is left out, and so is what lies before what was recorded.
+	Delivered(ctx context.Context, d Delivery) error
 	// FreeReserve gives back the piece of disk that is held back for closing, where there is
 	// one, and reports whether there was.
 	FreeReserve() bool
@@ -76,6 +80,7 @@ type Lock string
 const (
 	Enacting Lock = "enacting" // held by whoever enacts
 	Opening  Lock = "opening"  // held from the intent to open something until it is done
+	Telling  Lock = "telling"  // held by whoever tells recipients of entries
 )
 
 // Scope says what of a state is asked for besides what is known of the whole.
@@ -127,6 +132,14 @@ type Filter struct {
 	Last    int       // only so many of the latest; 0: all
 }
 
+// Delivery is how far a recipient has been told of the journal.
+type Delivery struct {
+	Recipient string
+	Seq       int64     // of the last entry that it was told of, or that it did not want to be told of
+	Failed    time.Time // when telling it of the next one failed; zero: it did not
+	Why       string    // it failed
+}
+
 // Unfinished is an enactment that was begun and has not come to its end.
 type Unfinished struct {
 	Person string    `json:"person"`
@@ -172,21 +185,23 @@ type Decision struct {
 	At                   time.Time // by the place's clock
 	Person, Action, Text string    // of the journal's entry; no Action: none is written
 
-	Begin    *Unfinished // an enactment begins or is taken up
-	Planned  []change.Change
-	Finish   bool // it is finished
-	Cut      bool // the fence is raised
-	Move     bool // the revision moves on
-	Plan     *flow.Plan
-	Files    []estate.File // nil: as they are
-	Seen     *int64
-	Put      []change.Resource // resources as they were enacted
-	Drop     []change.Resource // resources that were removed
-	Openings []opening.Opening // as they are from now on; each has a number
-	Intended bool              // the openings are not known to pass yet
-	Passed   []int64           // openings that were intended, and pass
-	Begun    []int64           // openings that began by themselves
-	Over     []int64           // openings that ended by themselves
+	Begin   *Unfinished // an enactment begins or is taken up
+	Planned []change.Change
+	Finish  bool // it is finished
+	Cut     bool // the fence is raised
+	Move    bool // the revision moves on
+	Plan    *flow.Plan
+	Files   []estate.File // nil: as they are
+	// Recipients are those of the files, where there are any: one that is new is told from this very entry on.
+	Recipients []string
+	Seen       *int64
+	Put        []change.Resource // resources as they were enacted
+	Drop       []change.Resource // resources that were removed
+	Openings   []opening.Opening // as they are from now on; each has a number
+	Intended   bool              // the openings are not known to pass yet
+	Passed     []int64           // openings that were intended, and pass
+	Begun      []int64           // openings that began by themselves
+	Over       []int64           // openings that ended by themselves
 
 	AcceptClock bool            // At may lie before the latest moment
 	Acknowledge []journal.Break // breaks that somebody has taken note of

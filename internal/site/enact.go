@@ -254,14 +254,14 @@ func (s *Site) narrow(ctx context.Context, o opening.Opening, closed error, reco
 // before it is installed, as what may be open from then on; that it was installed is
 // recorded after it. The error is ErrChanged where something was opened or closed since on:
 // an emergency goes by what was enacted before, until this is done.
-func (e *Enactment) Finish(ctx context.Context, on Basis, plan *flow.Plan, files []estate.File, text string) (err error) {
+func (e *Enactment) Finish(ctx context.Context, on Basis, plan *flow.Plan, files []estate.File, recipients []string, text string) (err error) {
 	release, err := e.s.ledger.Lock(ctx, ledger.Opening)
 	if err != nil {
 		return err
 	}
 	defer func() { err = errors.Join(err, release()) }()
 	e.last, err = e.s.ledger.Write(ctx, ledger.Decision{
-		Revision: on.Revision, Fence: e.fence, At: e.s.clock.Now(), Opens: true, Person: e.person, Action: "enact", Text: text, Plan: plan, Files: files,
+		Revision: on.Revision, Fence: e.fence, At: e.s.clock.Now(), Opens: true, Person: e.person, Action: "enact", Text: text, Plan: plan, Files: files, Recipients: recipients,
 	})
 	if err != nil {
 		return err
@@ -285,7 +285,7 @@ func (e *Enactment) Finish(ctx context.Context, on Basis, plan *flow.Plan, files
 // installed one, and files that of the enacted ones. An enactment that is under way
 // installs nothing after it; it must be begun anew. The errors are ErrChanged where the
 // site is not what it was any more, and an *UnrecordedError.
-func (s *Site) Cut(ctx context.Context, person string, on Basis, plan *flow.Plan, files []estate.File, text string) error {
+func (s *Site) Cut(ctx context.Context, person string, on Basis, plan *flow.Plan, files []estate.File, recipients []string, text string) error {
 	raised := ledger.Decision{Revision: on.Revision, Fence: -1, Cut: true, Move: true}
 	var r ledger.Receipt
 	unrecorded := s.closing(func() (err error) {
@@ -304,7 +304,7 @@ func (s *Site) Cut(ctx context.Context, person string, on Basis, plan *flow.Plan
 	}
 	if unrecorded == nil {
 		unrecorded = s.closing(func() error {
-			_, err := s.write(ctx, ledger.Decision{AnyRevision: true, Fence: r.Fence, Move: true, Person: person, Action: "cut", Text: text, Plan: plan, Files: files})
+			_, err := s.write(ctx, ledger.Decision{AnyRevision: true, Fence: r.Fence, Move: true, Person: person, Action: "cut", Text: text, Plan: plan, Files: files, Recipients: recipients})
 			return err
 		})
 	}

@@ -86,6 +86,19 @@ func (r *Report) Base() []flow.Row {
 	return r.base
 }
 
+// Enacted returns what the files say that were last enacted; an empty estate where there are none.
+func (s *Site) Enacted(ctx context.Context) (*estate.Estate, error) {
+	st, err := s.ledger.State(ctx, ledger.Scope{Files: true, Openings: s.some()})
+	if err != nil {
+		return nil, err
+	}
+	if len(st.Files) == 0 {
+		return &estate.Estate{}, nil
+	}
+	r := &Report{enacted: s.readEnacted(st.Files)}
+	return r.Enacted()
+}
+
 // Report tells what was decided and what is there. What was begun by a process that died
 // is completed or taken back first, where that can be done; what was closed and could
 // not be recorded is recorded.

@@ -153,6 +153,36 @@ func (s *Site) Openings(ctx context.Context) ([]opening.Opening, error) {
 	return s.ledger.Openings(ctx)
 }
 
+// Deliveries tells how far each recipient has been told of the journal, and the number of its last entry. Cost: constant.
+func (s *Site) Deliveries(ctx context.Context) (list []ledger.Delivery, last int64, err error) {
+	if list, err = s.ledger.Deliveries(ctx); err != nil || len(list) == 0 {
+		return nil, 0, err
+	}
+	_, head, err := s.ledger.Head(ctx)
+	return list, head.Seq, err
+}
+
+// Delivered records how far a recipient has been told.
+func (s *Site) Delivered(ctx context.Context, d ledger.Delivery) error {
+	return s.ledger.Delivered(ctx, d)
+}
+
+// Telling takes the lock of whoever tells recipients; release is nil where somebody else has it.
+func (s *Site) Telling(ctx context.Context) (release func() error, err error) {
+	return s.ledger.TryLock(ctx, ledger.Telling)
+}
+
+// EntriesAfter returns entries of the journal after a number, up to limit of them.
+func (s *Site) EntriesAfter(ctx context.Context, after int64, limit int) ([]journal.Entry, error) {
+	return s.ledger.Journal(ctx, after, limit)
+}
+
+// EstateID is what the ledger calls the estate; "" before anything was decided.
+func (s *Site) EstateID(ctx context.Context) (string, error) {
+	id, _, err := s.ledger.Head(ctx)
+	return id, err
+}
+
 // Tail returns the last n entries of the journal.
 func (s *Site) Tail(ctx context.Context, n int) ([]journal.Entry, error) {
 	return s.ledger.Tail(ctx, n)

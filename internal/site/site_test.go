@@ -114,7 +114,7 @@ func (s *suite) enact(by *site.Site, rule string) error {
 	}
 	report := s.report()
 	plan := flow.Compile(e, change.Assigned(report.Resources))
-	return x.Finish(s.Context(), report.Basis, plan, drivertest.FilesOf(s.image, rule), "finished")
+	return x.Finish(s.Context(), report.Basis, plan, drivertest.FilesOf(s.image, rule), nil, "finished")
 }
 
 const rule = "allow https from everywhere to gauge-1"
@@ -348,7 +348,7 @@ func TestKilledAtEveryBoundary(t *testing.T) {
 			require.NoError(s, err)
 		}, func(s *suite, by *site.Site) error {
 			e, _ := s.planned("")
-			return by.Cut(s.Context(), "mara", s.report().Basis, flow.Compile(e, change.Assigned(s.report().Resources)), drivertest.FilesOf(s.image, ""), "closed")
+			return by.Cut(s.Context(), "mara", s.report().Basis, flow.Compile(e, change.Assigned(s.report().Resources)), drivertest.FilesOf(s.image, ""), nil, "closed")
 		}, func(s *suite) { s.agree(1) }},
 	}
 	for name, step := range steps {

@@ -42,7 +42,7 @@ func (w *Work) CutTo(ctx context.Context, e Edit) error {
 func (w *Work) cut(ctx context.Context, r *Review) error {
 	none := func(int64) bool { return true }
 	cut := flow.Intersection(r.before.Plan.WithoutOpenings(none), r.after.Plan.WithoutOpenings(none))
-	err := w.Site.Cut(ctx, w.Person, r.Basis, cut, r.Files, "closed at once"+told("said", r.Added)+told("retracted", r.Retracted))
+	err := w.Site.Cut(ctx, w.Person, r.Basis, cut, r.Files, r.Estate.NamesOf("recipient"), "closed at once"+told("said", r.Added)+told("retracted", r.Retracted))
 	if _, closed := errors.AsType[*site.UnrecordedError](err); len(r.Ending) == 0 || err != nil && !closed {
 		return err
 	}

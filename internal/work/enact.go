@@ -238,7 +238,7 @@ func (x *enacting) finish(ctx context.Context, partly bool) error {
 			continue
 		}
 		x.takeCensus(plan)
-		if err := x.e.Finish(ctx, report.Basis, plan, x.r.Files, text); !errors.Is(err, ledger.ErrChanged) {
+		if err := x.e.Finish(ctx, report.Basis, plan, x.r.Files, x.r.Estate.NamesOf("recipient"), text); !errors.Is(err, ledger.ErrChanged) {
 			return err
 		}
 	}

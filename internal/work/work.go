@@ -46,6 +46,8 @@ type Work struct {
 	// Uploading returns what is told of each part of a file that is uploaded, and what is called when that is over; nil:
 	// nobody wants to know.
 	Uploading func(name string, size int64) (part io.Writer, done func())
+	// Accepts reports whether the person has accepted the command of a recipient on this computer; nil: none.
+	Accepts func(t estate.Recipient) bool
 	// AllFindings has reviews list all findings, and not count those that were there before.
 	AllFindings bool
 	// Chosen are the machines whose passwords are chosen and not kept yet.

@@ -38,6 +38,7 @@ func Run(t *testing.T, fresh func(t *testing.T) (open func() ledger.Ledger)) {
 		"time does not go back":                          (*suite).clock,
 		"a break is told until it is acknowledged":       (*suite).breaks,
 		"a lock is had by one":                           (*suite).locks,
+		"how far recipients were told is kept":           (*suite).deliveries,
 		"many decide at once":                            (*suite).atOnce,
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -45,6 +46,35 @@ func Run(t *testing.T, fresh func(t *testing.T) (open func() ledger.Ledger)) {
 			test(&suite{T: t, open: open, l: open(), at: time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)})
 		})
 	}
+}
+
+func (s *suite) deliveries() {
+	files := []estate.File{{Name: estate.FileName, Data: []byte("estate: tides")}}
+	told := func() (list []string) {
+		deliveries, err := s.l.Deliveries(s.Context())
+		require.NoError(s, err)
+		for _, d := range deliveries {
+			list = append(list, fmt.Sprint(d.Recipient, " ", d.Seq, " ", d.Why))
+		}
+		return list
+	}
+	assert.Empty(s, told())
+	s.write(ledger.Decision{Person: "mara", Action: "open", Text: "one"})
+	s.write(ledger.Decision{Person: "mara", Action: "enact", Text: "two", Files: files, Recipients: []string{"desk", "watch"}})
+	assert.Equal(s, []string{"desk 1 ", "watch 1 "}, told(), "they are told of the enactment that made them")
+	at := s.at.Add(time.Second)
+	require.NoError(s, s.l.Delivered(s.Context(), ledger.Delivery{Recipient: "desk", Seq: 2}))
+	require.NoError(s, s.l.Delivered(s.Context(), ledger.Delivery{Recipient: "watch", Seq: 1, Failed: at, Why: "nobody listens"}))
+	require.NoError(s, s.l.Delivered(s.Context(), ledger.Delivery{Recipient: "desk", Seq: 1, Failed: at, Why: "late"}), "another process may be late")
+	require.NoError(s, s.l.Delivered(s.Context(), ledger.Delivery{Recipient: "nobody", Seq: 9}))
+	assert.Equal(s, []string{"desk 2 ", "watch 1 nobody listens"}, told())
+	list, err := s.l.Deliveries(s.Context())
+	require.NoError(s, err)
+	assert.True(s, list[1].Failed.Equal(at) && list[0].Failed.IsZero())
+	s.write(ledger.Decision{Person: "mara", Action: "enact", Text: "three", Files: files, Recipients: []string{"desk", "pager"}})
+	assert.Equal(s, []string{"desk 2 ", "pager 2 "}, told(), "what was told stays, and who is not told any more is forgotten")
+	s.write(ledger.Decision{Person: "mara", Action: "close", Text: "four"})
+	assert.Len(s, told(), 2)
 }
 
 type suite struct {

@@ -9,7 +9,7 @@ import (
 	"ironbark/internal/store"
 )
 
-// schema is that of version 5. Openings, resources and changes are kept as JSON. entry is
+// schema is that of version 6. Openings, resources and changes are kept as JSON. entry is
 // the number of the journal's entry that has an opening as it is; intent is what an
 // opening that is not known to pass replaces, and "" once it is known to; until is its end in
 // Unix milliseconds, rounded up; begins is its beginning, where that lay ahead and is not recorded
@@ -24,6 +24,10 @@ CREATE TABLE openings (id INTEGER PRIMARY KEY, body TEXT NOT NULL, entry INTEGER
 CREATE TABLE files (name TEXT PRIMARY KEY, data BLOB NOT NULL) STRICT, WITHOUT ROWID;
 CREATE TABLE journal (seq INTEGER PRIMARY KEY, at TEXT NOT NULL, person TEXT NOT NULL, action TEXT NOT NULL, text TEXT NOT NULL, data TEXT NOT NULL, prev TEXT NOT NULL, hash TEXT NOT NULL) STRICT;
 CREATE TABLE breaks (seq INTEGER, why TEXT NOT NULL, mark TEXT NOT NULL, found TEXT NOT NULL, acknowledged TEXT NOT NULL DEFAULT '', person TEXT NOT NULL DEFAULT '', PRIMARY KEY (seq, why, mark)) STRICT, WITHOUT ROWID;
+` + deliveries
+
+// deliveries tell how far recipients have been told of the journal.
+const deliveries = `CREATE TABLE deliveries (recipient TEXT PRIMARY KEY, seq INTEGER NOT NULL, failed TEXT NOT NULL DEFAULT '', why TEXT NOT NULL DEFAULT '') STRICT, WITHOUT ROWID;
 `
 
 // openingIndexes find what few openings are asked for among many.
@@ -38,7 +42,7 @@ CREATE INDEX openings_intended ON openings (id) WHERE over = 0 AND intent <> '';
 func format(handOver func(ctx context.Context, path string) error) store.Format {
 	return store.Format{
 		ApplicationID: 0x49726e62, // "Irnb"
-		Version:       5, Schema: schema, Grows: []string{"journal"},
+		Version:       6, Schema: schema, Grows: []string{"journal"},
 		Upgrades: map[int64]func(context.Context, *sql.Tx, string) error{
 			1: store.SQL(second + `
 UPDATE things SET asked = spec;
@@ -52,6 +56,7 @@ INSERT INTO machines SELECT name, json_object('booted', booted), '', '' FROM thi
 				return fourth(ctx, tx)
 			},
 			4: fifth,
+			5: store.SQL(deliveries),
 		},
 	}
 }

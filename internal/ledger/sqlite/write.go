@@ -177,6 +177,7 @@ func (w *writer) what(entry int64) {
 	}
 	if d.Files != nil {
 		w.do(w.files)
+		w.do(func() error { return w.recipients(entry - 1) })
 	}
 	w.do(func() error { return w.openings(entry) })
 	for _, id := range d.Passed {

@@ -1,0 +1,262 @@
+package work
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"ironbark/internal/estate"
+	"ironbark/internal/journal"
+	"ironbark/internal/ledger"
+	"ironbark/internal/notify"
+	"ironbark/internal/syslog"
+)
+
+// Patience says how long recipients are waited for.
+type Patience struct {
+	Each  time.Duration // for one entry
+	Again time.Duration // after a failure, until the recipient is tried again
+}
+
+// Told is how a recipient stands.
+type Told struct {
+	Recipient estate.Recipient
+	Seq       int64 // of the last entry that it was told of, or did not want to be told of
+	Behind    int64 // how many entries there are after it
+	Failed    time.Time
+	Why       string
+}
+
+// EntryDoc is the document that a command gets of an entry.
+type EntryDoc struct {
+	Estate string    `json:"estate"`
+	Seq    int64     `json:"seq"`
+	At     time.Time `json:"at"`
+	Person string    `json:"person"`
+	Action string    `json:"action"`
+	Text   string    `json:"text"`
+	Hash   string    `json:"hash"`
+	Anchor string    `json:"anchor"`
+}
+
+// Behind reports whether any recipient has not been told of all entries. Cost: constant.
+func (w *Work) Behind(ctx context.Context) (bool, error) {
+	list, last, err := w.Site.Deliveries(ctx)
+	return slices.ContainsFunc(list, func(d ledger.Delivery) bool { return d.Seq < last }), err
+}
+
+// Tell tells each recipient of the entries that it has not been told of, in order, all recipients at once. One at a time does so; whoever comes
+// meanwhile leaves it to that one. What could not be delivered is told again the next time. The error is of the record alone.
+func (w *Work) Tell(ctx context.Context, patience Patience) ([]Told, error) {
+	release, err := w.Site.Telling(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if release == nil {
+		return w.Recipients(ctx)
+	}
+	list, err := w.Recipients(ctx)
+	if err == nil && slices.ContainsFunc(list, func(t Told) bool { return t.Behind > 0 }) {
+		var id string
+		if id, err = w.Site.EstateID(ctx); err == nil {
+			err = w.tell(ctx, list, id, patience)
+		}
+	}
+	return list, errors.Join(err, release())
+}
+
+// Recipients tells how each recipient of the files that were last enacted stands.
+func (w *Work) Recipients(ctx context.Context) (told []Told, err error) {
+	list, last, err := w.Site.Deliveries(ctx)
+	if err != nil || len(list) == 0 {
+		return nil, err
+	}
+	e, err := w.Site.Enacted(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, t := range e.Recipients {
+		if i := slices.IndexFunc(list, func(d ledger.Delivery) bool { return d.Recipient == t.Name }); i >= 0 {
+			told = append(told, Told{Recipient: t, Seq: list[i].Seq, Behind: last - list[i].Seq, Failed: list[i].Failed, Why: list[i].Why})
+		}
+	}
+	return told, nil
+}
+
+func (w *Work) tell(ctx context.Context, list []Told, id string, patience Patience) error {
+	e, err := w.Site.Enacted(ctx)
+	if err != nil {
+		return err
+	}
+	errs := make([]error, len(list))
+	var all sync.WaitGroup
+	for i := range list {
+		t := &list[i]
+		if t.Behind == 0 || !t.Failed.IsZero() && patience.Again > 0 && w.Clock.Now().Sub(t.Failed).Abs() < patience.Again {
+			continue
+		}
+		all.Go(func() { errs[i] = w.tellOne(ctx, t, e.Name, id, patience) })
+	}
+	all.Wait()
+	return errors.Join(errs...)
+}
+
+// mostAtOnce is how many entries are read at a time.
+const mostAtOnce = 100
+
+// tellOne tells one recipient of all that it has not been told of, until something fails.
+func (w *Work) tellOne(ctx context.Context, t *Told, name, id string, patience Patience) (err error) {
+	var to notify.Sender
+	defer func() {
+		if to != nil {
+			_ = to.Close() // what was sent was acknowledged
+		}
+	}()
+	note := func() error {
+		return w.Site.Delivered(context.WithoutCancel(ctx), ledger.Delivery{Recipient: t.Recipient.Name, Seq: t.Seq, Failed: t.Failed, Why: t.Why})
+	}
+	for {
+		entries, err := w.Site.EntriesAfter(ctx, t.Seq, mostAtOnce)
+		if err != nil || len(entries) == 0 {
+			return err
+		}
+		for i, e := range entries {
+			sent := t.Recipient.Wants(e.Action)
+			if sent {
+				if failed := w.send(ctx, &to, t.Recipient, noteOf(e, name, id), patience); failed != nil {
+					t.Failed, t.Why = w.Clock.Now(), oneLine(failed.Error())
+					return note()
+				}
+			}
+			t.Seq, t.Behind = e.Seq, t.Behind-1
+			t.Failed, t.Why = time.Time{}, ""
+			if sent || i == len(entries)-1 {
+				if err := note(); err != nil {
+					return err
+				}
+			}
+		}
+	}
+}
+
+// oneLine is text in one line, of no great length.
+func oneLine(text string) string {
+	const most = 300
+	text = strings.Join(strings.Fields(text), " ")
+	if len(text) > most {
+		text = strings.ToValidUTF8(text[:most], "") + "…"
+	}
+	return text
+}
+
+// send sends one note, to a recipient that is called first where it was not yet.
+func (w *Work) send(ctx context.Context, to *notify.Sender, t estate.Recipient, n notify.Note, patience Patience) (err error) {
+	ctx, cancel := context.WithTimeout(ctx, patience.Each)
+	defer cancel()
+	if *to == nil {
+		if *to, err = w.sender(ctx, t); err != nil {
+			*to = nil
+			return err
+		}
+	}
+	return (*to).Send(ctx, n)
+}
+
+// ErrCommandNotAccepted says that a command is not run, as the person has not accepted it on this computer.
+var ErrCommandNotAccepted = errors.New("you have not accepted the command on this computer")
+
+func (w *Work) sender(ctx context.Context, t estate.Recipient) (notify.Sender, error) {
+	if len(t.Command) > 0 {
+		if w.Accepts == nil || !w.Accepts(t) {
+			return nil, ErrCommandNotAccepted
+		}
+		return notify.Command(t.Command), nil
+	}
+	var authorities []byte
+	if t.Syslog.CA != "" {
+		var err error
+		if authorities, err = os.ReadFile(filepath.Join(w.Folder.Dir, t.Syslog.CA)); err != nil {
+			return nil, err
+		}
+	}
+	return notify.Dial(ctx, t.Syslog.Transport, t.Syslog.Address, authorities)
+}
+
+// Try sends a recipient a note that is no entry, and returns why it may not have been delivered.
+func (w *Work) Try(ctx context.Context, name string, patience Patience) error {
+	list, err := w.Recipients(ctx)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(list, func(t Told) bool { return t.Recipient.Name == name })
+	if i < 0 {
+		return &NoRecipientError{Name: name}
+	}
+	id, err := w.Site.EstateID(ctx)
+	if err != nil {
+		return err
+	}
+	n := noteOf(journal.Entry{At: w.Clock.Now(), Person: w.Person, Action: "try", Text: "this is a trial, and no entry of the journal"}, "", id)
+	var to notify.Sender
+	defer func() {
+		if to != nil {
+			_ = to.Close()
+		}
+	}()
+	return w.send(ctx, &to, list[i].Recipient, n, patience)
+}
+
+// NoRecipientError says that nobody of a name is told.
+type NoRecipientError struct{ Name string }
+
+// Error names it.
+func (e *NoRecipientError) Error() string {
+	return "no recipient of the name " + e.Name + " was enacted"
+}
+
+// ExitStatus is that of a mistake.
+func (e *NoRecipientError) ExitStatus() int { return 2 }
+
+// privateEnterprise stands in the name of the structured data: the number that RFC 5612 keeps for examples, as there is none of Ironbark's own.
+const privateEnterprise = "ironbark@32473"
+
+// noteOf puts an entry into the forms in which recipients are told of it.
+func noteOf(e journal.Entry, name, id string) notify.Note {
+	anchor := ""
+	if e.Seq > 0 {
+		anchor = journal.Anchor{Estate: id, Head: e.Head()}.String()
+	}
+	host, _ := os.Hostname()
+	m := syslog.Message{
+		Facility: syslog.Audit, Severity: severity(e), At: e.At, Host: host, App: "ironbark", Process: name, ID: e.Action, DataID: privateEnterprise,
+		Data: []syslog.Param{{Name: "person", Value: e.Person}, {Name: "anchor", Value: anchor}}, Text: fmt.Sprintf("%s %s: %s", e.Person, e.Action, e.Text),
+	}
+	if anchor != "" { // structured data is dropped by some that write files
+		m.Text = anchor + " " + m.Text
+	}
+	doc, _ := json.Marshal(EntryDoc{name, e.Seq, e.At.UTC(), e.Person, e.Action, e.Text, e.Hash, anchor}) // of strings and numbers, which JSON has
+	return notify.Note{Message: m, Document: append(doc, '\n')}
+}
+
+// severity says how urgent an entry is.
+func severity(e journal.Entry) syslog.Severity {
+	switch e.Action {
+	case "break", "clock":
+		return syslog.Alert
+	case "open", "extend", "approve", "begin":
+		if strings.Contains(e.Text, " in emergency ") {
+			return syslog.Alert
+		}
+		return syslog.Notice
+	case "enact", "cut", "close", "refuse", "password", "console":
+		return syslog.Notice
+	}
+	return syslog.Info
+}
