@@ -143,7 +143,7 @@ func tail(key string) string {
 }
 
 func limits(e *estate.Estate) []Meaning {
-	return []Meaning{{Name: "opening", After: sentence.DurationOf(e.Limits.Opening()).String()}}
+	return []Meaning{{Name: "opening", After: sentence.DurationOf(e.Limits.Opening()).String()}, {Name: "image", After: sentence.DurationOf(e.Limits.Image()).String()}}
 }
 
 // stun is who tells what “me” stands for.

@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironbark/internal/estate"
+	"ironbark/internal/findings"
 	"ironbark/internal/sentence"
 	"ironbark/internal/work"
 )
@@ -231,7 +232,7 @@ func groupsAndPeople(e *estate.Estate) (list []string) {
 // giveBack takes the public addresses of machines out that need none beside a bastion: to which no sentence
 // lets anybody in from outside but for administration. Without being asked to it tells them.
 func (a *app) giveBack(files work.Files, e *estate.Estate, network string, setup *bastionSetup) (work.Files, error) {
-	list := work.NeedNoAddress(e, network)
+	list := findings.NeedNoAddress(e, network)
 	if len(list) == 0 {
 		return files, nil
 	}

@@ -124,14 +124,27 @@ func (a *app) question(verb string, args []string) (sentence.Ask, error) {
 
 func (a *app) findingsCommand() *cobra.Command {
 	q := &asking{}
-	var level, to string
-	var all bool
+	var level, to, since string
+	var all, fix bool
+	opt := &editing{}
 	c := &cobra.Command{
 		Use: "findings", Short: "Check for likely mistakes", Args: noArgs,
 		Long: "Check for likely mistakes: sentences that do nothing, exceptions that stand, machines that nobody can administer, and broken\n" +
 			"guarantees. Findings of one kind are told together; --all tells each, and why it matters. --to FILE.sarif writes them with their lines for\n" +
-			"services that show them beside a change.\n\nExit status 3: a guarantee is broken, or there are findings at or above the level asked for with --fail-at.",
+			"services that show them beside a change. The score is 100 less what each kind of finding takes off it, which is told line by line; --since tells\n" +
+			"how it came about. --fix retracts the sentences that do nothing or that nobody uses, as an edit with a review: it opens nothing.\n\nExit status 3: a guarantee is broken, or there are findings at or above the level asked for with --fail-at.",
 		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
+			switch others := all || level+to+q.at != ""; {
+			case fix && (others || since != ""), since != "" && (others || q.draft):
+				return usage("--fix and --since each stand alone")
+			case !fix && opt.yes:
+				return usage("--yes goes with --fix")
+			case fix:
+				opt.draft = q.draft
+				return a.fix(ctx, w, opt)
+			case since != "":
+				return a.scoresSince(ctx, w, since)
+			}
 			at, err := a.moment(q.at)
 			if err != nil {
 				return err
@@ -148,7 +161,10 @@ func (a *app) findingsCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			list := findings.Lint(st.Estate, st.Plan, at, st.Listening())
+			list, err := a.found(ctx, w, st, at)
+			if err != nil {
+				return err
+			}
 			broken := exposure.Guarantees(st.Estate, st.Plan, at)
 			if to != "" {
 				if err := writeSARIF(to, w, list, broken); err != nil {
@@ -161,7 +177,7 @@ func (a *app) findingsCommand() *cobra.Command {
 					from, to := b.Ends()
 					out = append(out, brokenDoc{b.Guarantee.Sentence, from, b.Flow.Service.String(), to})
 				}
-				err = a.print.JSON(findingsDoc{view.FindingsJSON(list), out})
+				err = a.print.JSON(findingsDoc{view.FindingsJSON(list), out, view.ScoreJSON(findings.ScoreOf(list, len(broken)))})
 			} else {
 				for _, b := range broken {
 					a.print.Broken(b)
@@ -174,6 +190,7 @@ func (a *app) findingsCommand() *cobra.Command {
 				if len(list)+len(broken) == 0 {
 					a.print.Line("Nothing found.")
 				}
+				a.print.Score(findings.ScoreOf(list, len(broken)))
 			}
 			for _, f := range list {
 				if f.Level >= bar {
@@ -188,6 +205,9 @@ func (a *app) findingsCommand() *cobra.Command {
 	}
 	c.Flags().BoolVar(&all, "all", false, "tell each finding by itself, and why it matters")
 	c.Flags().StringVar(&to, "to", "", "write them to this file, FILE.sarif, as SARIF 2.1.0")
+	c.Flags().StringVar(&since, "since", "", "tell how the score came about, from a time or a length back until now")
+	c.Flags().BoolVar(&fix, "fix", false, "retract what only closes something or only tidies up, as an edit with a review")
+	c.Flags().BoolVar(&opt.yes, "yes", false, "with --fix: enact without asking")
 	c.Flags().StringVar(&level, "fail-at", "", "exit with 3 if anything is found at this level or above: note, caution, serious")
 	return q.flags(c)
 }

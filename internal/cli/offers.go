@@ -211,7 +211,7 @@ var optionOffers = map[string]offering{
 var wordOffers = map[string]offering{
 	"account": numbers, "acknowledge": once(fixed("record", "clock")), "adopt": drifted, "approve": once(numbers), "decline": once(numbers), "extend": once(numbers), "narrow": once(numbers),
 	"add admin": wanted(sentence.WantService), "remove admin": wanted(sentence.WantService), "backup": once(files), "restore": once(files), "estates": folders,
-	"change limit": once(fixed("opening")), "change stun": free, "copy": joined(files, atMachines), "tunnel": atMachines, "new": free, "paths": fixed("from"), "retract": sentences,
+	"change limit": once(fixed("opening", "image")), "change stun": free, "copy": joined(files, atMachines), "tunnel": atMachines, "new": free, "paths": fixed("from"), "retract": sentences,
 	"sim console": once(fixed("on", "off")), "sim faults": fixed("none", "halt=", "late=", "fail=", "lose=", "stuck=", "room=", "quota="), "sim listen": files,
 	"sim meddle": once(fixed("open", "call", "close", "make", "alter", "remove")), "start": machines, "stop": machines, "restart": machines, "change machine": machines, "show machine": machines,
 }

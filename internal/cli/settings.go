@@ -85,9 +85,10 @@ func (a *app) adminCommand(adding bool) *cobra.Command {
 func (a *app) limitCommand() *cobra.Command {
 	opt := &editing{}
 	c := &cobra.Command{
-		Use: "limit opening LENGTH|none", Short: "Say how long an opening may last at most", Example: "  ironbark change limit opening 8h",
+		Use: "limit opening|image LENGTH|none", Short: "Say how long an opening may last at most, or how old an image may be until that is found",
+		Example: "  ironbark change limit opening 8h\n  ironbark change limit image 180d",
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
-			if len(args) != 2 || args[0] != "opening" {
+			if len(args) != 2 || !slices.Contains([]string{"opening", "image"}, args[0]) {
 				return usage("change limit takes what is limited and how: change limit opening 8h")
 			}
 			old, _, err := readBoth(w)
@@ -96,17 +97,21 @@ func (a *app) limitCommand() *cobra.Command {
 			}
 			var files work.Files
 			if args[1] == none {
-				files, err = old.RemoveNoun(nil, "limits")
+				if files, err = old.RemoveNoun([]string{"limits"}, args[0]); err == nil {
+					if _, empty := files.Estate(); empty != nil { // it was the only one
+						files, err = old.RemoveNoun(nil, "limits")
+					}
+				}
 			} else {
 				if _, err := sentence.ParseDuration(args[1]); err != nil {
 					return wrong("%v", err)
 				}
-				files, err = old.Alter(nil, []estate.Field{{Key: "limits", Value: estate.Mapping(estate.Field{Key: "opening", Value: estate.Word(args[1])})}})
+				files, err = old.Alter([]string{"limits"}, []estate.Field{{Key: args[0], Value: estate.Word(args[1])}})
 			}
 			if err != nil {
 				return err
 			}
-			return a.edit(ctx, w, old, files, "limited openings to "+args[1], opt)
+			return a.edit(ctx, w, old, files, "limited "+args[0]+" to "+args[1], opt)
 		}),
 	}
 	return opt.flags(c)

@@ -12,7 +12,7 @@ import (
 // Limits bound what an estate's sentences may grant. The zero Limits are those of an
 // estate that says nothing of them.
 type Limits struct {
-	opening time.Duration
+	opening, image time.Duration
 }
 
 // The longest opening where an estate does not say, and the longest that it can say.
@@ -29,9 +29,31 @@ func (l Limits) Opening() time.Duration {
 	return l.opening
 }
 
+// DefaultImage is how old an image may be until that is found, where an estate does not say.
+const DefaultImage = 365 * 24 * time.Hour
+
+// Image is how old an image may be until that is found.
+func (l Limits) Image() time.Duration {
+	if l.image == 0 {
+		return DefaultImage
+	}
+	return l.image
+}
+
 // limits reads the section limits:.
 func (r *reader) limits(n *yaml.Node) {
 	r.fields(n, "limits", map[string]field{
+		"image": func(v *yaml.Node) {
+			text, ok := r.text(v, "the age of images")
+			if !ok {
+				return
+			}
+			d, err := sentence.ParseDuration(text)
+			if err != nil {
+				r.failAt(v, err.Error(), "")
+			}
+			r.estate.Limits.image = d.Length()
+		},
 		"opening": func(v *yaml.Node) {
 			text, ok := r.text(v, "the longest opening")
 			if !ok {

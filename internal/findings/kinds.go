@@ -31,6 +31,15 @@ const (
 	AdminElsewhere  Kind = "admin-elsewhere"  // a port to which administrative services are often moved
 	OpenAnyway      Kind = "open-anyway"      // an allow of what a network leaves open to its machines
 	NoNames         Kind = "no-names"         // machines that cannot ask the servers that they are told for names
+	EndsSoon        Kind = "ends-soon"        // a standing exception, or a right, near its end
+	OneFamily       Kind = "one-family"       // a sentence of one family of addresses where doors lead there from both
+	UnusedPermit    Kind = "unused-permit"    // a permit that nobody has used for long
+	WiderThanUsed   Kind = "wider-than-used"  // a permit that was used from far fewer addresses than it is for
+	UnneededAddress Kind = "unneeded-address" // a public address for which a bastion would do
+	ConsoleOn       Kind = "console-on"       // a serial console that is left on
+	LooseKey        Kind = "loose-key"        // a private key that others can read
+	OneKey          Kind = "one-key"          // a key that opens every machine
+	OldImage        Kind = "old-image"        // an image of long ago
 )
 
 // Title tells in words what findings of the kind have in common, where each has words of its own; "" where they have not.
@@ -54,6 +63,8 @@ func (k Kind) Title() string {
 		return "a service is hardly ever meant for the whole internet"
 	case NeverPasses:
 		return "no machine can pass a test"
+	case EndsSoon:
+		return "an exception or a right ends soon"
 	case AdminElsewhere:
 		return "administrative services are often moved to a port, and count as such only where the estate says so"
 	}
@@ -85,6 +96,15 @@ var meanings = map[Kind]meaning{
 	AdminElsewhere:  {"an administrative service may be open under another port", "Ports other than the usual ones are searched too. Where the estate says that the port is administrative, it is closed by default like the others."},
 	OpenAnyway:      {"a network leaves open what a sentence allows", "The sentence looks as if it kept the rest closed, and does not."},
 	NoNames:         {"machines cannot resolve names", "Whatever they do with a name fails slowly, and looks like a fault of something else."},
+	EndsSoon:        {"an end is near", "Whoever works by it is shut out at that moment, and mostly learns it then."},
+	OneFamily:       {"a family of addresses is left out", "Machines that have both are reached over either. A deny of one is passed by coming over the other, and people who have the other only are shut out."},
+	UnusedPermit:    {"nobody uses a permit", "A right that nobody needs is one that somebody else may come to use: who left, or whose key was copied."},
+	WiderThanUsed:   {"a permit is wider than it is used", "What is opened to the whole internet is tried at once. Where it is used from is known by now."},
+	UnneededAddress: {"a public address is not needed", "A machine without one cannot be reached from outside by any mistake, and costs less."},
+	ConsoleOn:       {"a serial console is left on", "It leads past every rule of the network to a prompt for a password."},
+	LooseKey:        {"a private key can be read by others", "Whoever reads it can log in wherever it opens, and nobody can tell the two apart."},
+	OneKey:          {"one key opens every machine", "Whoever gets hold of it has all of them at once, and to change it all of them must be changed."},
+	OldImage:        {"an image is old", "Machines that begin with it begin with the faults that were mended since."},
 }
 
 // What tells in a few words what findings of the kind are of.

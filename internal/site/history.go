@@ -1,11 +1,13 @@
 package site
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"fmt"
 	"math"
 	"slices"
+	"strings"
 	"time"
 
 	"ironbark/internal/driver"
@@ -106,6 +108,69 @@ func (s *Site) History(ctx context.Context, from time.Time, yield func(Moment) (
 	}
 	_, err = before()
 	return err
+}
+
+// FilesAt returns the files that were enacted at a moment; none where nothing was. Cost: linear in the journal up to then.
+func (s *Site) FilesAt(ctx context.Context, at time.Time) (files []estate.File, err error) {
+	err = s.eachFiles(ctx, func(e ledger.Entry) bool {
+		if e.At.After(at) {
+			return false
+		}
+		files = e.Files
+		return true
+	})
+	return files, err
+}
+
+// EnactedSince returns what tells since when a line has stood in the files that are enacted without a break, as far as the record goes; the zero moment where it does not. Cost:
+// linear in the journal, and for each line in its files.
+func (s *Site) EnactedSince(ctx context.Context) (since func(line string) time.Time, err error) {
+	var list []ledger.Entry
+	err = s.eachFiles(ctx, func(e ledger.Entry) bool {
+		list = append(list, e)
+		return true
+	})
+	return func(line string) (begin time.Time) {
+		for _, e := range slices.Backward(list) {
+			if !slices.ContainsFunc(e.Files, func(f estate.File) bool { return hasLine(f.Data, line) }) {
+				break
+			}
+			begin = e.At
+		}
+		return begin
+	}, err
+}
+
+// hasLine reports whether a line stands in a file, whatever spaces stand around it.
+func hasLine(data []byte, line string) bool {
+	line = strings.TrimSpace(line)
+	for at := 0; ; {
+		i := bytes.Index(data[at:], []byte(line))
+		if i < 0 {
+			return false
+		}
+		begin, end := at+i, at+i+len(line)
+		before, after := bytes.TrimRight(data[:begin], " \t"), bytes.TrimLeft(data[end:], " \t\r")
+		if (len(before) == 0 || before[len(before)-1] == '\n') && (len(after) == 0 || after[0] == '\n' || after[0] == '#') {
+			return true
+		}
+		at = end
+	}
+}
+
+// eachFiles hands over the entries that enacted files, oldest first, until yield returns false.
+func (s *Site) eachFiles(ctx context.Context, yield func(ledger.Entry) bool) error {
+	for after := int64(0); ; {
+		entries, err := s.ledger.Entries(ctx, after, page)
+		if err != nil || len(entries) == 0 {
+			return err
+		}
+		for _, e := range entries {
+			if after = e.Seq; e.Files != nil && !yield(e) {
+				return nil
+			}
+		}
+	}
 }
 
 // past is what the journal comes to up to an entry.

@@ -1,0 +1,129 @@
+package findings_test
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"ironbark/internal/findings"
+	"ironbark/internal/flow"
+	"ironbark/internal/oracle"
+	"ironbark/internal/sentence"
+)
+
+const used = `estate: saltmarsh
+site: sim
+sources: {office: [203.0.113.64/27]}
+people: {mara: {groups: [ops]}}
+limits: {image: 30d}
+keys: {ops: "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIKksNuZqJe6Z/4Yvqo6HmHvmx80Tw+5mHEAKRbDx47Ey ops", spare: "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIMi2wGHoWR3+qr79utfNrMDs5TkA8LsCFghgoOPvfSrM spare"}
+networks:
+  estuary:
+    space: [10.60.0.0/16, "2001:db8:60::/48"]
+    outside: true
+    subnets: {landing: {range: [10.60.1.0/24, "2001:db8:60:1::/64"]}, plain: {range: [10.60.2.0/24]}, lookout: {range: [10.60.9.0/27], for: bastion}}
+machines:
+  web-1: {image: gauge-os, size: s, at: landing, address: auto, key: ops}
+  web-2: {image: gauge-os, size: s, at: plain, address: auto, key: [ops, spare], console: false}
+  web-3: {image: gauge-os, size: s, at: plain, address: auto, key: ops}
+  web-4: {image: gauge-os, size: s, at: plain, key: ops}
+  web-5: {image: gauge-os, size: s, at: plain, key: ops}
+console: true
+images: {gauge-os: {file: gauge-os.qcow2}}
+bastions: {beacon: {subnet: lookout, address: auto, from: [office]}}
+`
+
+func TestPosture(t *testing.T) {
+	w := oracle.WorldOf(used, strings.Split(strings.TrimSpace(`
+permit ops to open ssh to web-1 from internet up to 1h
+permit ops to open ssh to web-2 from internet up to 1h
+permit ops to open ssh to web-3 from office up to 1h in emergency
+permit ops to open ssh to web-4 from office up to 1h
+allow https from 0.0.0.0/0 to web-1
+allow https from 0.0.0.0/0 to web-2
+deny https from ::/0 to web-1
+deny https from ::/0 to web-1 until 2026-11-23T09:00:00Z
+route ssh to web-3, web-4 via beacon for ops
+allow ssh from office to web-1 standing until 2026-11-30T09:00:00Z because "soon"
+allow ssh from office to web-1 standing until 2026-11-30T09:00:01Z because "later"
+`), "\n")...)
+	require.Len(t, w.Estate.Sentences(), 11)
+	one, all := flow.AddrSet(netip.MustParseAddr("198.51.100.7")), flow.AllAddrs
+	facts := findings.Facts{
+		Before: w.Estate, Loose: []string{"keys/ops"}, Made: map[string]time.Time{"gauge-os": oracle.Epoch.Add(-31 * 24 * time.Hour)},
+		Uses: map[string][]flow.Addrs{"permit ops to open ssh to web-1 from internet up to 1h": {one, one, one}, "permit ops to open ssh to web-2 from internet up to 1h": {one, one, all}},
+	}
+	told := func(facts findings.Facts) (list []string) {
+		for _, f := range findings.Posture(findings.Side{Estate: w.Estate, Plan: w.Plan()}, oracle.Epoch, facts) {
+			list = append(list, fmt.Sprint(f.Level, " ", f.Kind, " ", f.At.Line, " ", f.Subject))
+			require.NotEmpty(t, f.Kind.What())
+			require.NotEmpty(t, f.Kind.Why())
+		}
+		return list
+	}
+	assert.Equal(t, []string{
+		"note wider-than-used 1 permit ops to open ssh to web-1 from internet up to 1h",
+		"caution unused-permit 4 permit ops to open ssh to web-4 from office up to 1h",
+		"note one-family 5 allow https from 0.0.0.0/0 to web-1",
+		"caution one-family 7 deny https from ::/0 to web-1",
+		"note ends-soon 10 allow ssh from office to web-1 standing until 2026-11-30T09:00:00Z because \"soon\"",
+		"note unneeded-address 15 web-3",
+		"note console-on 13 web-1", "note console-on 15 web-3", "note console-on 16 web-4", "note console-on 17 web-5",
+		"note one-key 6 ops",
+		"serious loose-key 0 keys/ops",
+		"note old-image 19 gauge-os",
+	}, told(facts))
+	bare := told(findings.Facts{})
+	for _, kind := range []findings.Kind{findings.UnusedPermit, findings.WiderThanUsed, findings.LooseKey, findings.OldImage} {
+		assert.False(t, slices.ContainsFunc(bare, func(f string) bool { return strings.Contains(f, string(kind)) }), "what is not known is not told: %s", kind)
+	}
+}
+
+// TestAScoreIsWhatItsLinesLeave adds up findings of any kinds.
+func TestAScoreIsWhatItsLinesLeave(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		var list []findings.Finding
+		for range rapid.IntRange(0, 60).Draw(t, "findings") {
+			list = append(list, findings.Finding{Level: rapid.SampledFrom([]findings.Level{findings.Note, findings.Caution, findings.Serious}).Draw(t, "level"), Kind: rapid.SampledFrom(findings.Kinds()).Draw(t, "kind")})
+		}
+		broken := rapid.IntRange(0, 3).Draw(t, "broken")
+		s := findings.ScoreOf(list, broken)
+		left, count := findings.Whole, 0
+		for i, l := range s.Lines {
+			require.True(t, l.Off > 0 && l.Count > 0 && l.What != "")
+			require.True(t, i == 0 || s.Lines[i-1].Off >= l.Off)
+			left -= l.Off
+			count += l.Count
+		}
+		require.Equal(t, max(left, 0), s.Points)
+		require.Equal(t, len(list)+broken, count)
+		more := findings.ScoreOf(append(list, findings.Finding{Level: findings.Note, Kind: findings.Ended}), broken+1)
+		require.LessOrEqual(t, more.Points, s.Points, "more is never better")
+	})
+	two := findings.ScoreOf([]findings.Finding{{Level: findings.Serious, Kind: findings.Standing}, {Level: findings.Serious, Kind: findings.Standing}}, 0)
+	assert.Equal(t, 80, two.Points)
+	many := findings.ScoreOf(slices.Repeat([]findings.Finding{{Level: findings.Caution, Kind: findings.NoDoor}}, 50), 2)
+	assert.Equal(t, 100-12-60, many.Points)
+}
+
+// TestOnlyWhatClosesOrTidiesUpIsFixed goes through the kinds of findings of sentences.
+func TestOnlyWhatClosesOrTidiesUpIsFixed(t *testing.T) {
+	fixable := func(kind findings.Kind, s sentence.Sentence) bool {
+		return findings.Finding{Kind: kind, Level: findings.Caution}.Fixable(s)
+	}
+	for _, kind := range findings.Kinds() {
+		assert.False(t, fixable(kind, sentence.Deny{}) && kind != findings.Ended && kind != findings.UnusedPermit && kind != findings.Useless, "a deny that is not over is never retracted: %s", kind)
+		assert.False(t, fixable(kind, sentence.Never{}) && kind != findings.Ended && kind != findings.UnusedPermit && kind != findings.Useless, kind)
+	}
+	assert.True(t, fixable(findings.NoDoor, sentence.Allow{}))
+	assert.False(t, fixable(findings.Standing, sentence.Allow{}), "somebody may work by it")
+	assert.False(t, findings.Finding{Kind: findings.Guarded, Level: findings.Note}.Fixable(sentence.Allow{}), "it lets other services in")
+	assert.False(t, fixable(findings.Guarded, sentence.Forward{}), "openings go by it")
+}

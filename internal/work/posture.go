@@ -1,0 +1,212 @@
+package work
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"ironbark/internal/estate"
+	"ironbark/internal/exposure"
+	"ironbark/internal/findings"
+	"ironbark/internal/flow"
+	"ironbark/internal/ledger"
+	"ironbark/internal/opening"
+	"ironbark/internal/sentence"
+	"ironbark/internal/site"
+)
+
+// Facts collects what findings go by besides the files and the tables, as far as it is known. Cost: linear in the openings, and in the journal where it goes back
+// far enough.
+func (w *Work) Facts(ctx context.Context, now time.Time) (f findings.Facts, err error) {
+	openings, err := w.Site.Openings(ctx)
+	if err != nil {
+		return f, err
+	}
+	f.Uses, f.Last = UsesOf(openings, now.Add(-findings.UnusedAfter))
+	if f.Before, err = w.enactedAt(ctx, now.Add(-findings.UnusedAfter)); err != nil {
+		return f, err
+	}
+	keys, _ := filepath.Glob(filepath.Join(w.Folder.Dir, StateDir, "keys", "*"))
+	for _, path := range keys {
+		if info, err := os.Stat(path); err == nil && info.Mode().IsRegular() && !strings.HasSuffix(path, ".pub") && info.Mode().Perm()&0o077 != 0 {
+			if rel, err := filepath.Rel(w.Folder.Dir, path); err == nil {
+				path = rel
+			}
+			f.Loose = append(f.Loose, path)
+		}
+	}
+	made, err := w.Site.Find(ctx, ledger.Filter{Action: "make", Text: "image "})
+	f.Made = map[string]time.Time{}
+	for _, e := range made {
+		if name, image := strings.CutPrefix(e.Text, "image "); image {
+			name, _, _ = strings.Cut(name, ":")
+			f.Made[name] = e.At
+		}
+	}
+	return f, err
+}
+
+// UsesOf tells by permit from where each opening since a moment was, and when somebody last opened by it.
+func UsesOf(openings []opening.Opening, since time.Time) (uses map[string][]flow.Addrs, last map[string]time.Time) {
+	uses, last = map[string][]flow.Addrs{}, map[string]time.Time{}
+	for _, o := range openings {
+		if o.Waits() { // it was asked for, and never open
+			continue
+		}
+		for _, p := range o.Parts {
+			if o.Begin.After(since) {
+				uses[p.Permit] = append(uses[p.Permit], p.From)
+			}
+			if o.Begin.After(last[p.Permit]) {
+				last[p.Permit] = o.Begin
+			}
+		}
+	}
+	return uses, last
+}
+
+// enactedAt returns the estate as it was enacted at a moment; nil where nothing was. Cost: constant where the record begins later, and otherwise linear in it.
+func (w *Work) enactedAt(ctx context.Context, at time.Time) (*estate.Estate, error) {
+	first, err := w.Site.EntriesAfter(ctx, 0, 1)
+	if err != nil || len(first) == 0 || first[0].At.After(at) {
+		return nil, err
+	}
+	files, err := w.Site.FilesAt(ctx, at)
+	if err != nil || len(files) == 0 {
+		return nil, err
+	}
+	return enactedThen(files)
+}
+
+// Scored is how an estate stood from a moment on.
+type Scored struct {
+	At     time.Time
+	Person string // who brought it about; "": time did
+	Score  findings.Score
+	New    []findings.Finding // that were not there before, and Gone those that are not there any more
+	Gone   []findings.Finding
+	Broken int // guarantees
+}
+
+// ScoresSince tells how the score came about from a moment on, by what the files and the tables had: not by use, nor by what machines listened on. Cost: that of [findings.Lint] for each time that
+// they were changed since then.
+func (w *Work) ScoresSince(ctx context.Context, since time.Time) (list []Scored, err error) {
+	s := &scorer{}
+	err = w.Site.History(ctx, since, func(m site.Moment) (bool, error) {
+		if err := s.turns(m.At); err != nil {
+			return false, err
+		}
+		return true, s.look(m)
+	})
+	if err == nil {
+		err = s.turns(w.Clock.Now().Add(time.Nanosecond))
+	}
+	return s.list, err
+}
+
+type scorer struct {
+	last   site.Moment
+	estate *estate.Estate
+	found  map[string]findings.Finding
+	list   []Scored
+}
+
+// turns looks at the moments before another one at which sentences began or ended.
+func (s *scorer) turns(until time.Time) error {
+	if s.last.Base == nil {
+		return nil
+	}
+	for _, at := range s.last.Base.Turns(s.last.At) {
+		if at.Before(until) {
+			s.score(at, "")
+		}
+	}
+	return nil
+}
+
+func (s *scorer) look(m site.Moment) error {
+	if s.last.Base == m.Base && sameFiles(s.last.Files, m.Files) {
+		s.last = m
+		return nil
+	}
+	if s.estate == nil || !sameFiles(s.last.Files, m.Files) {
+		e, err := enactedThen(m.Files)
+		if err != nil {
+			return err
+		}
+		s.estate = e
+	}
+	s.last = m
+	s.score(m.At, m.Person)
+	return nil
+}
+
+// score notes how it stands at a moment, where that is not as before.
+func (s *scorer) score(at time.Time, person string) {
+	of := findings.Side{Estate: s.estate, Plan: s.last.Base}
+	found := append(findings.Lint(of.Estate, of.Plan, at, nil), findings.Posture(of, at, findings.Facts{})...)
+	one := Scored{At: at, Person: person, Broken: len(exposure.Guarantees(of.Estate, of.Plan, at))}
+	now := make(map[string]findings.Finding, len(found))
+	for _, f := range found {
+		now[f.What()] = f
+		if _, before := s.found[f.What()]; !before {
+			one.New = append(one.New, f)
+		}
+	}
+	for what, f := range s.found {
+		if _, still := now[what]; !still {
+			one.Gone = append(one.Gone, f)
+		}
+	}
+	slices.SortFunc(one.Gone, func(a, b findings.Finding) int { return strings.Compare(a.What(), b.What()) })
+	one.Score = findings.ScoreOf(found, one.Broken)
+	if n := len(s.list); n > 0 && len(one.New)+len(one.Gone) == 0 && s.list[n-1].Broken == one.Broken {
+		return
+	}
+	s.found, s.list = now, append(s.list, one)
+}
+
+// Permitted is a permit and how it is used.
+type Permitted struct {
+	Statement sentence.Statement
+	Last      time.Time // when somebody last opened by it; zero: nobody ever did
+	Who       string    // that was
+	Uses      int       // how many openings there were by it in all
+	Since     time.Time // since when it is enacted, as far as the record goes; zero: it is not
+}
+
+// Permits lists the permits that are enacted, those that were not used for longest first.
+func (w *Work) Permits(ctx context.Context) (list []Permitted, err error) {
+	st, err := w.installed(ctx, w.Site.Flows)
+	if err != nil {
+		return nil, err
+	}
+	openings, err := w.Site.Openings(ctx)
+	if err != nil {
+		return nil, err
+	}
+	since, err := w.Site.EnactedSince(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range st.Estate.SentencesOf(sentence.VerbPermit) {
+		text := s.Sentence.String()
+		one := Permitted{Statement: s, Since: since(s.Text)}
+		for _, o := range openings {
+			for _, p := range o.Parts {
+				if p.Permit == text && !o.Waits() {
+					one.Uses++
+					if o.Begin.After(one.Last) {
+						one.Last, one.Who = o.Begin, o.Person
+					}
+				}
+			}
+		}
+		list = append(list, one)
+	}
+	slices.SortStableFunc(list, func(a, b Permitted) int { return a.Last.Compare(b.Last) })
+	return list, nil
+}
