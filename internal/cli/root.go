@@ -64,7 +64,7 @@ func (a *app) root() *cobra.Command {
 	add("enact", a.reviewCommand(), a.enactCommand())
 	add("open", a.openCommand(), a.paged(a.openingsCommand()), a.extendCommand(), a.narrowCommand(), a.closeCommand(), a.approveCommand(), a.declineCommand(), a.accountCommand())
 	add("use", a.connectCommand(), a.copyCommand(), a.tunnelCommand(), a.consoleCommand(), a.gatewayCommand(), a.startCommand(), a.stopCommand(), a.restartCommand())
-	add("look", a.whyCommand(), a.probeCommand(), a.paged(a.reachCommand()), a.paged(a.pathsCommand()), a.paged(a.showCommand()), a.statusCommand(), a.paged(a.mapCommand()), a.paged(a.timelineCommand()), a.paged(a.costCommand()), a.quotaCommand(), a.paged(a.findingsCommand()), a.paged(a.permitsCommand()), a.paged(a.journalCommand()), a.notifyCommand(), a.acknowledgeCommand())
+	add("look", a.whyCommand(), a.probeCommand(), a.paged(a.reachCommand()), a.paged(a.pathsCommand()), a.paged(a.showCommand()), a.statusCommand(), a.paged(a.mapCommand()), a.paged(a.timelineCommand()), a.reportCommand(), a.paged(a.costCommand()), a.quotaCommand(), a.paged(a.findingsCommand()), a.paged(a.permitsCommand()), a.paged(a.journalCommand()), a.notifyCommand(), a.acknowledgeCommand())
 	root.AddCommand(a.simCommand(), a.siteCommand(), a.schemaCommand(), a.versionCommand())
 	root.SetHelpCommand(&cobra.Command{Use: "help [COMMAND]", Short: "Describe a command", RunE: func(c *cobra.Command, args []string) error {
 		found, _, err := c.Root().Find(args)

@@ -55,7 +55,7 @@ func (a *app) timelineCommand() *cobra.Command {
 			switch {
 			case to != "":
 				var b bytes.Buffer
-				if err := draw(picture.LayOutTimeline(view.TimelineTitle(name, line), line), &b); err != nil {
+				if err := draw(picture.LayOutTimeline(view.TimelineTitle(name, line), view.Plain(line)), &b); err != nil {
 					return err
 				}
 				if err := work.WriteFile(to, b.Bytes(), 0o644); err != nil {

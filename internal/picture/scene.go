@@ -63,6 +63,9 @@ type Scene struct {
 	labels []label
 }
 
+// Words is how many lines of words the scene has.
+func (s *Scene) Words() int { return len(s.labels) }
+
 func wide(text string) float64 { return float64(utf8.RuneCountInString(text)) * charWide }
 
 // LayOut places everything.

@@ -1,6 +1,7 @@
 package view
 
 import (
+	"slices"
 	"strings"
 	"time"
 
@@ -131,4 +132,22 @@ func TimelineJSON(l timeline.Line) TimelineDoc {
 		doc.Rows = append(doc.Rows, row)
 	}
 	return doc
+}
+
+// shown is text of any origin in one line, with what does not show written out.
+func shown(text string) string { return oneLine(text) }
+
+// Plain returns a line whose words, whoever wrote them, may stand in a drawing.
+func Plain(l timeline.Line) timeline.Line {
+	l.Rows = slices.Clone(l.Rows)
+	for i, r := range l.Rows {
+		bars := make([]*timeline.Bar, len(r.Bars))
+		for j, b := range r.Bars {
+			one := *b
+			one.Who, one.What, one.Why = shown(b.Who), shown(b.What), shown(b.Why)
+			bars[j] = &one
+		}
+		l.Rows[i].Bars = bars
+	}
+	return l
 }
