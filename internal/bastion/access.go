@@ -31,7 +31,7 @@ func (c *Policy) Access() Access {
 	}
 	for _, p := range c.estate.People {
 		if slices.ContainsFunc(c.routes, func(r route) bool { return c.belongs(p.Name, r.people) }) {
-			a.People = append(a.People, Person{Name: p.Name, Keys: p.Keys})
+			a.People = append(a.People, Person{Name: p.Name, Keys: c.estate.KeysOf(p)})
 		}
 	}
 	return a

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"ironbark/internal/estate"
 	"ironbark/internal/sentence"
@@ -14,7 +15,7 @@ import (
 // only one of them has: sentences that name it mean something else though their words stay.
 type Meaning struct {
 	Verb          Verb
-	Kind          string // service, source, person, authority, recipient, admin, limit or stun
+	Kind          string // service, source, person, key, authority, recipient, admin, limit or stun
 	Name          string
 	Before, After string // what it stands for; "": it is not there
 }
@@ -61,6 +62,7 @@ func Meanings(a, b *estate.Estate) (list []Meaning) {
 	compare("source", sources(a), sources(b))
 	compare("admin", admin(a), admin(b))
 	compare("person", people(a), people(b))
+	compare("key", endingKeys(a), endingKeys(b))
 	compare("authority", authorities(a), authorities(b))
 	compare("recipient", recipients(a), recipients(b))
 	compare("limit", limits(a), limits(b))
@@ -104,8 +106,24 @@ func people(e *estate.Estate) (list []Meaning) {
 		}
 		for _, key := range p.Keys {
 			what += ", key " + tail(key)
+			if end := p.Ends[key]; !end.IsZero() {
+				what += " until " + end.UTC().Format(time.RFC3339)
+			}
+		}
+		if !p.Until.IsZero() {
+			what += ", until " + p.Until.UTC().Format(time.RFC3339)
 		}
 		list = append(list, Meaning{Name: p.Name, After: what})
+	}
+	return list
+}
+
+// endingKeys tells of keys that have an end when that is. All else of keys is told by [Diff].
+func endingKeys(e *estate.Estate) (list []Meaning) {
+	for _, k := range e.Keys {
+		if !k.Until.IsZero() {
+			list = append(list, Meaning{Name: k.Name, After: "lets nobody log in from " + k.Until.UTC().Format(time.RFC3339) + " on"})
+		}
 	}
 	return list
 }

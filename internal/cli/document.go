@@ -58,9 +58,10 @@ type (
 		Resources []view.ThingDoc `json:"resources"`
 	}
 	personDoc struct {
-		Name   string   `json:"name"`
-		Groups []string `json:"groups"`
-		Keys   int      `json:"keys"`
+		Name   string     `json:"name"`
+		Groups []string   `json:"groups"`
+		Keys   int        `json:"keys"`
+		Until  *time.Time `json:"until"`
 	}
 	peopleDoc struct {
 		People []personDoc `json:"people"`

@@ -34,6 +34,7 @@ func publicKeyIn(path string) (string, error) {
 
 func (a *app) addKeyCommand() *cobra.Command {
 	var public, kind string
+	in := &nounInput{now: a.now}
 	opt := &editing{}
 	c := &cobra.Command{
 		Use: "key NAME", Short: "Make a key pair, or take in a public key",
@@ -59,7 +60,14 @@ func (a *app) addKeyCommand() *cobra.Command {
 					return err
 				}
 			}
-			files, err := old.AddNoun([]string{"keys"}, name, estate.Word(line))
+			value, end := estate.Word(line), entry{}
+			if err := end.until(in); err != nil {
+				return err
+			}
+			if len(end) > 0 {
+				value = estate.Mapping(append([]estate.Field{{Key: "public", Value: value}}, end...)...)
+			}
+			files, err := old.AddNoun([]string{"keys"}, name, value)
 			if err != nil {
 				return err
 			}
@@ -73,6 +81,7 @@ func (a *app) addKeyCommand() *cobra.Command {
 		}),
 	}
 	c.Flags().StringVar(&public, "public-key-file", "", "a file with the public key to take in")
+	c.Flags().StringVar(&in.until, "until", "", "nobody logs in with it from this time on, or after this length from now")
 	c.Flags().StringVar(&kind, "algorithm", string(sshkey.Ed25519), "ed25519, rsa-3072 or rsa-4096")
 	return opt.flags(c)
 }

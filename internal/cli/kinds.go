@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -30,7 +31,8 @@ type nounInput struct {
 	file, family, to, public, ownKey                                 string
 	at, space, ranges, joins, groups, keys, dns, gateway, allocation []string
 	ports, tags, address, sources, inside, setup                     []string
-	outward                                                          string
+	outward, until                                                   string
+	now                                                              func() time.Time
 	outside, dhcp, bastions                                          bool
 	endpoint                                                         string
 	sessions, count, udp                                             int
@@ -51,6 +53,18 @@ func (e *entry) word(key, value string) {
 	if value != "" {
 		*e = append(*e, estate.Field{Key: key, Value: estate.Word(value)})
 	}
+}
+
+// until takes a time, a length from now, or none.
+func (e *entry) until(in *nounInput) error {
+	text := in.until
+	if d, err := sentence.ParseDuration(text); err == nil {
+		text = in.now().Add(d.Length()).UTC().Truncate(time.Second).Format(time.RFC3339)
+	} else if _, err := time.Parse(time.RFC3339, text); err != nil && text != "" && text != none {
+		return usage("--until takes a time such as 2026-12-24T18:00:00Z, a length from now such as 30d, or none, not “%s”", text)
+	}
+	e.word("until", text)
+	return nil
 }
 
 func (e *entry) list(key string, values []string, always bool) {
@@ -253,11 +267,12 @@ var nouns = []noun{
 		flags: func(c *cobra.Command, in *nounInput, _ bool) {
 			c.Flags().StringSliceVar(&in.groups, "group", nil, "the groups that they are in")
 			c.Flags().StringSliceVar(&in.keys, "public-key", nil, "their public keys, as OpenSSH writes them")
+			c.Flags().StringVar(&in.until, "until", "", "they may do nothing from this time on, or after this length from now; none")
 		},
 		fields: func(in *nounInput) (e entry, err error) {
 			e.list("groups", in.groups, true)
 			e.list("keys", in.keys, true)
-			return e, nil
+			return e, e.until(in)
 		},
 	},
 	{

@@ -44,7 +44,7 @@ func (a *app) addCommand() *cobra.Command {
 }
 
 func (a *app) addNounCommand(n noun) *cobra.Command {
-	in, opt := &nounInput{}, &editing{}
+	in, opt := &nounInput{now: a.now}, &editing{}
 	c := &cobra.Command{
 		Use: n.kind + " NAME", Short: "Add " + n.short, Example: "  ironbark add " + n.kind + " " + n.example,
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
@@ -203,7 +203,7 @@ func (a *app) changeCommand() *cobra.Command {
 }
 
 func (a *app) changeNounCommand(n noun) *cobra.Command {
-	in, opt := &nounInput{}, &editing{}
+	in, opt := &nounInput{now: a.now}, &editing{}
 	c := &cobra.Command{
 		Use: n.kind + " NAME" + map[bool]string{true: "…"}[n.kind == "machine"], Short: "Change " + n.short, Example: "  ironbark change " + n.kind + " " + n.change, ValidArgsFunction: a.completeNouns(n.kind),
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -215,16 +216,36 @@ func (a *app) showPersonCommand() *cobra.Command {
 			}
 			docs, rows := []personDoc{}, [][]string{}
 			for _, p := range st.Estate.People {
-				docs = append(docs, personDoc{p.Name, append([]string{}, p.Groups...), len(p.Keys)})
-				rows = append(rows, []string{p.Name, strings.Join(p.Groups, ", "), fmt.Sprint(len(p.Keys))})
+				docs = append(docs, personDocOf(p))
+				rows = append(rows, []string{p.Name, strings.Join(p.Groups, ", "), fmt.Sprint(len(p.Keys)), untilWords(p, a.clock.Now())})
 			}
 			if a.json {
 				return a.print.JSON(peopleDoc{docs})
 			}
-			a.print.Table([]string{"PERSON", "GROUPS", "KEYS"}, rows, 2)
+			a.print.Table([]string{"PERSON", "GROUPS", "KEYS", "UNTIL"}, rows, 2)
 			return nil
 		}),
 	}
+}
+
+// personDocOf is the document of a person.
+func personDocOf(p estate.Person) personDoc {
+	doc := personDoc{Name: p.Name, Groups: append([]string{}, p.Groups...), Keys: len(p.Keys)}
+	if !p.Until.IsZero() {
+		doc.Until = &p.Until
+	}
+	return doc
+}
+
+// untilWords tells when a person's rights end; nothing where they do not.
+func untilWords(p estate.Person, now time.Time) string {
+	switch {
+	case p.Until.IsZero():
+		return ""
+	case !now.Before(p.Until):
+		return view.Moment(p.Until, now) + ", over"
+	}
+	return view.Moment(p.Until, now)
 }
 
 // showPerson tells what somebody may do by what is enacted.
@@ -240,7 +261,7 @@ func (a *app) showPerson(ctx context.Context, w *work.Work, name string) error {
 	p := st.Estate.People[i]
 	may := rights.Of(name, rights.State{Estate: st.Estate, Plan: st.Plan})
 	if a.json {
-		return a.print.JSON(personRightsDoc{personDoc{p.Name, append([]string{}, p.Groups...), len(p.Keys)}, view.RightsJSON(may)})
+		return a.print.JSON(personRightsDoc{personDocOf(p), view.RightsJSON(may)})
 	}
 	a.print.Head("person " + name)
 	groups := "in no group"
@@ -248,6 +269,9 @@ func (a *app) showPerson(ctx context.Context, w *work.Work, name string) error {
 		groups = "in " + strings.Join(p.Groups, ", ")
 	}
 	a.print.Line("  %s", groups)
+	if until := untilWords(p, a.clock.Now()); until != "" {
+		a.print.Line("  until %s", until)
+	}
 	a.print.Line("")
 	a.print.Head("May")
 	if len(may) == 0 {

@@ -21,6 +21,7 @@ import (
 	"iter"
 	"net/netip"
 	"slices"
+	"time"
 
 	"ironbark/internal/sentence"
 )
@@ -59,7 +60,8 @@ type Estate struct {
 	STUN        string // the server, HOST:PORT, that tells from where whoever asks comes; "": none
 	Scripts     map[string]string
 
-	text    []byte // of the file of the nouns
+	text    []byte    // of the file of the nouns
+	at      time.Time // see [Estate.AsOf]
 	said    *said
 	names   index
 	members members
@@ -83,7 +85,9 @@ type Service struct {
 type Person struct {
 	Name   string
 	Groups []string
-	Keys   []string // public keys, one line each as OpenSSH writes them
+	Keys   []string             // public keys, one line each as OpenSSH writes them
+	Until  time.Time            // they may do nothing from then on; zero: no end
+	Ends   map[string]time.Time // of some of the keys, from when on nobody may log in with them
 	At     sentence.Pos
 }
 
@@ -98,7 +102,8 @@ type Authority struct {
 // Key is a key pair's public half, by which an administrator gets into a machine.
 type Key struct {
 	Name   string
-	Public string // one line as OpenSSH writes it
+	Public string    // one line as OpenSSH writes it
+	Until  time.Time // nobody logs in with it from then on; zero: no end
 	At     sentence.Pos
 }
 
@@ -321,7 +326,7 @@ func (e *Estate) PermitsOf(person string) iter.Seq[sentence.Permit] {
 				names = append(names, p.Groups...)
 			}
 		}
-		for _, st := range e.said.permitsNaming(names) {
+		for _, st := range e.holding(e.said.permitsNaming(names)) {
 			m := st.Sentence.(sentence.Permit)
 			if slices.ContainsFunc(m.People, func(n sentence.Name) bool { return e.Belongs(person, n.Text) }) && !yield(m) {
 				return
@@ -330,10 +335,10 @@ func (e *Estate) PermitsOf(person string) iter.Seq[sentence.Permit] {
 	}
 }
 
-// Belongs reports whether person is the named one or a member of the named group.
+// Belongs reports whether person is the named one or a member of the named group, and their end has not come.
 func (e *Estate) Belongs(person, nameOrGroup string) bool {
 	for _, p := range e.People {
-		if p.Name != person {
+		if p.Name != person || ended(p.Until, e.at) {
 			continue
 		}
 		if p.Name == nameOrGroup {
@@ -348,7 +353,7 @@ func (e *Estate) Belongs(person, nameOrGroup string) bool {
 	return false
 }
 
-// PersonKnown reports whether there is such a person.
+// PersonKnown reports whether there is such a person, whose end has not come.
 func (e *Estate) PersonKnown(person string) bool { return e.Belongs(person, person) }
 
 // NamesOf lists the names of one kind of noun, as commands call the kinds.

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"go.yaml.in/yaml/v4"
 	"golang.org/x/crypto/ssh"
@@ -79,8 +80,18 @@ func (r *reader) person(name string, at sentence.Pos, n *yaml.Node) {
 	if !isNull(n) {
 		r.fields(n, "person "+name, map[string]field{
 			"groups": func(v *yaml.Node) { p.Groups = r.names(v, "groups") },
+			"until":  func(v *yaml.Node) { p.Until = r.moment(v) },
 			"keys": func(v *yaml.Node) {
-				r.list(v, "keys", func(item *yaml.Node) { p.Keys = append(p.Keys, r.publicKey(item)) })
+				r.list(v, "keys", func(item *yaml.Node) {
+					public, until := r.endingKey(item, "a key of "+name)
+					p.Keys = append(p.Keys, public)
+					if !until.IsZero() {
+						if p.Ends == nil {
+							p.Ends = map[string]time.Time{}
+						}
+						p.Ends[public] = until
+					}
+				})
 			},
 		})
 	}
@@ -98,7 +109,8 @@ func (r *reader) machines(n *yaml.Node) {
 }
 
 func (r *reader) key(name string, at sentence.Pos, n *yaml.Node) {
-	r.estate.Keys = append(r.estate.Keys, Key{Name: name, Public: r.publicKey(n), At: at})
+	public, until := r.endingKey(n, "key "+name)
+	r.estate.Keys = append(r.estate.Keys, Key{Name: name, Public: public, Until: until, At: at})
 }
 
 // publicKey reads a public key in the one-line form of OpenSSH: the algorithm,

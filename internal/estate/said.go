@@ -102,8 +102,10 @@ func (s *said) permitsNaming(names []string) (list []sentence.Statement) {
 }
 
 // SentencesOf returns the sentences of some verbs, in the order of the files. The caller must not change them. Cost: linear in those, once the
-// files were looked through.
-func (e *Estate) SentencesOf(verbs ...sentence.Verb) []sentence.Statement { return e.said.of(verbs...) }
+// files were looked through. Permits whose end has come at the estate's moment are left out: see [Estate.AsOf].
+func (e *Estate) SentencesOf(verbs ...sentence.Verb) []sentence.Statement {
+	return e.holding(e.said.of(verbs...))
+}
 
 // of returns the sentences of some verbs. Of those that are not read yet only such are read.
 func (s *said) of(verbs ...sentence.Verb) (list []sentence.Statement) {

@@ -78,7 +78,7 @@ func possible(e *estate.Estate, p *flow.Plan) (rules []flow.Rule) {
 		m := st.Sentence.(sentence.Permit)
 		rules = append(rules, flow.Rule{
 			Kind: flow.Opening, From: resolve.Source(m.From), To: resolve.Group(m.To), Services: resolve.Services(m.Services),
-			Opening: -1, Origin: flow.OriginOf(st),
+			Until: m.Until, Opening: -1, Origin: flow.OriginOf(st),
 		})
 	}
 	return rules

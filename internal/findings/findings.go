@@ -214,6 +214,7 @@ func (l *looker) sentence(s sentence.Sentence) {
 		if !l.empty(s, &s.From, &s.To) {
 			l.permit(s)
 		}
+		l.ended(s, s.Until)
 		l.members(s, s.People)
 		l.members(s, s.Approvers)
 	}

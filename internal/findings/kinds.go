@@ -32,6 +32,7 @@ const (
 	OpenAnyway      Kind = "open-anyway"      // an allow of what a network leaves open to its machines
 	NoNames         Kind = "no-names"         // machines that cannot ask the servers that they are told for names
 	EndsSoon        Kind = "ends-soon"        // a standing exception, or a right, near its end
+	EndedRight      Kind = "ended-right"      // a person, or a key, whose end has come
 	OneFamily       Kind = "one-family"       // a sentence of one family of addresses where doors lead there from both
 	UnusedPermit    Kind = "unused-permit"    // a permit that nobody has used for long
 	WiderThanUsed   Kind = "wider-than-used"  // a permit that was used from far fewer addresses than it is for
@@ -97,6 +98,7 @@ var meanings = map[Kind]meaning{
 	OpenAnyway:      {"a network leaves open what a sentence allows", "The sentence looks as if it kept the rest closed, and does not."},
 	NoNames:         {"machines cannot resolve names", "Whatever they do with a name fails slowly, and looks like a fault of something else."},
 	EndsSoon:        {"an end is near", "Whoever works by it is shut out at that moment, and mostly learns it then."},
+	EndedRight:      {"a right has ended", "Who or what has ended and still stands in the files is taken for one that holds. A key goes on opening machines over SSH until it is taken out of them."},
 	OneFamily:       {"a family of addresses is left out", "Machines that have both are reached over either. A deny of one is passed by coming over the other, and people who have the other only are shut out."},
 	UnusedPermit:    {"nobody uses a permit", "A right that nobody needs is one that somebody else may come to use: who left, or whose key was copied."},
 	WiderThanUsed:   {"a permit is wider than it is used", "What is opened to the whole internet is tried at once. Where it is used from is known by now."},

@@ -47,8 +47,10 @@ func Posture(of Side, at time.Time, facts Facts) []Finding {
 			l.endsSoon(s, s.Standing, s.Until)
 		case sentence.Permit:
 			l.used(s, facts)
+			l.endsSoon(s, !s.Until.IsZero(), s.Until)
 		}
 	}
+	l.ends()
 	l.unneeded()
 	l.consoles()
 	l.oneKey()
@@ -69,6 +71,39 @@ func Posture(of Side, at time.Time, facts Facts) []Finding {
 func (l *looker) endsSoon(s sentence.Sentence, standing bool, until time.Time) {
 	if left := until.Sub(l.at); standing && left > 0 && left <= nearEnd {
 		l.find(Note, EndsSoon, s.String(), "let it end, or say it again with a later end while it is needed", "this exception ends soon, at "+until.UTC().Format(time.RFC3339))
+	}
+}
+
+// ends finds people and keys whose end has come, or is near.
+func (l *looker) ends() {
+	right := func(name, what string, until time.Time, at sentence.Pos, level Level, remedy string) {
+		l.pos = at
+		switch left := until.Sub(l.at); {
+		case until.IsZero():
+		case left <= 0:
+			l.find(level, EndedRight, name, remedy, what+" ended at "+until.UTC().Format(time.RFC3339))
+		case left <= nearEnd:
+			l.find(Note, EndsSoon, name, "let it end, or give it a later end", what+" ends soon, at "+until.UTC().Format(time.RFC3339))
+		}
+	}
+	for _, p := range l.e.People {
+		right(p.Name, "what this person may do", p.Until, p.At, Note, "ironbark remove person "+p.Name)
+		for _, k := range p.Keys {
+			right(p.Name, "a key of this person", p.Ends[k], p.At, Note, "take the key out: ironbark change person "+p.Name+" --public-key …")
+		}
+	}
+	held := map[string]bool{}
+	for _, m := range l.e.Machines {
+		for _, k := range m.Keys {
+			held[k] = true
+		}
+	}
+	for _, k := range l.e.Keys {
+		level := Note
+		if held[k.Name] { // what is inside a machine opens it, whoever asks
+			level = Serious
+		}
+		right(k.Name, "this key", k.Until, k.At, level, "give its machines another one: ironbark change machine … --key NAME")
 	}
 }
 

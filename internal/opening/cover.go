@@ -39,7 +39,7 @@ func Covered(o Opening, e *estate.Estate, p *flow.Plan) (kept Opening, lost []Lo
 				if len(in.Machines) > 0 {
 					was := in
 					in.Permit = m.words
-					if last := o.Begin.Add(m.length).Truncate(time.Second); last.Before(part.End) {
+					if last := m.last(o.Begin); last.Before(part.End) {
 						in.End = last
 						lost = append(lost, Loss{Part: was, End: last, By: m.words})
 					}
@@ -95,6 +95,12 @@ type grant struct {
 	services flow.Services
 	from     flow.Addrs
 	length   time.Duration
+	until    time.Time // nothing by it lasts longer; zero: no end
+}
+
+// last is when the longest opening by a permit ends.
+func (g grant) last(begin time.Time) time.Time {
+	return flow.Earlier(begin.Add(g.length).Truncate(time.Second), g.until)
 }
 
 // granting lists the permits that concern the person of an opening, the most generous
@@ -108,7 +114,7 @@ func granting(o Opening, e *estate.Estate, p *flow.Plan) (list []grant) {
 		if m.Emergency != o.Emergency {
 			continue
 		}
-		g := grant{words: m.String(), to: map[string]bool{}, services: resolve.Services(m.Services), from: resolve.Source(m.From), length: Longest(m, e.Limits)}
+		g := grant{words: m.String(), to: map[string]bool{}, services: resolve.Services(m.Services), from: resolve.Source(m.From), length: Longest(m, e.Limits), until: flow.Earlier(m.Until, e.EndOf(o.Person))}
 		for _, i := range resolve.Group(m.To).Machines {
 			g.to[p.Machines[i].Name] = true
 		}

@@ -77,6 +77,7 @@ type Granted struct {
 
 // Judge decides a request. The error is a *Refusal.
 func Judge(r Request) (Granted, error) {
+	r.Estate = r.Estate.AsOf(r.Now)
 	j := &judge{Request: r, resolve: flow.NewResolver(r.Estate, r.Plan), part: Flows(r)}
 	j.o = Opening{Person: r.Person, Request: r.Words.String(), Words: r.Words, Begin: r.Now, Emergency: r.Words.Emergency}
 	extends := j.begin()
@@ -336,6 +337,9 @@ func (j *judge) lacks(m sentence.Permit, length time.Duration) (list []string) {
 			limit = " by the estate's limits"
 		}
 		list = append(list, fmt.Sprintf("it is up to %s%s, and this is %s", sentence.DurationOf(longest), limit, upTo(length)))
+	}
+	if until := flow.Earlier(m.Until, j.Estate.EndOf(j.Person)); !until.IsZero() && j.part.End.After(until) {
+		list = append(list, "it ends at "+until.UTC().Format(time.RFC3339)+", and this would last longer")
 	}
 	if j.o.Emergency && !m.Emergency {
 		list = append(list, "it is not for emergencies")

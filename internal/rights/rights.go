@@ -47,10 +47,11 @@ type Right struct {
 	Flows     flow.Box // nothing for Close
 	Via       string   // the bastion, for Reach
 	Length    time.Duration
-	Approvals int      // how many an opening needs
-	Approvers []string // people and groups who may give them
-	Emergency bool     // in an emergency alone
-	Source    string   // the sources, as the sentence says them
+	Approvals int       // how many an opening needs
+	Approvers []string  // people and groups who may give them
+	Emergency bool      // in an emergency alone
+	Until     time.Time // it ends with it; zero: no end
+	Source    string    // the sources, as the sentence says them
 	Origin    flow.Origin
 }
 
@@ -202,7 +203,7 @@ func (r *reader) key(right Right, services sentence.Services, from, to sentence.
 		}
 		return r.keys[text]
 	}
-	return fmt.Sprint(right.Kind, right.Via, right.Length, right.Approvals, right.Emergency,
+	return fmt.Sprint(right.Kind, right.Via, right.Length, right.Approvals, right.Emergency, right.Until.UTC(),
 		of("to "+to.String(), func() string { return strings.Join(right.Machines, " ") }), "|",
 		of(services.String()+" from "+from.String(), func() string {
 			return fmt.Sprint(flow.ServiceRuns(right.Flows.Services), flow.AddrRuns(right.Flows.From))
@@ -222,13 +223,13 @@ func grantsOf(s State, own flow.Addrs) *grants {
 		switch m := st.Sentence.(type) {
 		case sentence.Permit:
 			origin := flow.OriginOf(st)
-			may := Right{Kind: Open, Length: opening.Longest(m, s.Estate.Limits), Approvals: m.Approvals, Emergency: m.Emergency, Source: m.From.String(), Origin: origin}
+			may := Right{Kind: Open, Length: opening.Longest(m, s.Estate.Limits), Approvals: m.Approvals, Emergency: m.Emergency, Until: m.Until, Source: m.From.String(), Origin: origin}
 			for _, n := range m.Approvers {
 				may.Approvers = append(may.Approvers, n.Text)
 			}
 			add(m.People, m.Services, m.To, m.From, may)
 			if m.Approvals > 0 {
-				add(m.Approvers, m.Services, m.To, m.From, Right{Kind: Approve, Origin: origin})
+				add(m.Approvers, m.Services, m.To, m.From, Right{Kind: Approve, Until: m.Until, Origin: origin})
 			}
 		case sentence.Route:
 			if n, ok := s.Estate.Lookup(m.Via.Text); ok && n.Kind == estate.KindBastion {

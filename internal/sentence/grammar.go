@@ -179,6 +179,9 @@ func (p *parser) permit() Sentence {
 			p.fail(at, "a permit for emergencies needs no approvals", "say it in two permits: one with approvals, one in emergency")
 		}
 	}
+	if p.word("until") {
+		m.Until = p.time()
+	}
 	return m
 }
 

@@ -39,7 +39,11 @@ func (m Permit) String() string {
 		}
 		p += phrase(" needing ", string(rune('0'+m.Approvals)), word, joined(m.Approvers))
 	}
-	return (p + emergency(m.Emergency)).after("permit ")
+	p += emergency(m.Emergency)
+	if !m.Until.IsZero() {
+		p += phrase(" until ", printTime(m.Until))
+	}
+	return p.after("permit ")
 }
 
 // String prints the sentence in its canonical form.

@@ -128,9 +128,10 @@ type Permit struct {
 	Services  Services
 	To, From  Set
 	UpTo      Duration
-	Approvals int    // how many approvals an opening needs; 0: none
-	Approvers []Name // who may give them; empty when Approvals is 0
-	Emergency bool   // only what is asked for as an emergency; then Approvals is 0
+	Approvals int       // how many approvals an opening needs; 0: none
+	Approvers []Name    // who may give them; empty when Approvals is 0
+	Emergency bool      // only what is asked for as an emergency; then Approvals is 0
+	Until     time.Time // it permits nothing from then on, and what was opened by it ends; zero: no end
 }
 
 // Never is a guarantee: no such flow is open. Without Standing it also counts what

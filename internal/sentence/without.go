@@ -60,6 +60,8 @@ func EndOf(s Sentence) time.Time {
 		return s.Until
 	case Forward:
 		return s.Until
+	case Permit:
+		return s.Until
 	}
 	return time.Time{}
 }

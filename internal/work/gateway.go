@@ -34,6 +34,7 @@ type Gateway struct {
 	policy *bastion.Policy
 	seq    int64 // of the journal, that the policy is of
 	mark   string
+	ends   time.Time // when a right ends next; zero: none does
 }
 
 var _ gateway.Host = (*Gateway)(nil)
@@ -67,7 +68,7 @@ func (g *Gateway) Policy(ctx context.Context) (*bastion.Policy, error) {
 	if err != nil {
 		return nil, err
 	}
-	if seq != g.seq || mark != g.mark {
+	if seq != g.seq || mark != g.mark || !g.ends.IsZero() && !g.Now().Before(g.ends) {
 		if _, _, err := g.read(ctx); err != nil {
 			return nil, err
 		}
@@ -89,7 +90,7 @@ func (g *Gateway) read(ctx context.Context) (st *State, there bool, err error) {
 	if !there {
 		policy = &bastion.Policy{}
 	}
-	g.policy, g.seq, g.mark = policy, seq, mark
+	g.policy, g.seq, g.mark, g.ends = policy, seq, mark, st.Estate.NextEnd()
 	return st, there, nil
 }
 

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"golang.org/x/crypto/ssh"
 
@@ -51,6 +52,10 @@ func (w *Work) keyFor(st *State, t change.Resource, path string) (key, error) {
 	}
 	var first error
 	for _, name := range names {
+		if until, over := st.Estate.KeyEnded(name); over {
+			first = cmp.Or(first, error(&BadKeyError{Why: fmt.Sprintf("the key %s is not to be used any more since %s", name, until.UTC().Format(time.RFC3339)), Try: "give the machine another one: ironbark change machine " + t.Name + " --key NAME"}))
+			continue
+		}
 		found, err := w.keyAt(st, t, name, filepath.Join(w.Folder.Dir, StateDir, "keys", name))
 		if err == nil {
 			return found, nil

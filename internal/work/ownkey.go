@@ -26,7 +26,7 @@ func (w *Work) ownKey(st *State, path string) (key, error) {
 	if path != "" {
 		return w.ownFile(st, me, path, true)
 	}
-	for _, public := range me.Keys {
+	for _, public := range st.Estate.KeysOf(me) {
 		if w.agentHas(public) {
 			return key{public: public, agent: true}, nil
 		}
@@ -86,7 +86,7 @@ func (w *Work) ownFile(st *State, me estate.Person, path string, named bool) (ke
 		return key{}, &BadKeyError{Why: err.Error(), Try: "say which it is: --own-key FILE", Err: err}
 	}
 	mine := func(public string) bool { return sshkey.Same(public, k.public) }
-	if slices.ContainsFunc(me.Keys, mine) || named && k.public == "" {
+	if slices.ContainsFunc(st.Estate.KeysOf(me), mine) || named && k.public == "" {
 		return k, nil
 	}
 	if k.cert = w.certificate(st, path, k.public); k.cert != nil {

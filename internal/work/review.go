@@ -92,6 +92,7 @@ func (w *Work) needsOf(before *State, e *estate.Estate) (n needs, err error) {
 // reviewOf is review for files that are read already.
 func (w *Work) reviewOf(before *State, files Files, e *estate.Estate, edit bool) (*Review, error) {
 	now := w.Clock.Now()
+	e = e.AsOf(now)
 	w.inside = before.Report.Keys
 	need, err := w.needsOf(before, e)
 	if err != nil {

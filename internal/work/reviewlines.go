@@ -53,6 +53,7 @@ func (w *Work) reviewOfLines(before *State, files Files, edit bool) (*Review, bo
 		return nil, false
 	}
 	now := w.Clock.Now()
+	e = e.AsOf(now)
 	w.inside = before.Report.Keys
 	base := before.Report.BasePlan()
 	var census findings.Census

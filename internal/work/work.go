@@ -86,7 +86,7 @@ func (w *Work) installed(ctx context.Context, read func(context.Context) (*site.
 	if err != nil {
 		return nil, err
 	}
-	return &State{Report: r, Files: r.Files, Estate: e, Plan: r.Plan}, nil
+	return &State{Report: r, Files: r.Files, Estate: e.AsOf(w.Clock.Now()), Plan: r.Plan}, nil
 }
 
 // judged is Installed with what a request is judged by, and some openings by number.
@@ -153,7 +153,7 @@ func (w *Work) drafted(ctx context.Context, files Files) (*State, error) {
 	if err != nil {
 		return nil, err
 	}
-	before := &State{Report: r, Files: r.Files, Estate: enacted, Plan: r.Plan}
+	before := &State{Report: r, Files: r.Files, Estate: enacted.AsOf(w.Clock.Now()), Plan: r.Plan}
 	after.Plan = withoutEnded(after.Plan, endings(before, after, changes, w.Clock.Now()))
 	return after, nil
 }
@@ -238,7 +238,7 @@ func (w *Work) Bill(st *State) cost.Bill {
 // draft is drafted for what is read already.
 func (w *Work) draft(files Files, e *estate.Estate, r *site.Report, wanted []change.Resource) *State {
 	plan := flow.Compile(e, change.Assigned(change.Planned(r.Resources, wanted)))
-	return &State{Report: r, Files: files, Estate: e, Plan: withOpenings(plan, r.Openings, w.Clock.Now()), Draft: true, Differ: !files.Equal(r.Files)}
+	return &State{Report: r, Files: files, Estate: e.AsOf(w.Clock.Now()), Plan: withOpenings(plan, r.Openings, w.Clock.Now()), Draft: true, Differ: !files.Equal(r.Files)}
 }
 
 // withOpenings adds the rules of the openings that hold at a moment or later.
@@ -381,5 +381,5 @@ func pastOf(m site.Moment, e *estate.Estate) (*State, error) {
 		}
 	}
 	r := &site.Report{Plan: m.Plan, Files: m.Files, Openings: m.Openings, Machines: map[string]driver.Machine{}}
-	return &State{Report: r, Files: m.Files, Estate: e, Plan: m.Plan}, nil
+	return &State{Report: r, Files: m.Files, Estate: e.AsOf(m.At), Plan: m.Plan}, nil
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"ironbark/internal/exposure"
 	"ironbark/internal/rights"
@@ -170,7 +171,7 @@ func rightWords(r rights.Right, ph *Phrasing) string {
 	case rights.Reach:
 		return fmt.Sprintf("reach %s through %s", what, r.Via)
 	case rights.Approve:
-		return "approve that others open " + what
+		return "approve that others open " + what + rightEnd(r)
 	}
 	text := fmt.Sprintf("open %s, for %s at most", what, lengthOf(r))
 	if r.Approvals > 0 {
@@ -179,7 +180,15 @@ func rightWords(r rights.Right, ph *Phrasing) string {
 	if r.Emergency {
 		text += ", in an emergency"
 	}
-	return text
+	return text + rightEnd(r)
+}
+
+// rightEnd tells when a right ends; nothing where it does not.
+func rightEnd(r rights.Right) string {
+	if r.Until.IsZero() {
+		return ""
+	}
+	return ", until " + r.Until.UTC().Format(time.RFC3339)
 }
 
 // freed tells public addresses that the estate gives back, those first that are named as
