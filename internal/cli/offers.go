@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"ironbark/internal/estate"
+	"ironbark/internal/journal"
 	"ironbark/internal/sentence"
 )
 
@@ -192,7 +193,7 @@ func drifted(a *app, args []string, _ string) (list []string, d cobra.ShellCompD
 var optionOffers = map[string]offering{
 	"at": moments, "since": moments, "until": moments, "for": lengths, "because": free, "account": free,
 	"by": wanted(sentence.WantPerson), "machine": named("machine"), "service": wanted(sentence.WantService), "about": free,
-	"did":  fixed("enact", "open", "close", "end", "extend", "ask", "approve", "make", "alter", "remove", "tables", "power", "refused", "spread"),
+	"did": fixed(journal.Kinds...), "only": fixed(journal.Kinds...), "syslog": fixed("udp:", "tcp:", "tls:", "/dev/log"), "command": files, "ca": files, "anchor": files, "accept": named("recipient"), "try": named("recipient"),
 	"last": fixed("10", "50", "100"), "group": groups, "tag": tags, "algorithm": fixed("ed25519", "rsa-3072", "rsa-4096"), "disk-kind": fixed("standard", "fast"), "log-format": fixed("text", "json"), "as": fixed("openssh", "pkcs8", "ppk"),
 	"fail-at": fixed("note", "caution", "serious"), "site": fixed(estate.Sim, estate.Linux), "suite": fixed("bookworm", "trixie"), "with": free,
 	"own-key": files, "key": files, "public-key-file": files, "public-key": free, "file": files, "kernel": files, "log": files, "proof": folders, "desktop-file": files, "dir": folders,
@@ -202,7 +203,7 @@ var optionOffers = map[string]offering{
 	"line": named("line"), "endpoint": free, "address": free,
 	"from": wanted(sentence.WantSource), "size": free, "image": free, "to": free,
 
-	"back-to": moments, "subnet": named("subnet"), "snapshot": named("snapshot"), "per": tagKeys, "map --to": files, "why --to": files, "restore --to": folders, "key write --to": files, "reach --to": wanted(sentence.WantDestination),
+	"back-to": moments, "subnet": named("subnet"), "snapshot": named("snapshot"), "per": tagKeys, "map --to": files, "why --to": files, "timeline --to": files, "report --to": files, "findings --to": files, "restore --to": folders, "key write --to": files, "reach --to": wanted(sentence.WantDestination),
 	"paths --from": named("machine"), "cost --per": tagKeys, "sim listen --from": free, "add uplink --public": free, "change uplink --public": free,
 	"connect --key": files,
 }
