@@ -77,7 +77,7 @@ func TestScripts(t *testing.T) {
 			}
 			return os.Getuid() == 0, nil
 		},
-		Cmds: map[string]func(*testscript.TestScript, bool, []string){"exits": exits, "clock": clock, "document": document},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){"exits": exits, "clock": clock, "env-of": envOf, "document": document},
 	})
 }
 
@@ -118,6 +118,14 @@ func clock(ts *testscript.TestScript, neg bool, args []string) {
 		ts.Fatalf("usage: clock HH:MM")
 	}
 	ts.Setenv("IRONBARK_CLOCK", fmt.Sprintf("2026-11-23T%s:00Z", args[0]))
+}
+
+// envOf sets a variable to what stands in a file: env-of NAME FILE
+func envOf(ts *testscript.TestScript, neg bool, args []string) {
+	if neg || len(args) != 2 {
+		ts.Fatalf("usage: env-of NAME FILE")
+	}
+	ts.Setenv(args[0], strings.TrimSpace(ts.ReadFile(args[1])))
 }
 
 // document runs the program with --json and holds what it prints to be one document of a

@@ -15,7 +15,7 @@ import (
 // only one of them has: sentences that name it mean something else though their words stay.
 type Meaning struct {
 	Verb          Verb
-	Kind          string // service, source, person, key, authority, recipient, admin, limit or stun
+	Kind          string // service, source, person, key, authority, recipient, edits, admin, limit or stun
 	Name          string
 	Before, After string // what it stands for; "": it is not there
 }
@@ -66,6 +66,7 @@ func Meanings(a, b *estate.Estate) (list []Meaning) {
 	compare("authority", authorities(a), authorities(b))
 	compare("recipient", recipients(a), recipients(b))
 	compare("limit", limits(a), limits(b))
+	compare("edits", edits(a), edits(b))
 	compare("stun", stun(a), stun(b))
 	return list
 }
@@ -162,6 +163,14 @@ func tail(key string) string {
 
 func limits(e *estate.Estate) []Meaning {
 	return []Meaning{{Name: "opening", After: sentence.DurationOf(e.Limits.Opening()).String()}, {Name: "image", After: sentence.DurationOf(e.Limits.Image()).String()}}
+}
+
+// edits tells who else has to approve edits.
+func edits(e *estate.Estate) []Meaning {
+	if e.Edits.Approvals == 0 {
+		return nil
+	}
+	return []Meaning{{Name: "approvals", After: fmt.Sprintf("that open anything, weaken a guarantee or give rights need %d of %s", e.Edits.Approvals, strings.Join(e.Edits.From, " or "))}}
 }
 
 // stun is who tells what “me” stands for.

@@ -30,9 +30,15 @@ func (a *app) approveCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "approve NUMBER", Short: "Approve what somebody asked to open",
 		Long: "Approve a request that waits, as its permit says who may. What it will open is shown first. With the last approval\n" +
-			"that it needs it is judged once more, by what is enacted by then, and opens; its time begins then.\n\n" +
+			"that it needs it is judged once more, by what is enacted by then, and opens; its time begins then. An edit that waits\n" +
+			"(e41) is shown as its review, and enacted by: ironbark enact --request e41.\n\n" +
 			"Exit status 6: this person may not.",
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
+			if len(args) == 1 {
+				if seq, edit := work.ParseEditName(args[0]); edit {
+					return a.approveEdit(ctx, w, seq, yes)
+				}
+			}
 			id, err := requestNumber(args)
 			if err != nil {
 				return err
@@ -85,6 +91,11 @@ func (a *app) declineCommand() *cobra.Command {
 		Use: "decline NUMBER because REASON", Short: "Decline what somebody asked to open, with a reason",
 		Example: "  ironbark decline 3 because \"use the bastion\"",
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
+			if len(args) == 3 && args[1] == "because" && strings.TrimSpace(args[2]) != "" {
+				if seq, edit := work.ParseEditName(args[0]); edit {
+					return a.declineEdit(ctx, w, seq, args[2])
+				}
+			}
 			id, err := requestNumber(args)
 			if err != nil {
 				return err

@@ -103,8 +103,9 @@ type (
 		Score    view.ScoreDoc     `json:"score"`
 	}
 	openingsDoc struct {
-		At       time.Time    `json:"at"`
-		Openings []openingDoc `json:"openings"`
+		At       time.Time        `json:"at"`
+		Openings []openingDoc     `json:"openings"`
+		Edits    []editRequestDoc `json:"edits"`
 	}
 	openedDoc struct {
 		openingDoc

@@ -334,13 +334,21 @@ func (a *app) told(r *work.Review) error {
 
 func (a *app) enactCommand() *cobra.Command {
 	var yes, weaken bool
+	var request string
 	b := &back{}
 	c := &cobra.Command{
 		Use: "enact", Short: "Make the site as the files say", Args: noArgs,
 		Long: "Make the site as the files say. With --back-to the files go back to what was enacted at a moment, which is an edit like\n" +
-			"any other: other edits stay pending. With --drop-drafts the edits that are pending are given up, and nothing else.",
+			"any other: other edits stay pending. With --drop-drafts the edits that are pending are given up, and nothing else.\n" +
+			"Where the estate asks for it (edits: in estate.yaml), what opens anything, weakens a guarantee or gives rights waits for the\n" +
+			"approval of others, with exit status 5; --request enacts it then.",
 		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
-			if b.wanted() {
+			switch {
+			case b.wanted() && request != "":
+				return usage("--request stands alone: it is one edit")
+			case request != "":
+				return a.enactAsked(ctx, w, request, &editing{yes: yes, weaken: weaken})
+			case b.wanted():
 				return a.goBack(ctx, w, b, &editing{yes: yes, weaken: weaken})
 			}
 			r, err := reviewed(ctx, w)
@@ -369,6 +377,7 @@ func (a *app) enactCommand() *cobra.Command {
 		}),
 	}
 	c.Flags().BoolVar(&yes, "yes", false, "enact without asking")
+	c.Flags().StringVar(&request, "request", "", "enact this edit that was asked for and approved, such as e41, and nothing else")
 	a.drainFlag(c)
 	weakenFlag(c, &weaken)
 	b.flags(c)

@@ -203,7 +203,7 @@ var optionOffers = map[string]offering{
 	"line": named("line"), "endpoint": free, "address": free,
 	"from": wanted(sentence.WantSource), "size": free, "image": free, "to": free,
 
-	"back-to": moments, "subnet": named("subnet"), "snapshot": named("snapshot"), "per": tagKeys, "map --to": files, "why --to": files, "timeline --to": files, "report --to": files, "findings --to": files, "restore --to": folders, "key write --to": files, "reach --to": wanted(sentence.WantDestination),
+	"back-to": moments, "request": free, "subnet": named("subnet"), "snapshot": named("snapshot"), "per": tagKeys, "map --to": files, "why --to": files, "timeline --to": files, "report --to": files, "findings --to": files, "restore --to": folders, "key write --to": files, "reach --to": wanted(sentence.WantDestination),
 	"paths --from": named("machine"), "cost --per": tagKeys, "sim listen --from": free, "add uplink --public": free, "change uplink --public": free,
 	"connect --key": files,
 }

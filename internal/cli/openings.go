@@ -49,14 +49,24 @@ func (a *app) openingsCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			edits, err := w.EditsThatWait(ctx, l.State)
+			if err != nil {
+				return err
+			}
 			if a.json {
-				return a.print.JSON(openingsJSON(l))
+				doc := openingsJSON(l)
+				for _, q := range edits {
+					doc.Edits = append(doc.Edits, editRequestJSON(q, l.State))
+				}
+				return a.print.JSON(doc)
 			}
 			if len(l.List) == 0 {
 				a.print.Line("%s", noOpening(q))
+				a.editsThatWait(edits, w, l.State)
 				return nil
 			}
 			a.print.Openings(l)
+			a.editsThatWait(edits, w, l.State)
 			if l.Left > 0 {
 				a.print.Note("… and %d more: --machine, --by and --service choose among them; a pipe and --json have all", l.Left)
 			}
@@ -133,7 +143,7 @@ func openingsJSON(l view.OpeningList) openingsDoc {
 		}
 		docs = append(docs, d)
 	}
-	return openingsDoc{l.Now.UTC(), docs}
+	return openingsDoc{l.Now.UTC(), docs, []editRequestDoc{}}
 }
 
 // chosen leaves those of a list of openings that are asked for.

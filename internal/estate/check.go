@@ -19,6 +19,7 @@ func (r *reader) check() {
 	r.checkSite()
 	r.checkSpaces()
 	r.checkNouns()
+	r.checkEdits()
 	r.checkSentences()
 }
 

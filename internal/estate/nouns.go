@@ -47,6 +47,7 @@ func (r *reader) document(n *yaml.Node) {
 		"images":     func(v *yaml.Node) { r.named(v, "images", r.image) },
 		"console":    func(v *yaml.Node) { e.Console = r.toggle(v, "console") },
 		"limits":     func(v *yaml.Node) { r.limits(v) },
+		"edits":      func(v *yaml.Node) { r.edits(v) },
 		"stun":       func(v *yaml.Node) { r.stun(v) },
 	}, "estate", "site")
 }

@@ -81,6 +81,9 @@ func (b *BrokenOffError) ExitStatus() int { return 1 }
 // Broken off anywhere, it leaves less open than either side, and a second
 // enactment completes it. The errors are a *NotBegunError, a *PartlyDoneError, and a *BrokenOffError.
 func (w *Work) Enact(ctx context.Context, r *Review, progress Progress) (err error) {
+	if err := w.second(ctx, r); err != nil {
+		return &NotBegunError{err}
+	}
 	e, err := w.Site.Begin(ctx, w.Person, r.Basis, r.Changes)
 	if err != nil {
 		return &NotBegunError{err}

@@ -37,7 +37,12 @@ func (r *Review) newlyWrong(now time.Time, edit bool) (broken, over []string) {
 // speaks of less.
 func (r *Review) opensNothing(now time.Time) bool {
 	grows := func(c change.Change) bool { return c.Verb == change.Make || c.Verb == change.Alter }
-	if slices.ContainsFunc(r.Changes, grows) || newlyTrusted(r.before.Estate, r.Estate) {
+	return !slices.ContainsFunc(r.Changes, grows) && r.letsNothingMore(now)
+}
+
+// letsNothingMore is opensNothing of whatever is made.
+func (r *Review) letsNothingMore(now time.Time) bool {
+	if newlyTrusted(r.before.Estate, r.Estate) {
 		return false
 	}
 	could := exposure.Compare(
