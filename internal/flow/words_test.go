@@ -173,3 +173,28 @@ func TestWhatTwoPassingRulesShare(t *testing.T) {
 		assert.Empty(t, flow.Intersection(a, apart).Rules)
 	}
 }
+
+func TestDoorsAndListsAreWhole(t *testing.T) {
+	e, p := moor(t, "allow https, http from 192.0.2.0/24 to web\n", flow.Assigned{})
+	assert.Equal(t, []string{"tcp/80", "tcp/443"}, flow.ServiceRuns(p.Rules[0].Services), "each name of a list counts")
+	assert.Equal(t, flow.AllIPv4, flow.AllOf(sentence.IPv4))
+	assert.Equal(t, flow.AllIPv6, flow.AllOf(sentence.IPv6))
+	web, _ := p.MachineByName("web")
+	for _, d := range p.DoorsTo(web) {
+		assert.True(t, d.Called().Equal(flow.AnyService), "a door that translates nothing is called at every service")
+	}
+	gateways := p.GatewayDoors()
+	require.Len(t, gateways, 1)
+	assert.Equal(t, int32(-1), gateways[0].Machine, "a gateway is no machine")
+	assert.Equal(t, []string{"tcp/22"}, flow.ServiceRuns(gateways[0].Called()))
+	assert.Len(t, e.Bastions, 1)
+	// Of a port that leads elsewhere on the other side nothing is left.
+	store, _ := p.MachineByName("store")
+	port := func(m int32) *flow.Plan {
+		q := *p
+		q.Doors = []flow.Published{{Kind: flow.DoorForward, Front: "pier", Service: flow.TCPPort(443), On: flow.TCPPort(443), To: &flow.Group{Machines: []int32{m}}, From: flow.AllIPv4}}
+		return &q
+	}
+	assert.Empty(t, flow.Intersection(port(web), port(store)).Doors)
+	assert.Len(t, flow.Intersection(port(web), port(web)).Doors, 1)
+}
