@@ -70,10 +70,37 @@ func (o *told) answer(t require.TestingT, v *exposure.View, question string) {
 		parts := v.Ask(resolve.Services(ask.Services), resolve.Source(ask.From), targets...)
 		o.say("%s", exposure.Verdict(parts))
 		for _, p := range parts {
-			o.say("%s: %s from %s%s", exposure.TargetName(o.plan, p.Target), strings.Join(flow.ServiceRuns(p.Services), ","), o.names.Plain(p.From), end(p.Until))
+			leads := "nowhere"
+			if p.Machine >= 0 {
+				leads = o.plan.Machines[p.Machine].Name + " " + strings.Join(flow.ServiceRuns(p.Arrives), ",")
+			}
+			o.say("%s: %s from %s%s → %s", exposure.TargetName(o.plan, p.Target), strings.Join(flow.ServiceRuns(p.Services), ","), o.names.Plain(p.From), end(p.Until), leads)
 			for _, s := range v.Steps(p, flow.Namings(nil, o.w.Estate)) {
 				o.say("  %s: %s %s%s", s.Question, s.Answer, by(s.Origin, 0), map[bool]string{true: "", false: " ."}[s.Passed])
 			}
+		}
+	case "doors":
+		s, err := sentence.ParseArgs([]string{"why any from everywhere to " + words}, oracle.Epoch)
+		require.NoError(t, err, question)
+		for _, target := range exposure.Targets(o.w.Estate, o.plan, s.(sentence.Ask).To) {
+			doors := v.DoorsOf(target)
+			for _, d := range doors {
+				o.say("%s", exposure.DoorWords(d))
+			}
+			has := 0
+			for m := range o.plan.Machines {
+				for _, d := range o.plan.DoorsTo(int32(m)) {
+					if target.Has(d) {
+						has++
+					}
+				}
+			}
+			for _, d := range o.plan.GatewayDoors() {
+				if target.Has(d) {
+					has++
+				}
+			}
+			require.Equal(t, len(doors), has, "each of them, and no other, is the target's")
 		}
 	case "reach":
 		m, ok := o.plan.MachineByName(words)

@@ -67,9 +67,11 @@ func TestTheDifferenceAppliedToOneGivesTheOther(t *testing.T) {
 func listed(t require.TestingT, list exposure.Changes) {
 	all := slices.Collect(list.All())
 	require.Equal(t, len(all) == 0, list.IsEmpty())
-	administrative := func(c exposure.Change) bool { return c.Entry.Administrative }
-	require.Equal(t, slices.DeleteFunc(slices.Clone(all), administrative), append(all[:0:0], slices.Collect(list.Without(administrative).All())...))
-	require.Equal(t, slices.ContainsFunc(all, administrative), list.Any(administrative))
+	for _, is := range []bool{true, false} {
+		administrative := func(c exposure.Change) bool { return c.Entry.Administrative == is }
+		require.Equal(t, slices.DeleteFunc(slices.Clone(all), administrative), append(all[:0:0], slices.Collect(list.Without(administrative).All())...))
+		require.Equal(t, slices.ContainsFunc(all, administrative), list.Any(administrative))
+	}
 	for first := range list.All() {
 		require.Equal(t, all[0], first)
 		break
