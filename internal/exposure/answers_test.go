@@ -79,6 +79,13 @@ func (o *told) answer(t require.TestingT, v *exposure.View, question string) {
 				o.say("  %s: %s %s%s", s.Question, s.Answer, by(s.Origin, 0), map[bool]string{true: "", false: " ."}[s.Passed])
 			}
 		}
+	case "guarantees":
+		for _, b := range exposure.Guarantees(o.w.Estate, o.plan, oracle.Epoch) {
+			from, to := b.Ends()
+			o.say("%s: at %s %s from %s to %s, by %s %s%s", by(b.Guarantee, 0), b.At.UTC().Format("15:04"), b.Flow.Service, from, to, b.By.Reason, by(b.By.Origin, max(b.By.Opening, 0)), map[bool]string{true: ", potential"}[b.Potential])
+		}
+	case "number":
+		o.names.Number(words)
 	case "doors":
 		s, err := sentence.ParseArgs([]string{"why any from everywhere to " + words}, oracle.Epoch)
 		require.NoError(t, err, question)
