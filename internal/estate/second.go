@@ -53,9 +53,10 @@ func (r *reader) checkEdits() {
 	for _, name := range e.From {
 		if !r.estate.names.people[name] {
 			r.fail(e.At, fmt.Sprintf("there is no person or group “%s”", name), "")
+			return
 		}
 	}
 	if able < e.Approvals {
-		r.fail(e.At, fmt.Sprintf("edits need %d approvals, and %d people may give them", e.Approvals, able), "name more people, or ask for fewer approvals: nobody could open anything any more")
+		r.fail(e.At, fmt.Sprintf("edits need the approval of %d, and no more than %d may give it", e.Approvals, able), "name more people, or ask for fewer approvals: nobody could open anything any more")
 	}
 }
