@@ -84,6 +84,18 @@ func (o *told) answer(t require.TestingT, v *exposure.View, question string) {
 			from, to := b.Ends()
 			o.say("%s: at %s %s from %s to %s, by %s %s%s", by(b.Guarantee, 0), b.At.UTC().Format("15:04"), b.Flow.Service, from, to, b.By.Reason, by(b.By.Origin, max(b.By.Opening, 0)), map[bool]string{true: ", potential"}[b.Potential])
 		}
+	case "call": // what a machine calls outside, and why
+		s, err := sentence.ParseArgs([]string{"why " + words + " to all"}, oracle.Epoch)
+		require.NoError(t, err, question)
+		resolve := flow.NewResolver(o.w.Estate, o.plan)
+		for _, m := range resolve.Group(s.(sentence.Ask).From).Machines {
+			for _, p := range v.Calls().Ask(resolve.Services(s.(sentence.Ask).Services), o.plan.Internet(), exposure.Target{Machine: m}) {
+				o.say("%s: %s to %s", o.plan.Machines[m].Name, strings.Join(flow.ServiceRuns(p.Services), ","), o.names.Plain(p.From))
+				for _, s := range v.Calls().Steps(p, nil) {
+					o.say("  %s: %s", s.Question, s.Answer)
+				}
+			}
+		}
 	case "number":
 		o.names.Number(words)
 	case "doors":
@@ -135,9 +147,10 @@ func (o *told) answer(t require.TestingT, v *exposure.View, question string) {
 		if permits {
 			v = exposure.NewView(exposure.WithPermits(o.w.Estate, o.plan), oracle.Epoch)
 		}
-		set, err := sentence.ParseArgs([]string{"why any from " + from + " to all"}, oracle.Epoch)
+		set, err := sentence.ParseArgs([]string{"why any from " + strings.TrimSuffix(from, " alone") + " to all"}, oracle.Epoch)
 		require.NoError(t, err)
-		ways := v.Paths(flow.NewResolver(o.w.Estate, o.plan).Source(set.(sentence.Ask).From), true)
+		from, alone := strings.CutSuffix(from, " alone")
+		ways := v.Paths(flow.NewResolver(o.w.Estate, o.plan).Source(set.(sentence.Ask).From), !alone)
 		o.say("%s", strings.Join(ways.Reached(), ", "))
 		for _, path := range ways.To(to) {
 			for _, h := range path {
