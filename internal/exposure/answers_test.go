@@ -149,7 +149,7 @@ func (o *told) answer(t require.TestingT, v *exposure.View, question string) {
 		}
 		set, err := sentence.ParseArgs([]string{"why any from " + strings.TrimSuffix(from, " alone") + " to all"}, oracle.Epoch)
 		require.NoError(t, err)
-		from, alone := strings.CutSuffix(from, " alone")
+		alone := strings.HasSuffix(from, " alone")
 		ways := v.Paths(flow.NewResolver(o.w.Estate, o.plan).Source(set.(sentence.Ask).From), !alone)
 		o.say("%s", strings.Join(ways.Reached(), ", "))
 		for _, path := range ways.To(to) {
