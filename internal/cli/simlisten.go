@@ -101,9 +101,11 @@ func (a *app) amongClients(ctx context.Context, w *work.Work, addrs []netip.Addr
 		return err
 	}
 	ended := make(chan error, 1)
+	network := clientnet.Network(c.Process.Pid)
 	go func() { ended <- c.Wait() }()
 	select {
 	case err = <-ended:
+		clientnet.EndLeftovers(network)
 	case err = <-served:
 		_ = c.Process.Kill()
 		return errors.Join(err, <-ended)
