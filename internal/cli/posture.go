@@ -28,10 +28,6 @@ func (a *app) found(ctx context.Context, w *work.Work, st *work.State, at time.T
 
 // fix retracts the sentences of findings that only close something or only tidy up, as one edit.
 func (a *app) fix(ctx context.Context, w *work.Work, opt *editing) error {
-	old, err := w.Folder.Read()
-	if err != nil {
-		return err
-	}
 	st, err := w.Asked(ctx, true)
 	if err != nil {
 		return err
@@ -40,26 +36,23 @@ func (a *app) fix(ctx context.Context, w *work.Work, opt *editing) error {
 	if err != nil {
 		return err
 	}
-	var out []findings.Finding
+	said := map[sentence.Pos]sentence.Sentence{}
+	for _, st := range st.Estate.Sentences() {
+		said[st.At] = st.Sentence
+	}
+	var out []sentence.Pos
 	for _, f := range list {
-		i := slices.IndexFunc(st.Estate.Sentences(), func(s sentence.Statement) bool { return s.At == f.At })
-		if i >= 0 && f.Fixable(st.Estate.Sentences()[i].Sentence) && !slices.ContainsFunc(out, func(o findings.Finding) bool { return o.At == f.At }) {
-			out = append(out, f)
+		if s, there := said[f.At]; there && f.Fixable(s) {
+			a.print.NoteWrap("retract  ", f.Subject+"  ("+f.At.String()+"): "+f.Problem)
+			out = append(out, f.At)
+			delete(said, f.At) // what else is found of it goes with it
 		}
 	}
 	if len(out) == 0 {
 		a.print.Line("Nothing is found that could be fixed by closing something or tidying up alone.")
 		return nil
 	}
-	slices.SortFunc(out, func(x, y findings.Finding) int { return y.At.Compare(x.At) }) // the last line first: those before it stay where they are
-	files := old
-	for _, f := range out {
-		a.print.NoteWrap("retract  ", f.Subject+"  ("+f.At.String()+"): "+f.Problem)
-		if files, _, err = files.Retract([]string{fmt.Sprintf("%s:%d", f.At.File, f.At.Line)}); err != nil {
-			return err
-		}
-	}
-	return a.edit(ctx, w, old, files, fmt.Sprintf("took back %s of which nothing is left or nobody makes use", view.Count(len(out), "sentence")), opt)
+	return a.edit(ctx, w, st.Files, st.Files.WithoutLines(out), fmt.Sprintf("took back %s of which nothing is left or nobody makes use", view.Count(len(out), "sentence")), opt)
 }
 
 // scoresSince tells how the score came about.

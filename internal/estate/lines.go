@@ -29,7 +29,16 @@ func ReplaceLine(data []byte, line int, s sentence.Sentence) []byte {
 
 // RemoveLine takes the line with a number, counted from 1, out of a rules file.
 func RemoveLine(data []byte, line int) []byte {
+	return RemoveLines(data, map[int]bool{line: true})
+}
+
+// RemoveLines takes the lines with some numbers, counted from 1, out of a rules file. Cost: linear in the file.
+func RemoveLines(data []byte, lines map[int]bool) []byte {
 	t := newText(data)
-	t.lines = slices.Delete(t.lines, line-1, line)
+	number := 0
+	t.lines = slices.DeleteFunc(t.lines, func(string) bool {
+		number++
+		return lines[number]
+	})
 	return t.bytes()
 }

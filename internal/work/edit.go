@@ -211,6 +211,21 @@ func same(canonical string, words []string) bool {
 	return err == nil && s.String() == canonical
 }
 
+// WithoutLines returns the files without some lines of rules files. Cost: linear in those files.
+func (fs Files) WithoutLines(at []sentence.Pos) Files {
+	lines := map[string]map[int]bool{} // by file
+	for _, p := range at {
+		if lines[p.File] == nil {
+			lines[p.File] = map[int]bool{}
+		}
+		lines[p.File][p.Line] = true
+	}
+	for file, numbers := range lines {
+		fs = fs.With(file, estate.RemoveLines(fs.Get(file), numbers))
+	}
+	return fs
+}
+
 func (fs Files) without(s sentence.Statement) Files {
 	return fs.With(s.At.File, estate.RemoveLine(fs.Get(s.At.File), s.At.Line))
 }
