@@ -26,7 +26,6 @@ const oneKeyMachines = 5
 type Facts struct {
 	Before *estate.Estate          // as it was enacted [UnusedAfter] ago
 	Uses   map[string][]flow.Addrs // by permit, from where each opening since then was
-	Last   map[string]time.Time    // by permit, when somebody last opened by it
 	Loose  []string                // files of private keys that others can read
 	Made   map[string]time.Time    // images of the estate's own, by name
 }

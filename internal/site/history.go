@@ -1,13 +1,11 @@
 package site
 
 import (
-	"bytes"
 	"cmp"
 	"context"
 	"fmt"
 	"math"
 	"slices"
-	"strings"
 	"time"
 
 	"ironbark/internal/driver"
@@ -15,6 +13,7 @@ import (
 	"ironbark/internal/flow"
 	"ironbark/internal/ledger"
 	"ironbark/internal/opening"
+	"ironbark/internal/sentence"
 )
 
 // Moment is what was installed from a moment on, and who brought it about.
@@ -122,40 +121,28 @@ func (s *Site) FilesAt(ctx context.Context, at time.Time) (files []estate.File, 
 	return files, err
 }
 
-// EnactedSince returns what tells since when a line has stood in the files that are enacted without a break, as far as the record goes; the zero moment where it does not. Cost:
-// linear in the journal, and for each line in its files.
-func (s *Site) EnactedSince(ctx context.Context) (since func(line string) time.Time, err error) {
-	var list []ledger.Entry
-	err = s.eachFiles(ctx, func(e ledger.Entry) bool {
-		list = append(list, e)
+// EnactedSince tells since when each of some lines has stood in the files that are enacted without a break, as far as the record goes; the zero moment where one does not stand there. Cost:
+// linear in the files of each enactment in the journal.
+func (s *Site) EnactedSince(ctx context.Context, lines []string) (map[string]time.Time, error) {
+	since := make(map[string]time.Time, len(lines))
+	err := s.eachFiles(ctx, func(e ledger.Entry) bool {
+		there := make(map[string]bool, len(lines))
+		for _, f := range e.Files {
+			for l := range sentence.Lines(f.Data) {
+				there[l.Text] = true
+			}
+		}
+		for _, line := range lines {
+			switch {
+			case !there[line]:
+				delete(since, line)
+			case since[line].IsZero():
+				since[line] = e.At
+			}
+		}
 		return true
 	})
-	return func(line string) (begin time.Time) {
-		for _, e := range slices.Backward(list) {
-			if !slices.ContainsFunc(e.Files, func(f estate.File) bool { return hasLine(f.Data, line) }) {
-				break
-			}
-			begin = e.At
-		}
-		return begin
-	}, err
-}
-
-// hasLine reports whether a line stands in a file, whatever spaces stand around it.
-func hasLine(data []byte, line string) bool {
-	line = strings.TrimSpace(line)
-	for at := 0; ; {
-		i := bytes.Index(data[at:], []byte(line))
-		if i < 0 {
-			return false
-		}
-		begin, end := at+i, at+i+len(line)
-		before, after := bytes.TrimRight(data[:begin], " \t"), bytes.TrimLeft(data[end:], " \t\r")
-		if (len(before) == 0 || before[len(before)-1] == '\n') && (len(after) == 0 || after[0] == '\n' || after[0] == '#') {
-			return true
-		}
-		at = end
-	}
+	return since, err
 }
 
 // eachFiles hands over the entries that enacted files, oldest first, until yield returns false.

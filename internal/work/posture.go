@@ -25,8 +25,16 @@ func (w *Work) Facts(ctx context.Context, now time.Time) (f findings.Facts, err 
 	if err != nil {
 		return f, err
 	}
-	f.Uses, f.Last = UsesOf(openings, now.Add(-findings.UnusedAfter))
-	if f.Before, err = w.enactedAt(ctx, now.Add(-findings.UnusedAfter)); err != nil {
+	since := now.Add(-findings.UnusedAfter)
+	f.Uses = map[string][]flow.Addrs{}
+	for permit, uses := range usesOf(openings) {
+		for _, u := range uses {
+			if u.at.After(since) {
+				f.Uses[permit] = append(f.Uses[permit], u.from)
+			}
+		}
+	}
+	if f.Before, err = w.enactedAt(ctx, since); err != nil {
 		return f, err
 	}
 	keys, _ := filepath.Glob(filepath.Join(w.Folder.Dir, StateDir, "keys", "*"))
@@ -49,23 +57,25 @@ func (w *Work) Facts(ctx context.Context, now time.Time) (f findings.Facts, err 
 	return f, err
 }
 
-// UsesOf tells by permit from where each opening since a moment was, and when somebody last opened by it.
-func UsesOf(openings []opening.Opening, since time.Time) (uses map[string][]flow.Addrs, last map[string]time.Time) {
-	uses, last = map[string][]flow.Addrs{}, map[string]time.Time{}
+// use is one part of an opening by a permit.
+type use struct {
+	at   time.Time
+	who  string
+	from flow.Addrs
+}
+
+// usesOf tells by permit who used it when: by what was opened, not by what was asked for and never open.
+func usesOf(openings []opening.Opening) map[string][]use {
+	uses := map[string][]use{}
 	for _, o := range openings {
-		if o.Waits() { // it was asked for, and never open
+		if o.Waits() {
 			continue
 		}
 		for _, p := range o.Parts {
-			if o.Begin.After(since) {
-				uses[p.Permit] = append(uses[p.Permit], p.From)
-			}
-			if o.Begin.After(last[p.Permit]) {
-				last[p.Permit] = o.Begin
-			}
+			uses[p.Permit] = append(uses[p.Permit], use{o.Begin, o.Person, p.From})
 		}
 	}
-	return uses, last
+	return uses
 }
 
 // enactedAt returns the estate as it was enacted at a moment; nil where nothing was. Cost: constant where the record begins later, and otherwise linear in it.
@@ -188,21 +198,22 @@ func (w *Work) Permits(ctx context.Context) (list []Permitted, err error) {
 	if err != nil {
 		return nil, err
 	}
-	since, err := w.Site.EnactedSince(ctx)
+	permits := st.Estate.SentencesOf(sentence.VerbPermit)
+	lines := make([]string, len(permits))
+	for i, p := range permits {
+		lines[i] = p.Text
+	}
+	since, err := w.Site.EnactedSince(ctx, lines)
 	if err != nil {
 		return nil, err
 	}
-	for _, s := range st.Estate.SentencesOf(sentence.VerbPermit) {
-		text := s.Sentence.String()
-		one := Permitted{Statement: s, Since: since(s.Text)}
-		for _, o := range openings {
-			for _, p := range o.Parts {
-				if p.Permit == text && !o.Waits() {
-					one.Uses++
-					if o.Begin.After(one.Last) {
-						one.Last, one.Who = o.Begin, o.Person
-					}
-				}
+	uses := usesOf(openings)
+	for _, p := range permits {
+		one := Permitted{Statement: p, Since: since[p.Text]}
+		for _, u := range uses[p.Sentence.String()] {
+			one.Uses++
+			if u.at.After(one.Last) {
+				one.Last, one.Who = u.at, u.who
 			}
 		}
 		list = append(list, one)
