@@ -125,7 +125,7 @@ func (a *app) statusCommand() *cobra.Command {
 			}
 			sum := a.summary(w, st, now)
 			a.print.Status(st, drift, sum, now)
-			if list, err := w.Recipients(ctx); err == nil {
+			if list, err := w.Recipients(ctx, st.Estate); err == nil {
 				a.print.Untold(list, now)
 			}
 			if len(sum.Broken) > 0 {

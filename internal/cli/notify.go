@@ -214,21 +214,17 @@ func (a *app) acceptAll(ctx context.Context, w *work.Work, list []estate.Recipie
 
 // acceptCommand accepts the command of one recipient.
 func (a *app) acceptCommand(ctx context.Context, w *work.Work, name string) error {
-	e, err := w.Site.Enacted(ctx)
-	if err != nil {
-		return err
-	}
-	i := slices.IndexFunc(e.Recipients, func(t estate.Recipient) bool { return t.Name == name })
+	t, err := w.Recipient(ctx, name)
 	switch {
-	case i < 0:
-		return &work.NoRecipientError{Name: name}
-	case len(e.Recipients[i].Command) == 0:
+	case err != nil:
+		return err
+	case len(t.Command) == 0:
 		return usage("recipient %s has no command: there is nothing to accept", name)
 	}
-	if err := a.acceptAll(ctx, w, e.Recipients[i:i+1]); err != nil {
+	if err := a.acceptAll(ctx, w, []estate.Recipient{t}); err != nil {
 		return err
 	}
-	a.print.Line("accepted on this computer: %s", strings.Join(e.Recipients[i].Command, " "))
+	a.print.Line("accepted on this computer: %s", strings.Join(t.Command, " "))
 	return nil
 }
 

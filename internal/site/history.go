@@ -36,17 +36,15 @@ func (s *Site) History(ctx context.Context, from time.Time, yield func(Moment) (
 		return err
 	}
 	outside := o.Outside
-	var by *driver.OutOfBandChange // who did what is handed over, where it was somebody else
 	p := past{plan: map[string]string{}, touched: map[string]*string{}, openings: map[int64]opening.Opening{}}
 	before := func() (bool, error) { return true, nil } // hands over what was installed at that moment, once
-	step := func(at time.Time, person string, apply func() bool) (more bool, err error) {
-		outsider := by
+	step := func(at time.Time, person string, by *driver.OutOfBandChange, apply func() bool) (more bool, err error) {
 		hand := func() (bool, error) {
 			m, err := p.moment(at, person)
 			if err != nil {
 				return false, err
 			}
-			m.Outside = outsider
+			m.Outside = by
 			return yield(m)
 		}
 		if at.After(from) {
@@ -68,8 +66,8 @@ func (s *Site) History(ctx context.Context, from time.Time, yield func(Moment) (
 	others := func(before int64) (more bool, err error) { // what others did before an entry
 		for len(outside) > 0 && outside[0].After.Seq < before {
 			o := outside[0]
-			outside, by = outside[1:], &o
-			more, err := step(o.At, o.Who, func() bool {
+			outside = outside[1:]
+			more, err := step(o.At, o.Who, &o, func() bool {
 				p.outside(o)
 				return true
 			})
@@ -77,7 +75,6 @@ func (s *Site) History(ctx context.Context, from time.Time, yield func(Moment) (
 				return false, err
 			}
 		}
-		by = nil
 		return true, nil
 	}
 	for after := int64(0); ; {
@@ -90,7 +87,7 @@ func (s *Site) History(ctx context.Context, from time.Time, yield func(Moment) (
 			if more, err := others(e.Seq); err != nil || !more {
 				return err
 			}
-			more, err := step(e.At, e.Person, func() bool { return p.apply(e) })
+			more, err := step(e.At, e.Person, nil, func() bool { return p.apply(e) })
 			if err != nil {
 				return fmt.Errorf("entry %d of the journal: %w", e.Seq, err)
 			}

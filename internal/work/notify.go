@@ -55,43 +55,40 @@ func (w *Work) Behind(ctx context.Context) (bool, error) {
 // Tell tells each recipient of the entries that it has not been told of, in order, all recipients at once. One at a time does so; whoever comes
 // meanwhile leaves it to that one. What could not be delivered is told again the next time. The error is of the record alone.
 func (w *Work) Tell(ctx context.Context, patience Patience) ([]Told, error) {
+	e, err := w.Site.Enacted(ctx)
+	if err != nil {
+		return nil, err
+	}
 	release, err := w.Site.Telling(ctx)
 	if err != nil {
 		return nil, err
 	}
 	if release == nil {
-		return w.Recipients(ctx)
+		return w.Recipients(ctx, e)
 	}
-	list, err := w.Recipients(ctx)
+	list, err := w.Recipients(ctx, e)
 	if err == nil && slices.ContainsFunc(list, func(t Told) bool { return t.Behind > 0 }) {
-		var id string
-		if id, err = w.Site.EstateID(ctx); err == nil {
-			err = w.tell(ctx, list, id, patience)
-		}
+		err = w.tell(ctx, list, e.Name, patience)
 	}
 	return list, errors.Join(err, release())
 }
 
-// Recipients tells how each recipient of the files that were last enacted stands.
-func (w *Work) Recipients(ctx context.Context) (told []Told, err error) {
+// Recipients tells how each recipient of an estate, as it was last enacted, stands. Cost: constant but for their number.
+func (w *Work) Recipients(ctx context.Context, e *estate.Estate) (told []Told, err error) {
+	if len(e.Recipients) == 0 {
+		return nil, nil
+	}
 	list, last, err := w.Site.Deliveries(ctx)
-	if err != nil || len(list) == 0 {
-		return nil, err
-	}
-	e, err := w.Site.Enacted(ctx)
-	if err != nil {
-		return nil, err
-	}
 	for _, t := range e.Recipients {
 		if i := slices.IndexFunc(list, func(d ledger.Delivery) bool { return d.Recipient == t.Name }); i >= 0 {
 			told = append(told, Told{Recipient: t, Seq: list[i].Seq, Behind: last - list[i].Seq, Failed: list[i].Failed, Why: list[i].Why})
 		}
 	}
-	return told, nil
+	return told, err
 }
 
-func (w *Work) tell(ctx context.Context, list []Told, id string, patience Patience) error {
-	e, err := w.Site.Enacted(ctx)
+func (w *Work) tell(ctx context.Context, list []Told, name string, patience Patience) error {
+	id, err := w.Site.EstateID(ctx)
 	if err != nil {
 		return err
 	}
@@ -102,7 +99,7 @@ func (w *Work) tell(ctx context.Context, list []Told, id string, patience Patien
 		if t.Behind == 0 || !t.Failed.IsZero() && patience.Again > 0 && w.Clock.Now().Sub(t.Failed).Abs() < patience.Again {
 			continue
 		}
-		all.Go(func() { errs[i] = w.tellOne(ctx, t, e.Name, id, patience) })
+		all.Go(func() { errs[i] = w.tellOne(ctx, t, name, id, patience) })
 	}
 	all.Wait()
 	return errors.Join(errs...)
@@ -191,13 +188,9 @@ func (w *Work) sender(ctx context.Context, t estate.Recipient) (notify.Sender, e
 
 // Try sends a recipient a note that is no entry, and returns why it may not have been delivered.
 func (w *Work) Try(ctx context.Context, name string, patience Patience) error {
-	list, err := w.Recipients(ctx)
+	t, err := w.Recipient(ctx, name)
 	if err != nil {
 		return err
-	}
-	i := slices.IndexFunc(list, func(t Told) bool { return t.Recipient.Name == name })
-	if i < 0 {
-		return &NoRecipientError{Name: name}
 	}
 	id, err := w.Site.EstateID(ctx)
 	if err != nil {
@@ -210,7 +203,20 @@ func (w *Work) Try(ctx context.Context, name string, patience Patience) error {
 			_ = to.Close()
 		}
 	}()
-	return w.send(ctx, &to, list[i].Recipient, n, patience)
+	return w.send(ctx, &to, t, n, patience)
+}
+
+// Recipient finds a recipient by name, as it was last enacted. The error is a *NoRecipientError where there is none.
+func (w *Work) Recipient(ctx context.Context, name string) (estate.Recipient, error) {
+	e, err := w.Site.Enacted(ctx)
+	if err != nil {
+		return estate.Recipient{}, err
+	}
+	i := slices.IndexFunc(e.Recipients, func(t estate.Recipient) bool { return t.Name == name })
+	if i < 0 {
+		return estate.Recipient{}, &NoRecipientError{Name: name}
+	}
+	return e.Recipients[i], nil
 }
 
 // NoRecipientError says that nobody of a name is told.
