@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"io"
+	"io/fs"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -23,6 +24,24 @@ var drawers = map[string]func(w io.Writer, m picture.Map) error{
 	".svg": func(w io.Writer, m picture.Map) error { return picture.LayOut(m).SVG(w) },
 	".png": func(w io.Writer, m picture.Map) error { return picture.LayOut(m).PNG(w) },
 	".dot": picture.DOT,
+}
+
+// draw draws into a file, whole or not at all.
+func (a *app) draw(to string, draw func(io.Writer) error) error {
+	if err := writeWhole(to, 0o644, draw); err != nil {
+		return err
+	}
+	a.print.Note("drew %s", to)
+	return nil
+}
+
+// writeWhole writes a file whole or not at all.
+func writeWhole(path string, mode fs.FileMode, write func(io.Writer) error) error {
+	var b bytes.Buffer
+	if err := write(&b); err != nil {
+		return err
+	}
+	return work.WriteFile(path, b.Bytes(), mode)
 }
 
 func (a *app) mapCommand() *cobra.Command {
@@ -48,15 +67,7 @@ func (a *app) mapCommand() *cobra.Command {
 				if !ok {
 					return usage("--to %s: a map is written as .svg, .png or .dot", to)
 				}
-				var b bytes.Buffer
-				if err := draw(&b, m); err != nil {
-					return err
-				}
-				if err := work.WriteFile(to, b.Bytes(), 0o644); err != nil {
-					return err
-				}
-				a.print.Note("drew %s", to)
-				return nil
+				return a.draw(to, func(w io.Writer) error { return draw(w, m) })
 			case a.json:
 				return a.print.JSON(view.MapJSON(m))
 			}

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bytes"
 	"context"
 	"path/filepath"
 	"strings"
@@ -55,11 +54,7 @@ func (a *app) reportCommand() *cobra.Command {
 				return err
 			}
 			r.Map = a.mapOf(w, st, now)
-			var b bytes.Buffer
-			if err := r.Write(&b); err != nil {
-				return err
-			}
-			if err := work.WriteFile(to, b.Bytes(), 0o600); err != nil {
+			if err := writeWhole(to, 0o600, r.Write); err != nil {
 				return err
 			}
 			a.print.Note("wrote %s", to)

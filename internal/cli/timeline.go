@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bytes"
 	"cmp"
 	"context"
 	"io"
@@ -54,14 +53,8 @@ func (a *app) timelineCommand() *cobra.Command {
 			name := cmp.Or(st.Estate.Name, filepath.Base(w.Folder.Dir))
 			switch {
 			case to != "":
-				var b bytes.Buffer
-				if err := draw(picture.LayOutTimeline(view.TimelineTitle(name, line), view.Plain(line)), &b); err != nil {
-					return err
-				}
-				if err := work.WriteFile(to, b.Bytes(), 0o644); err != nil {
-					return err
-				}
-				a.print.Note("drew %s", to)
+				scene := picture.LayOutTimeline(view.TimelineTitle(name, line), view.Plain(line))
+				return a.draw(to, func(w io.Writer) error { return draw(scene, w) })
 			case a.json:
 				return a.print.JSON(view.TimelineJSON(line))
 			default:

@@ -22,6 +22,11 @@ func (e Edits) Same(o Edits) bool {
 	return e.Approvals == o.Approvals && slices.Equal(e.From, o.From)
 }
 
+// MayApproveEdits reports whether a person is one of those who may approve edits.
+func (e *Estate) MayApproveEdits(person string) bool {
+	return slices.ContainsFunc(e.Edits.From, func(name string) bool { return e.Belongs(person, name) })
+}
+
 func (r *reader) edits(n *yaml.Node) {
 	e := &r.estate.Edits
 	e.At = r.at(n)
@@ -46,7 +51,7 @@ func (r *reader) checkEdits() {
 	}
 	able := 0
 	for _, p := range r.estate.People {
-		if slices.ContainsFunc(e.From, func(name string) bool { return r.estate.Belongs(p.Name, name) }) {
+		if r.estate.MayApproveEdits(p.Name) {
 			able++
 		}
 	}

@@ -2,7 +2,6 @@ package findings
 
 import (
 	"cmp"
-	"maps"
 	"slices"
 )
 
@@ -50,8 +49,7 @@ func ScoreOf(list []Finding, broken int) Score {
 	if broken > 0 {
 		s.Lines = append(s.Lines, ScoreLine{What: "a guarantee is broken", Level: Serious, Count: broken, Off: min(broken*brokenTakes, brokenTakesMost)})
 	}
-	for k := range maps.Keys(count) {
-		n := count[k]
+	for k, n := range count {
 		s.Lines = append(s.Lines, ScoreLine{What: k.kind.What(), Level: k.level, Kind: k.kind, Count: n, Off: min(n*takes[k.level], takesMost[k.level])})
 	}
 	slices.SortFunc(s.Lines, func(a, b ScoreLine) int {

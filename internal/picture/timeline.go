@@ -3,7 +3,6 @@ package picture
 import (
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 
 	"ironbark/internal/timeline"
@@ -74,7 +73,7 @@ func (c *chart) x(position float64) float64 { return c.left + position*(c.right-
 
 // row places one row, and returns where it ends.
 func (c *chart) row(r timeline.Row, y float64) float64 {
-	names := wrap(RowName(r), chars(namesWide-2*gap))
+	names := wrap(r.Name(), chars(namesWide-2*gap))
 	if len(names) > mostNames {
 		names = append(names[:mostNames-1], cut(strings.Join(names[mostNames-1:], " "), chars(namesWide-2*gap)))
 	}
@@ -113,7 +112,7 @@ type placed struct {
 // place finds room for a bar and its words: after it, before it, or where there is none on either side below it.
 func (c *chart) place(b *timeline.Bar) placed {
 	begin, end := c.l.Extent(b)
-	p := placed{text: cut(BarText(b), chars(c.right-c.left-2*gap)), x: min(c.x(begin), c.right-thinnest), lanes: 1}
+	p := placed{text: cut(b.Text(), chars(c.right-c.left-2*gap)), x: min(c.x(begin), c.right-thinnest), lanes: 1}
 	p.w = max(c.x(end)-p.x, thinnest)
 	p.from, p.to = p.x, p.x+p.w
 	switch label := wide(p.text); {
@@ -149,35 +148,6 @@ func (c *chart) bar(b *timeline.Bar, x, y, w float64) {
 		from = min(max(from, x), x+w-thinnest)
 		c.rects = append(c.rects, rect{from, y + 3, max(min(to, x+w)-from, thinnest), barHigh - 6, styleUsed})
 	}
-}
-
-// RowName names the machines of a row.
-func RowName(r timeline.Row) string {
-	switch n := len(r.Machines); {
-	case n == 0:
-		return "the site"
-	case n <= 4:
-		return strings.Join(r.Machines, ", ")
-	}
-	return strings.Join(r.Machines[:3], ", ") + fmt.Sprintf(" and %d more", len(r.Machines)-3)
-}
-
-// BarText tells in words who brought a bar about, what it is, and why.
-func BarText(b *timeline.Bar) string {
-	text := b.What
-	if b.Who != "" {
-		text = b.Who + ": " + text
-	}
-	if b.Number > 0 {
-		text = "opening " + strconv.FormatInt(b.Number, 10) + ", " + text
-	}
-	if b.Kind == timeline.Asked {
-		text += ", not approved"
-	}
-	if b.Why != "" {
-		text += ", “" + b.Why + "”"
-	}
-	return text
 }
 
 func (s *Scene) timelineLegend(y float64) {

@@ -9,8 +9,11 @@ package timeline
 import (
 	"cmp"
 	"encoding/binary"
+	"fmt"
 	"maps"
 	"slices"
+	"strconv"
+	"strings"
 	"time"
 
 	"ironbark/internal/sentence"
@@ -56,6 +59,35 @@ func (s Span) IsZero() bool { return s.Before.IsZero() }
 type Row struct {
 	Machines []string // in natural order; none: the site as a whole
 	Bars     []*Bar   // by their beginnings
+}
+
+// Name names the machines of the row: the first of them, where they are many.
+func (r Row) Name() string {
+	switch n := len(r.Machines); {
+	case n == 0:
+		return "the site"
+	case n <= 4:
+		return strings.Join(r.Machines, ", ")
+	}
+	return strings.Join(r.Machines[:3], ", ") + fmt.Sprintf(" and %d more", len(r.Machines)-3)
+}
+
+// Text tells in words who brought the bar about, what it is, and why.
+func (b *Bar) Text() string {
+	text := b.What
+	if b.Who != "" {
+		text = b.Who + ": " + text
+	}
+	if b.Number > 0 {
+		text = "opening " + strconv.FormatInt(b.Number, 10) + ", " + text
+	}
+	if b.Kind == Asked {
+		text += ", not approved"
+	}
+	if b.Why != "" {
+		text += ", “" + b.Why + "”"
+	}
+	return text
 }
 
 // Line is a time line.

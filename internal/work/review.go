@@ -167,6 +167,11 @@ func (w *Work) moreErrors(files Files, err error) error {
 	return append(slices.Clone(errs), more...)
 }
 
+// SaidBeside lists the sentences of a state that another one does not have, however they are written.
+func (st *State) SaidBeside(other *State) []sentence.Statement {
+	return without(st.Estate.Sentences(), other.Estate.Sentences())
+}
+
 // without returns the sentences of a that b does not have, however they are written.
 func without(a, b []sentence.Statement) (list []sentence.Statement) {
 	lines := make(map[string]struct{}, len(b))

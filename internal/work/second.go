@@ -6,7 +6,6 @@ import (
 	"encoding/binary"
 	"encoding/hex"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -114,7 +113,7 @@ func (w *Work) second(ctx context.Context, r *Review) error {
 		return &EditWaitsError{q, rule.Approvals, rule.From}
 	}
 	q := open[len(open)-1]
-	approved := w.valid(q, r.before.Estate, w.Person)
+	approved := q.valid(r.before.Estate, w.Person)
 	if len(approved) >= rule.Approvals {
 		return nil
 	}
@@ -122,10 +121,9 @@ func (w *Work) second(ctx context.Context, r *Review) error {
 }
 
 // valid lists those who approved a request and may: none who asked, or is to enact it.
-func (w *Work) valid(q EditRequest, e *estate.Estate, enacts string) (list []string) {
+func (q EditRequest) valid(e *estate.Estate, enacts string) (list []string) {
 	for _, person := range q.Approved {
-		may := slices.ContainsFunc(e.Edits.From, func(name string) bool { return e.Belongs(person, name) })
-		if may && person != q.Person && person != enacts && !slices.Contains(list, person) {
+		if e.MayApproveEdits(person) && person != q.Person && person != enacts && !slices.Contains(list, person) {
 			list = append(list, person)
 		}
 	}
@@ -221,8 +219,8 @@ func (w *Work) editRequests(ctx context.Context, which string) (list []EditReque
 	now := w.Clock.Now()
 	entries, err := w.Site.Find(ctx, ledger.Filter{Text: editWord + which, Since: now.Add(-MostEditWait)})
 	for _, e := range entries {
-		name, rest, isEdit := strings.Cut(e.Text, " ")
-		if !isEdit || name+" " != editWord {
+		rest, isEdit := strings.CutPrefix(e.Text, editWord)
+		if !isEdit {
 			continue
 		}
 		of, what, _ := strings.Cut(rest, ": ")
@@ -245,6 +243,9 @@ func (w *Work) editRequests(ctx context.Context, which string) (list []EditReque
 
 // EditsThatWait lists the edits that wait, or are approved and not enacted yet: those that are a change of what is enacted now.
 func (w *Work) EditsThatWait(ctx context.Context, st *State) ([]EditRequest, error) {
+	if st.Estate.Edits.Approvals == 0 { // no edit waits, and the journal need not be looked through
+		return nil, nil
+	}
 	list, err := w.editRequests(ctx, "")
 	base := hashOf(st.Files)
 	return slices.DeleteFunc(list, func(q EditRequest) bool { return q.Declined || !strings.HasPrefix(q.Change, base+":") }), err
@@ -300,7 +301,7 @@ func (w *Work) MayApproveEdit(q EditRequest, st *State) error {
 	switch {
 	case q.Person == w.Person:
 		return &NoEditError{"nobody approves what they asked for themselves", true}
-	case !slices.ContainsFunc(st.Estate.Edits.From, func(name string) bool { return st.Estate.Belongs(w.Person, name) }):
+	case !st.Estate.MayApproveEdits(w.Person):
 		return &NoEditError{fmt.Sprintf("edits are for %s to approve, and %s is none of them", strings.Join(st.Estate.Edits.From, " or "), w.Person), true}
 	case slices.Contains(q.Approved, w.Person):
 		return &NoEditError{Why: "you have approved " + q.Name() + " already"}
@@ -321,7 +322,7 @@ func (w *Work) ApproveEdit(ctx context.Context, seq int64) (more int, err error)
 	if err != nil {
 		return 0, err
 	}
-	return max(st.Estate.Edits.Approvals-len(w.valid(q, st.Estate, q.Person)), 0), nil
+	return max(st.Estate.Edits.Approvals-len(q.valid(st.Estate, q.Person)), 0), nil
 }
 
 // DeclineEdit declines an edit for whoever may approve it, or takes it back for whoever asked.
@@ -335,5 +336,5 @@ func (w *Work) DeclineEdit(ctx context.Context, seq int64, because string) (q Ed
 	if err == nil {
 		_, err = w.Site.Note(ctx, w.Person, "decline", editWord+q.Change+": "+q.Name()+" because "+because)
 	}
-	return q, errors.Join(err)
+	return q, err
 }

@@ -273,7 +273,7 @@ func (r *Report) bars(p *page) {
 	p.BarsLeft = left
 	for _, row := range line.Rows {
 		for _, b := range row.Bars {
-			one := pageBar{Machines: picture.RowName(row), Begin: "before", Kind: barKinds[b.Kind], Text: shown(picture.BarText(b))}
+			one := pageBar{Machines: row.Name(), Begin: "before", Kind: barKinds[b.Kind], Text: shown(b.Text())}
 			if !b.Begin.IsZero() {
 				one.Begin = Moment(b.Begin, r.Now)
 			}
@@ -315,31 +315,14 @@ func (r *Report) changes(p *page, ph *Phrasing) {
 	}
 	add("Open now, and not then", rows(ph, d.Opened))
 	add("Open then, and not now", rows(before, d.Closed))
-	was, is := sentencesIn(r.Before), sentencesIn(r.State)
-	add("Said now, and not then", without(is, was))
-	add("Said then, and not now", without(was, is))
-}
-
-// sentencesIn are the sentences of a state, in their order.
-func sentencesIn(st *work.State) (list []string) {
-	for _, s := range st.Estate.Sentences() {
-		list = append(list, shown(s.Sentence.String()))
-	}
-	return list
-}
-
-// without lists what one list has and another one has not.
-func without(list, other []string) (out []string) {
-	has := make(map[string]bool, len(other))
-	for _, o := range other {
-		has[o] = true
-	}
-	for _, l := range list {
-		if !has[l] {
-			out = append(out, l)
+	words := func(list []sentence.Statement) (words []string) {
+		for _, s := range list {
+			words = append(words, shown(s.Sentence.String()))
 		}
+		return words
 	}
-	return out
+	add("Said now, and not then", words(r.State.SaidBeside(r.Before)))
+	add("Said then, and not now", words(r.Before.SaidBeside(r.State)))
 }
 
 func (r *Report) scored(p *page, score findings.Score) {

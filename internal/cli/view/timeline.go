@@ -5,7 +5,6 @@ import (
 	"strings"
 	"time"
 
-	"ironbark/internal/picture"
 	"ironbark/internal/timeline"
 )
 
@@ -38,9 +37,9 @@ func (p *Printer) Timeline(name string, l timeline.Line) {
 	columns := min(max((max(p.Width, least)-30)*2/5, 20), 72)
 	var rows [][]string
 	for _, r := range l.Rows {
-		name := picture.RowName(r)
+		name := r.Name()
 		for _, b := range r.Bars {
-			rows = append(rows, []string{name, p.stroke(b.Kind, bar(l, b, columns)), picture.BarText(b)})
+			rows = append(rows, []string{name, p.stroke(b.Kind, bar(l, b, columns)), b.Text()})
 			name = ""
 		}
 	}
