@@ -5,12 +5,15 @@ import (
 	"context"
 	"io"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"ironbark/internal/cli/view"
+	"ironbark/internal/estate"
 	"ironbark/internal/picture"
+	"ironbark/internal/timeline"
 	"ironbark/internal/work"
 )
 
@@ -50,7 +53,10 @@ func (a *app) timelineCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			name := cmp.Or(st.Estate.Name, filepath.Base(w.Folder.Dir))
+			if err := knownTo(st.Estate, ask, line); err != nil {
+				return err
+			}
+			name := cmp.Or(st.Estate.Name, filepath.Base(w.Folder.Dir)) + chosen(ask)
 			switch {
 			case to != "":
 				scene := picture.LayOutTimeline(view.TimelineTitle(name, line), view.Plain(line))
@@ -69,4 +75,29 @@ func (a *app) timelineCommand() *cobra.Command {
 	c.Flags().StringVar(&ask.By, "by", "", "only what this person brought about")
 	c.Flags().StringVar(&to, "to", "", "draw it into a file: .svg or .png")
 	return c
+}
+
+// chosen tells in a title what was chosen, so that what is left out is not taken for what never happened.
+func chosen(ask work.TimelineAsk) (words string) {
+	if ask.Machine != "" {
+		words += ", only machine " + ask.Machine
+	}
+	if ask.By != "" {
+		words += ", only by " + ask.By
+	}
+	return words
+}
+
+// knownTo refuses a name of which neither the estate nor the time line knows: a slip of the keyboard is not a quiet week.
+func knownTo(e *estate.Estate, ask work.TimelineAsk, line timeline.Line) error {
+	if len(line.Rows) > 0 {
+		return nil
+	}
+	if machines := e.NamesOf("machine"); ask.Machine != "" && !slices.Contains(machines, ask.Machine) {
+		return unknownName("machine", ask.Machine, machines)
+	}
+	if people := e.NamesOf("person"); ask.By != "" && !slices.Contains(people, ask.By) {
+		return unknownName("person", ask.By, people)
+	}
+	return nil
 }
