@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
 	"path/filepath"
 	"slices"
 	"sync"
@@ -120,14 +121,16 @@ func (a *app) statusCommand() *cobra.Command {
 			}
 			now := a.clock.Now()
 			drift := w.Drift(st)
+			recipients, untold := w.Recipients(ctx, st.Estate)
+			if untold != nil {
+				a.print.NoteWrap(a.print.Bad("ironbark:")+" ", fmt.Sprintf("how far recipients were told cannot be read: %v", untold))
+			}
 			if a.json {
-				return a.statusDocument(st, drift, now)
+				return a.statusDocument(st, drift, recipients, now)
 			}
 			sum := a.summary(w, st, now)
 			a.print.Status(st, drift, sum, now)
-			if list, err := w.Recipients(ctx, st.Estate); err == nil {
-				a.print.Untold(list, now)
-			}
+			a.print.Untold(recipients, now)
 			if len(sum.Broken) > 0 {
 				return errNo
 			}
@@ -137,10 +140,11 @@ func (a *app) statusCommand() *cobra.Command {
 }
 
 // statusDocument shows all that a status has, as JSON.
-func (a *app) statusDocument(st *work.State, drift *work.Drift, now time.Time) error {
+func (a *app) statusDocument(st *work.State, drift *work.Drift, recipients []work.Told, now time.Time) error {
 	found := findings.Lint(st.Estate, st.Plan, now, st.Listening())
 	broken := exposure.Guarantees(st.Estate, st.Plan, now)
 	doc := view.StatusJSON(st, drift, slices.Collect(exposure.NewView(st.Plan, now).ReachAll()), found, broken, now)
+	doc.Recipients = view.RecipientsJSON(recipients)
 	if err := a.print.JSON(doc); err != nil || len(broken) == 0 {
 		return err
 	}

@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironbark/internal/change"
+	"ironbark/internal/cli/view"
 	"ironbark/internal/estate"
 	"ironbark/internal/work"
 )
@@ -64,7 +65,7 @@ func (a *app) notifyCommand() *cobra.Command {
 				return err
 			}
 			if a.json {
-				err = a.print.JSON(recipientsJSON(list))
+				err = a.print.JSON(view.RecipientsDoc{Recipients: view.RecipientsJSON(list)})
 			} else {
 				a.print.Recipients(list, a.clock.Now())
 			}
@@ -82,35 +83,6 @@ func (a *app) notifyCommand() *cobra.Command {
 
 // errUntold is the end of a command that has told of recipients that could not be told.
 var errUntold = errors.New("not every recipient could be told")
-
-// Told as documents.
-type (
-	recipientDoc struct {
-		Name   string     `json:"name"`
-		To     string     `json:"to"`
-		Only   []string   `json:"only"`
-		Seq    int64      `json:"toldUpTo"`
-		Behind int64      `json:"behind"`
-		Failed *time.Time `json:"failed"`
-		Why    string     `json:"why"`
-	}
-	recipientsDoc struct {
-		Recipients []recipientDoc `json:"recipients"`
-	}
-)
-
-func recipientsJSON(list []work.Told) recipientsDoc {
-	doc := recipientsDoc{[]recipientDoc{}}
-	for _, t := range list {
-		one := recipientDoc{Name: t.Recipient.Name, To: t.Recipient.To(), Only: append([]string{}, t.Recipient.Only...), Seq: t.Seq, Behind: t.Behind, Why: t.Why}
-		if !t.Failed.IsZero() {
-			at := t.Failed.UTC()
-			one.Failed = &at
-		}
-		doc.Recipients = append(doc.Recipients, one)
-	}
-	return doc
-}
 
 // How long it is waited after a failure, at the first and at the most.
 const (

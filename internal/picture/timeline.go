@@ -156,7 +156,7 @@ func (s *Scene) timelineLegend(y float64) {
 		look style
 		text string
 	}{
-		{styleOpen, "opened"},
+		{styleOpen, "opened, or allowed until a time"},
 		{styleUsed, "last used"},
 		{styleAsked, "asked for"},
 		{styleAdministrative, "left open by a sentence"},

@@ -188,7 +188,11 @@ func (w *Work) sender(ctx context.Context, t estate.Recipient) (notify.Sender, e
 
 // Try sends a recipient a note that is no entry, and returns why it may not have been delivered.
 func (w *Work) Try(ctx context.Context, name string, patience Patience) error {
-	t, err := w.Recipient(ctx, name)
+	e, err := w.Site.Enacted(ctx)
+	if err != nil {
+		return err
+	}
+	t, err := recipientOf(e, name)
 	if err != nil {
 		return err
 	}
@@ -196,7 +200,7 @@ func (w *Work) Try(ctx context.Context, name string, patience Patience) error {
 	if err != nil {
 		return err
 	}
-	n := noteOf(journal.Entry{At: w.Clock.Now(), Person: w.Person, Action: "try", Text: "this is a trial, and no entry of the journal"}, "", id)
+	n := noteOf(journal.Entry{At: w.Clock.Now(), Person: w.Person, Action: "try", Text: "this is a trial, and no entry of the journal"}, e.Name, id)
 	var to notify.Sender
 	defer func() {
 		if to != nil {
@@ -212,6 +216,10 @@ func (w *Work) Recipient(ctx context.Context, name string) (estate.Recipient, er
 	if err != nil {
 		return estate.Recipient{}, err
 	}
+	return recipientOf(e, name)
+}
+
+func recipientOf(e *estate.Estate, name string) (estate.Recipient, error) {
 	i := slices.IndexFunc(e.Recipients, func(t estate.Recipient) bool { return t.Name == name })
 	if i < 0 {
 		return estate.Recipient{}, &NoRecipientError{Name: name}

@@ -58,3 +58,35 @@ func (p *Printer) Untold(list []work.Told, now time.Time) {
 		p.Wrap("  ", p.Bad(text))
 	}
 }
+
+// Told as documents.
+type (
+	// RecipientDoc is how far a recipient has been told.
+	RecipientDoc struct {
+		Name   string     `json:"name"`
+		To     string     `json:"to"`
+		Only   []string   `json:"only"`
+		Seq    int64      `json:"toldUpTo"`
+		Behind int64      `json:"behind"`
+		Failed *time.Time `json:"failed"`
+		Why    string     `json:"why"`
+	}
+	// RecipientsDoc is the document of all of them.
+	RecipientsDoc struct {
+		Recipients []RecipientDoc `json:"recipients"`
+	}
+)
+
+// RecipientsJSON has a document for each recipient.
+func RecipientsJSON(list []work.Told) []RecipientDoc {
+	docs := []RecipientDoc{}
+	for _, t := range list {
+		one := RecipientDoc{Name: t.Recipient.Name, To: t.Recipient.To(), Only: append([]string{}, t.Recipient.Only...), Seq: t.Seq, Behind: t.Behind, Why: t.Why}
+		if !t.Failed.IsZero() {
+			at := t.Failed.UTC()
+			one.Failed = &at
+		}
+		docs = append(docs, one)
+	}
+	return docs
+}

@@ -257,6 +257,7 @@ type StatusDoc struct {
 	Findings   []FindingDoc    `json:"findings"`
 	Broken     int             `json:"broken"`
 	Drift      DriftDoc        `json:"drift"`
+	Recipients []RecipientDoc  `json:"recipients"`
 }
 
 // StatusJSON is the document of a status.
@@ -264,7 +265,7 @@ func StatusJSON(st *work.State, drift *work.Drift, reach []exposure.Entry, found
 	ph := NewPhrasing(st, now)
 	doc := StatusDoc{
 		Estate: st.Estate.Name, At: now.UTC(), Differ: st.Differ, Unfinished: st.Report.Unfinished != nil,
-		Machines: []statusMachine{}, Reach: []reachJSON{}, Openings: []statusOpen{}, Findings: FindingsJSON(found), Broken: len(broken), Drift: DriftJSON(drift, ph),
+		Machines: []statusMachine{}, Reach: []reachJSON{}, Openings: []statusOpen{}, Findings: FindingsJSON(found), Broken: len(broken), Drift: DriftJSON(drift, ph), Recipients: []RecipientDoc{},
 	}
 	for _, t := range st.Report.Resources {
 		if t.Kind != change.Machine {
