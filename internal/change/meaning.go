@@ -31,43 +31,62 @@ func (m Meaning) String() string {
 	return fmt.Sprintf("%s → %s", cmp.Or(m.Before, "nothing"), cmp.Or(m.After, "nothing"))
 }
 
+// wordKinds are the kinds of words, in the order in which they are told, each with what an estate says of it.
+var wordKinds = []struct {
+	name string
+	said func(*estate.Estate) []Meaning
+}{
+	{"service", services},
+	{"source", sources},
+	{"admin", admin},
+	{"person", people},
+	{"key", endingKeys},
+	{"authority", authorities},
+	{"recipient", recipients},
+	{"limit", limits},
+	{"edits", edits},
+	{"stun", stun},
+}
+
+// Said lists all words of an estate with what they stand for, as After; limits that hold without being said are among them.
+func Said(e *estate.Estate) (list []Meaning) {
+	for _, k := range wordKinds {
+		for _, m := range k.said(e) {
+			m.Verb, m.Kind = Make, k.name
+			list = append(list, m)
+		}
+	}
+	return list
+}
+
 // Meanings lists the words that stand for something else in b than in a: services, sources,
 // what is administrative, people with their groups and keys, authorities, recipients, limits, and who tells what “me” is. What is made of
 // resources is told by [Diff].
 func Meanings(a, b *estate.Estate) (list []Meaning) {
-	compare := func(kind string, before, after []Meaning) {
-		find := func(in []Meaning, name string) (Meaning, bool) {
-			i := slices.IndexFunc(in, func(m Meaning) bool { return m.Name == name })
-			if i < 0 {
-				return Meaning{}, false
-			}
-			return in[i], true
+	find := func(in []Meaning, name string) (Meaning, bool) {
+		i := slices.IndexFunc(in, func(m Meaning) bool { return m.Name == name })
+		if i < 0 {
+			return Meaning{}, false
 		}
+		return in[i], true
+	}
+	for _, k := range wordKinds {
+		before, after := k.said(a), k.said(b)
 		for _, m := range after {
 			old, there := find(before, m.Name)
 			switch {
 			case !there:
-				list = append(list, Meaning{Verb: Make, Kind: kind, Name: m.Name, After: m.After})
+				list = append(list, Meaning{Verb: Make, Kind: k.name, Name: m.Name, After: m.After})
 			case old.After != m.After:
-				list = append(list, Meaning{Verb: Alter, Kind: kind, Name: m.Name, Before: old.After, After: m.After})
+				list = append(list, Meaning{Verb: Alter, Kind: k.name, Name: m.Name, Before: old.After, After: m.After})
 			}
 		}
 		for _, m := range before {
 			if _, there := find(after, m.Name); !there {
-				list = append(list, Meaning{Verb: Remove, Kind: kind, Name: m.Name, Before: m.After})
+				list = append(list, Meaning{Verb: Remove, Kind: k.name, Name: m.Name, Before: m.After})
 			}
 		}
 	}
-	compare("service", services(a), services(b))
-	compare("source", sources(a), sources(b))
-	compare("admin", admin(a), admin(b))
-	compare("person", people(a), people(b))
-	compare("key", endingKeys(a), endingKeys(b))
-	compare("authority", authorities(a), authorities(b))
-	compare("recipient", recipients(a), recipients(b))
-	compare("limit", limits(a), limits(b))
-	compare("edits", edits(a), edits(b))
-	compare("stun", stun(a), stun(b))
 	return list
 }
 

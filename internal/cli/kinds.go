@@ -267,7 +267,7 @@ var nouns = []noun{
 		flags: func(c *cobra.Command, in *nounInput, _ bool) {
 			c.Flags().StringSliceVar(&in.groups, "group", nil, "the groups that they are in")
 			c.Flags().StringSliceVar(&in.keys, "public-key", nil, "their public keys, as OpenSSH writes them")
-			c.Flags().StringVar(&in.until, "until", "", "they may do nothing from this time on, or after this length from now; none")
+			c.Flags().StringVar(&in.until, "until", "", "they may do nothing from this time on, or after this length from now; none: there is no such time")
 		},
 		fields: func(in *nounInput) (e entry, err error) {
 			e.list("groups", in.groups, true)

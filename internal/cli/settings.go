@@ -88,8 +88,11 @@ func (a *app) limitCommand() *cobra.Command {
 		Use: "limit opening|image LENGTH|none", Short: "Say how long an opening may last at most, or how old an image may be until that is found",
 		Example: "  ironbark change limit opening 8h\n  ironbark change limit image 180d",
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
-			if len(args) != 2 || !slices.Contains([]string{"opening", "image"}, args[0]) {
+			if len(args) != 2 {
 				return usage("change limit takes what is limited and how: change limit opening 8h")
+			}
+			if !slices.Contains([]string{"opening", "image"}, args[0]) {
+				return usage("there is no limit “%s”; the limits are opening and image", args[0])
 			}
 			old, _, err := readBoth(w)
 			if err != nil {

@@ -70,7 +70,7 @@ func (a *app) showWordsCommand(kind, short string, heads []string) *cobra.Comman
 			doc := wordsDoc{Words: []wordDoc{}}
 			changed := change.Meanings(enacted.Estate, files.Estate)
 			pending := map[change.Verb]string{change.Make: "new", change.Alter: "altered", change.Remove: "removed"}
-			for _, m := range change.Meanings(&estate.Estate{}, files.Estate) {
+			for _, m := range change.Said(files.Estate) {
 				if m.Kind == kind {
 					i := slices.IndexFunc(changed, func(c change.Meaning) bool { return c.Kind == kind && c.Name == m.Name })
 					one := wordDoc{Kind: kind, Name: m.Name, Means: m.After}
@@ -84,9 +84,6 @@ func (a *app) showWordsCommand(kind, short string, heads []string) *cobra.Comman
 				if m.Kind == kind && m.Verb == change.Remove {
 					doc.Words = append(doc.Words, wordDoc{kind, m.Name, m.Before, "removed"})
 				}
-			}
-			if kind == "limit" && len(doc.Words) == 0 {
-				doc.Words = append(doc.Words, wordDoc{kind, "opening", sentence.DurationOf(files.Estate.Limits.Opening()).String(), ""})
 			}
 			if kind == "admin" {
 				for _, name := range sentence.AdministrativeNames() {
@@ -131,7 +128,7 @@ func (a *app) showWord(ctx context.Context, w *work.Work, st *work.State, name s
 	if slices.Contains(st.Estate.NamesOf("person"), name) {
 		return true, a.showPerson(ctx, w, name)
 	}
-	for _, m := range change.Meanings(&estate.Estate{}, st.Estate) {
+	for _, m := range change.Said(st.Estate) {
 		if m.Name != name || m.Kind != "source" && m.Kind != "service" {
 			continue
 		}
