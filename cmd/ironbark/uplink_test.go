@@ -201,6 +201,10 @@ func TestClientsOutsideTheHost(t *testing.T) {
 			run("close", "--all")
 			require.False(t, gets(t, client, uplink.pool+"32:22"))
 			require.Contains(t, run("probe", "https", "from", "198.51.100.9", "to", "gauge-1"), "open")
+			require.Contains(t, run("reach", "--used", "--json"), `"from": [
+        "192.0.2.100",
+        "2001:db8:2::100"
+      ]`)
 
 			callers := make(chan string, 2)
 			inside(t, client, func() error {

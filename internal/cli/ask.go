@@ -161,9 +161,11 @@ func (a *app) findingsCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			list, err := a.found(ctx, w, st, at)
-			if err != nil {
-				return err
+			list := foundAt(st, at, findings.Facts{})
+			if q.at == "" {
+				if list, err = a.foundNow(ctx, w, st, at); err != nil {
+					return err
+				}
 			}
 			broken := exposure.Guarantees(st.Estate, st.Plan, at)
 			if to != "" {

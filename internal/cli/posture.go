@@ -14,16 +14,18 @@ import (
 	"ironbark/internal/work"
 )
 
-// found lists what is found of a state: mistakes, and how it has come to be used. Of the past, and of what is still to come, it is not known who used what.
-func (a *app) found(ctx context.Context, w *work.Work, st *work.State, at time.Time) ([]findings.Finding, error) {
-	var facts findings.Facts
-	if !at.Before(a.clock.Now()) {
-		var err error
-		if facts, err = w.Facts(ctx, a.clock.Now()); err != nil {
-			return nil, err
-		}
+// foundNow lists what is found of a state now: mistakes, and how it has come to be used.
+func (a *app) foundNow(ctx context.Context, w *work.Work, st *work.State, now time.Time) ([]findings.Finding, error) {
+	facts, err := w.Facts(ctx, now)
+	if err != nil {
+		return nil, err
 	}
-	return append(findings.Lint(st.Estate, st.Plan, at, st.Listening()), findings.Posture(findings.Side{Estate: st.Estate, Plan: st.Plan}, at, facts)...), nil
+	return foundAt(st, now, facts), nil
+}
+
+// foundAt lists what is found of a state at a moment. Of the past, and of what is still to come, it is not known who uses what.
+func foundAt(st *work.State, at time.Time, facts findings.Facts) []findings.Finding {
+	return append(findings.Lint(st.Estate, st.Plan, at, st.Listening()), findings.Posture(findings.Side{Estate: st.Estate, Plan: st.Plan}, at, facts)...)
 }
 
 // fix retracts the sentences of findings that only close something or only tidy up, as one edit.
@@ -32,7 +34,7 @@ func (a *app) fix(ctx context.Context, w *work.Work, opt *editing) error {
 	if err != nil {
 		return err
 	}
-	list, err := a.found(ctx, w, st, a.clock.Now())
+	list, err := a.foundNow(ctx, w, st, a.clock.Now())
 	if err != nil {
 		return err
 	}

@@ -136,9 +136,9 @@ func (a *app) reachUsed(ctx context.Context, w *work.Work, list []exposure.Entry
 	}
 	usedOf := view.UsedOf(list, counts)
 	if a.json {
-		return a.print.JSON(view.UsedJSON(usedOf, counts.Since))
+		return a.print.JSON(view.UsedJSON(usedOf, counts))
 	}
-	a.print.Used(usedOf, counts.Since, ph)
+	a.print.Used(usedOf, counts, ph)
 	return nil
 }
 

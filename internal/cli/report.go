@@ -50,7 +50,7 @@ func (a *app) reportCommand() *cobra.Command {
 			if _, r.Timeline, err = w.Timeline(ctx, work.TimelineAsk{Since: from}); err != nil {
 				return err
 			}
-			if r.Findings, err = a.found(ctx, w, st, now); err != nil {
+			if r.Findings, err = a.foundNow(ctx, w, st, now); err != nil {
 				return err
 			}
 			r.Map = a.mapOf(w, st, now)

@@ -3,6 +3,8 @@ package driver
 import (
 	"context"
 	"time"
+
+	"ironbark/internal/flow"
 )
 
 // Count is what a sentence, or openings, have let pass from the first of their connections'
@@ -15,11 +17,16 @@ type Count struct {
 	// It let something pass last after the first of these moments and not after the second:
 	// two readings of what the place counts. Both are zero where it never did.
 	After, Before time.Time
+	// From are the addresses from which connections began that a sentence let pass. Many says that they are so many
+	// that the place keeps none of them. Openings, and what machines call outside, have neither.
+	From flow.Addrs
+	Many bool
 }
 
 // Counts is what a place has counted.
 type Counts struct {
 	Since time.Time // since when; zero: nothing was installed yet
+	Noted time.Time // since when no address is missing in [Count.From]; zero: the place notes none
 	List  []Count   // those that let anything pass
 }
 

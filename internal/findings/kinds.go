@@ -35,7 +35,7 @@ const (
 	EndedRight      Kind = "ended-right"      // a person, or a key, whose end has come
 	OneFamily       Kind = "one-family"       // a sentence of one family of addresses where doors lead there from both
 	UnusedPermit    Kind = "unused-permit"    // a permit that nobody has used for long
-	WiderThanUsed   Kind = "wider-than-used"  // a permit that was used from far fewer addresses than it is for
+	WiderThanUsed   Kind = "wider-than-used"  // a sentence that was used from far fewer addresses than it is for
 	UnneededAddress Kind = "unneeded-address" // a public address for which a bastion would do
 	ConsoleOn       Kind = "console-on"       // a serial console that is left on
 	LooseKey        Kind = "loose-key"        // a private key that others can read
@@ -101,7 +101,7 @@ var meanings = map[Kind]meaning{
 	EndedRight:      {"a right has ended", "Who or what has ended and still stands in the files is taken for one that holds. A key goes on opening machines over SSH until it is taken out of them."},
 	OneFamily:       {"a family of addresses is left out", "Machines that have both are reached over either. A deny of one is passed by coming over the other, and people who have the other only are shut out."},
 	UnusedPermit:    {"nobody uses a permit", "A right that nobody needs is one that somebody else may come to use: who left, or whose key was copied."},
-	WiderThanUsed:   {"a permit is wider than it is used", "What is opened to the whole internet is tried at once. Where it is used from is known by now."},
+	WiderThanUsed:   {"a sentence is wider than it is used", "Whoever else it lets in can only be somebody whom nobody expects. Where it is used from is known by now."},
 	UnneededAddress: {"a public address is not needed", "A machine without one cannot be reached from outside by any mistake, and costs less."},
 	ConsoleOn:       {"a serial console is left on", "It leads past every rule of the network to a prompt for a password."},
 	LooseKey:        {"a private key can be read by others", "Whoever reads it can log in wherever it opens, and nobody can tell the two apart."},

@@ -28,24 +28,32 @@ type Facts struct {
 	Uses   map[string][]flow.Addrs // by permit, from where each opening since then was
 	Loose  []string                // files of private keys that others can read
 	Made   map[string]time.Time    // images of the estate's own, by name
+	From   map[string]flow.Addrs   // by sentence, from where all was that it has let pass for longer than [UnusedAfter]
 }
 
 // Posture returns what is found of how an estate has come to be used: rights that nobody uses or that end, what is wider than it need be, what is left on. It
 // is looked at beside [Lint], which tells of mistakes. Cost: linear in the sentences and the machines.
 func Posture(of Side, at time.Time, facts Facts) []Finding {
 	l := newLooker(of, at, nil)
-	for _, st := range of.Estate.SentencesOf(sentence.VerbAllow, sentence.VerbDeny, sentence.VerbForward, sentence.VerbPermit) {
+	before := saidIn(facts.Before)
+	for _, st := range of.Estate.SentencesOf(sentence.VerbAllow, sentence.VerbDeny, sentence.VerbForward, sentence.VerbSpread, sentence.VerbPermit) {
 		l.pos = st.At
 		switch s := st.Sentence.(type) {
 		case sentence.Allow:
 			l.endsSoon(s, s.Standing, s.Until)
 			l.oneFamily(s, s.From, s.To, s.Services)
+			if !l.e.CallsOutside(s.To) {
+				l.usedFrom(s, s.From, before, facts)
+			}
 		case sentence.Deny:
 			l.oneFamily(s, s.From, s.To, s.Services)
 		case sentence.Forward:
 			l.endsSoon(s, s.Standing, s.Until)
+			l.usedFrom(s, s.From, before, facts)
+		case sentence.Spread:
+			l.usedFrom(s, s.From, before, facts)
 		case sentence.Permit:
-			l.used(s, facts)
+			l.used(s, before, facts)
 			l.endsSoon(s, !s.Until.IsZero(), s.Until)
 		}
 	}
@@ -129,11 +137,10 @@ func (l *looker) oneFamily(s sentence.Sentence, from, to sentence.Set, services 
 }
 
 // used finds a permit that nobody has used for long, and one that was used from far fewer addresses than it is for.
-func (l *looker) used(s sentence.Permit, facts Facts) {
+func (l *looker) used(s sentence.Permit, before map[string]bool, facts Facts) {
 	text := s.String()
-	there := facts.Before != nil && slices.ContainsFunc(facts.Before.SentencesOf(sentence.VerbPermit), func(st sentence.Statement) bool { return st.Sentence.String() == text })
 	uses := facts.Uses[text]
-	if there && len(uses) == 0 && !s.Emergency {
+	if before[text] && len(uses) == 0 && !s.Emergency {
 		l.find(Caution, UnusedPermit, text, "retract it: "+text, "nobody has used this permit for "+sentence.DurationOf(UnusedAfter).String())
 		return
 	}

@@ -53,16 +53,38 @@ deny https from ::/0 to web-1 until 2026-11-23T09:00:00Z
 route ssh to web-3, web-4 via beacon for ops
 allow ssh from office to web-1 standing until 2026-11-30T09:00:00Z because "soon"
 allow ssh from office to web-1 standing until 2026-11-30T09:00:01Z because "later"
+allow ping from 192.0.2.0/24 to web-1
+allow http from 198.18.0.0/15 to web-1
+allow smtp from everywhere to web-2
 `), "\n")...)
-	require.Len(t, w.Estate.Sentences(), 11)
+	require.Len(t, w.Estate.Sentences(), 14)
+	addrs := func(list ...string) (s flow.Addrs) {
+		for _, a := range list {
+			s = s.Union(flow.AddrsAt(netip.MustParseAddr(a)))
+		}
+		return s
+	}
+	some, inside := addrs("198.51.100.7", "198.51.100.9", "203.0.113.1", "10.60.2.4"), addrs("10.60.2.4", "2001:db8:60:1::5")
+	var many flow.Addrs
+	for i := range byte(9) {
+		many = many.Union(flow.AddrsAt(netip.AddrFrom4([4]byte{198, 51, i, 1})))
+	}
 	one, all := flow.AddrSet(netip.MustParseAddr("198.51.100.7")), flow.AllAddrs
 	facts := findings.Facts{
 		Before: w.Estate, Loose: []string{"keys/ops"}, Made: map[string]time.Time{"gauge-os": oracle.Epoch.Add(-31 * 24 * time.Hour)},
+		From: map[string]flow.Addrs{
+			"allow https from 0.0.0.0/0 to web-1": some, "allow https from 0.0.0.0/0 to web-2": many, "allow ping from 192.0.2.0/24 to web-1": one,
+			"allow http from 198.18.0.0/15 to web-1": one, "allow smtp from everywhere to web-2": inside,
+		},
 		Uses: map[string][]flow.Addrs{"permit ops to open ssh to web-1 from internet up to 1h": {one, one, one}, "permit ops to open ssh to web-2 from internet up to 1h": {one, one, all}},
 	}
 	told := func(facts findings.Facts) (list []string) {
 		for _, f := range findings.Posture(findings.Side{Estate: w.Estate, Plan: w.Plan()}, oracle.Epoch, facts) {
-			list = append(list, fmt.Sprint(f.Level, " ", f.Kind, " ", f.At.Line, " ", f.Subject))
+			one := fmt.Sprint(f.Level, " ", f.Kind, " ", f.At.Line, " ", f.Subject)
+			if _, from, told := strings.Cut(f.Remedy, "used from: "); told {
+				one += ": " + from
+			}
+			list = append(list, one)
 			require.NotEmpty(t, f.Kind.What())
 			require.NotEmpty(t, f.Kind.Why())
 		}
@@ -72,8 +94,11 @@ allow ssh from office to web-1 standing until 2026-11-30T09:00:01Z because "late
 		"note wider-than-used 1 permit ops to open ssh to web-1 from internet up to 1h",
 		"caution unused-permit 4 permit ops to open ssh to web-4 from office up to 1h",
 		"note one-family 5 allow https from 0.0.0.0/0 to web-1",
+		"note wider-than-used 5 allow https from 0.0.0.0/0 to web-1: from 10.60.2.0/24, 198.51.100.0/24, 203.0.113.0/24",
 		"caution one-family 7 deny https from ::/0 to web-1",
 		"note ends-soon 10 allow ssh from office to web-1 standing until 2026-11-30T09:00:00Z because \"soon\"",
+		"note wider-than-used 13 allow http from 198.18.0.0/15 to web-1: from 198.51.100.0/24",
+		"note wider-than-used 14 allow smtp from everywhere to web-2: from 10.60.2.0/24, 2001:db8:60:1::/64",
 		"note unneeded-address 15 web-3",
 		"note console-on 13 web-1", "note console-on 15 web-3", "note console-on 16 web-4", "note console-on 17 web-5",
 		"note one-key 6 ops",

@@ -2,12 +2,14 @@ package work
 
 import (
 	"context"
+	"errors"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"time"
 
+	"ironbark/internal/driver"
 	"ironbark/internal/estate"
 	"ironbark/internal/exposure"
 	"ironbark/internal/findings"
@@ -46,6 +48,9 @@ func (w *Work) Facts(ctx context.Context, now time.Time) (f findings.Facts, err 
 			f.Loose = append(f.Loose, path)
 		}
 	}
+	if f.From, err = w.usedFrom(ctx, since); err != nil {
+		return f, err
+	}
 	made, err := w.Site.Find(ctx, ledger.Filter{Action: "make", Text: "image "})
 	f.Made = map[string]time.Time{}
 	for _, e := range made {
@@ -55,6 +60,24 @@ func (w *Work) Facts(ctx context.Context, now time.Time) (f findings.Facts, err 
 		}
 	}
 	return f, err
+}
+
+// usedFrom tells from where sentences were used, of those and where none is missing, if that has been noted from before a moment on.
+func (w *Work) usedFrom(ctx context.Context, before time.Time) (map[string]flow.Addrs, error) {
+	counts, err := w.Site.Counts(ctx)
+	if errors.Is(err, driver.ErrNoCounts) {
+		return nil, nil
+	}
+	if err != nil || counts.Noted.IsZero() || counts.Noted.After(before) {
+		return nil, err
+	}
+	from := map[string]flow.Addrs{}
+	for _, c := range counts.List {
+		if c.Sentence != "" && !c.Many {
+			from[c.Sentence] = c.From
+		}
+	}
+	return from, nil
 }
 
 // use is one part of an opening by a permit.

@@ -95,7 +95,7 @@ func (p *Printer) Machine(m Machine, ph *Phrasing) {
 	if used := UsedOf(slices.Concat(m.Reach, m.Calls), m.Counts); len(used) > 0 {
 		p.Line("")
 		p.Head("What let anything pass, here and at other machines")
-		p.Used(used, m.Counts.Since, ph)
+		p.Used(used, m.Counts, ph)
 	}
 }
 

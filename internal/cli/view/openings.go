@@ -93,6 +93,8 @@ type CountDoc struct {
 	After   *time.Time `json:"after"` // the last of it came after this moment and not after the next
 	Before  *time.Time `json:"before"`
 	With    []int64    `json:"with,omitempty"` // openings that it is not told apart from
+	From    []string   `json:"from,omitempty"` // of a sentence: from where, each address or run of them
+	Many    bool       `json:"many,omitempty"` // it was from more addresses than are kept
 }
 
 // UsedByJSON is what an opening has let in as programs read it.
@@ -101,5 +103,5 @@ func UsedByJSON(o opening.Opening, counts *driver.Counts) CountDoc {
 }
 
 func countJSON(c driver.Count) CountDoc {
-	return CountDoc{c.Packets, c.Bytes, moment(c.After), moment(c.Before), c.Openings}
+	return CountDoc{c.Packets, c.Bytes, moment(c.After), moment(c.Before), c.Openings, flow.AddrRuns(c.From), c.Many}
 }

@@ -54,6 +54,7 @@ func countOf(origin flow.Origin, opening int64, counts *driver.Counts) (sum driv
 		}
 		sum.Packets += c.Packets
 		sum.Bytes += c.Bytes
+		sum.From, sum.Many = sum.From.Union(c.From), sum.Many || c.Many
 		if c.Before.After(sum.Before) {
 			sum.After, sum.Before = c.After, c.Before
 		}
@@ -67,7 +68,7 @@ func countOf(origin flow.Origin, opening int64, counts *driver.Counts) (sum driv
 }
 
 // Used prints what sentences have let pass.
-func (p *Printer) Used(list []Used, since time.Time, ph *Phrasing) {
+func (p *Printer) Used(list []Used, counts *driver.Counts, ph *Phrasing) {
 	if len(list) == 0 {
 		p.Line("Nothing is reachable.")
 		return
@@ -75,11 +76,37 @@ func (p *Printer) Used(list []Used, since time.Time, ph *Phrasing) {
 	var rows [][]string
 	for _, u := range list {
 		amount, last := ph.used(u.Count)
-		rows = append(rows, []string{ph.because(u.Origin, u.Opening), amount, last})
+		rows = append(rows, []string{ph.because(u.Origin, u.Opening), amount, last, usedFrom(u.Count)})
 	}
-	p.Table([]string{"BECAUSE OF", "LET PASS", "LAST"}, rows)
+	p.Table([]string{"BECAUSE OF", "LET PASS", "LAST", "FROM"}, rows)
 	p.Line("")
-	p.Wrap("", "Counted since "+Moment(since, ph.now)+": packets, not their answers. “Last” lies between two readings of the counters.")
+	text := "Counted since " + Moment(counts.Since, ph.now) + ": packets, not their answers. “Last” lies between two readings of the counters."
+	if !counts.Noted.IsZero() {
+		text += " “From” is noted of sentences that let somebody in, since " + Moment(counts.Noted, ph.now) + " without a gap; what probe sends is not."
+	}
+	p.Wrap("", text)
+}
+
+// fewSources is how many addresses, or runs of them, are told one by one.
+const fewSources = 3
+
+// usedFrom tells from where a sentence was used; "" where it is not known.
+func usedFrom(c driver.Count) string {
+	words := flow.AddrRuns(c.From)
+	switch {
+	case c.Many:
+		return "many addresses"
+	case len(words) <= fewSources:
+		return strings.Join(words, ", ")
+	}
+	n := int64(0)
+	for _, run := range c.From.Runs() { // they are few enough to be counted
+		for a := run.Lo; a.Compare(run.Hi) < 0; a = a.Next() {
+			n++
+		}
+		n++
+	}
+	return humanize.Comma(n) + " addresses"
 }
 
 // used tells how much was let in, and when last.
@@ -116,14 +143,15 @@ func (u Used) json() usedJSON {
 // UsedDoc is the document that UsedJSON makes.
 type UsedDoc struct {
 	Since *time.Time `json:"since"`
+	Noted *time.Time `json:"noted"` // since when no address from which a sentence was used is missing
 	Used  []usedJSON `json:"used"`
 }
 
 // UsedJSON is the document of what sentences have let pass.
-func UsedJSON(list []Used, since time.Time) UsedDoc {
+func UsedJSON(list []Used, counts *driver.Counts) UsedDoc {
 	out := []usedJSON{}
 	for _, u := range list {
 		out = append(out, u.json())
 	}
-	return UsedDoc{moment(since), out}
+	return UsedDoc{moment(counts.Since), moment(counts.Noted), out}
 }

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/netip"
 	"slices"
 	"time"
 
@@ -60,7 +61,11 @@ func (s *Site) Counts(ctx context.Context) (*driver.Counts, error) {
 		if err := s.count(ctx, tx, m, false); err != nil {
 			return err
 		}
-		out.Since = m.Since
+		out.Since, out.Noted = m.Since, m.Noted
+		from, many, err := keptSources(ctx, tx)
+		if err != nil {
+			return err
+		}
 		return store.Each(ctx, tx, `SELECT what, packets + now_packets, bytes + now_bytes, after, before FROM counts ORDER BY what`, func(scan func(...any) error) error {
 			var what, after, before string
 			var c driver.Count
@@ -72,6 +77,9 @@ func (s *Site) Counts(ctx context.Context) (*driver.Counts, error) {
 				return err
 			}
 			c.Sentence, c.Openings = key.Sentence, key.Openings
+			if key.Sentence != "" {
+				c.From, c.Many = from[key.Sentence], many[key.Sentence]
+			}
 			var err1, err2 error
 			c.After, err1 = time.Parse(time.RFC3339Nano, after)
 			c.Before, err2 = time.Parse(time.RFC3339Nano, before)
@@ -90,9 +98,22 @@ func (s *Site) count(ctx context.Context, tx *sql.Tx, m *meta, last bool) error 
 		m.Since = now
 	}
 	read := cmp.Or(m.Read, m.Since)
-	found, err := s.readCounters(ctx, tx)
+	from := &sources{of: map[string]map[netip.Addr]bool{}, many: map[string]bool{}}
+	noting := m.Layout == layout // a program of before notes nothing
+	found, err := s.readCounters(ctx, tx, from, noting)
 	if err != nil && !last {
 		return fmt.Errorf("what was let pass cannot be told: %w", err)
+	}
+	// What was noted is gone with a host that was started anew, and anything can be with somebody else's hand.
+	g, err1 := s.generation()
+	switch {
+	case !noting && !last:
+		m.Noted = time.Time{}
+	case !noting || err != nil || err1 != nil || g != m.Generation || from.missed:
+		m.Noted = now
+	}
+	if err := keepSources(ctx, tx, from); err != nil {
+		return err
 	}
 	for what, c := range found {
 		var packets, bytes uint64
@@ -116,9 +137,9 @@ func (s *Site) count(ctx context.Context, tx *sql.Tx, m *meta, last bool) error 
 	return err
 }
 
-// readCounters reads what the kernel has counted, by what it is kept by. The error tells of a
+// readCounters reads what the kernel has counted, by what it is kept by, and the sources that it has noted. The error tells of a
 // table that is not the one that was installed: nobody can tell what its counters are of.
-func (s *Site) readCounters(ctx context.Context, tx *sql.Tx) (map[string]driver.Count, error) {
+func (s *Site) readCounters(ctx context.Context, tx *sql.Tx, from *sources, noting bool) (map[string]driver.Count, error) {
 	if !exists(s.prefix) {
 		return nil, nil
 	}
@@ -153,6 +174,12 @@ func (s *Site) readCounters(ctx context.Context, tx *sql.Tx) (map[string]driver.
 		}
 		for _, f := range families {
 			if err := t.each("own"+f.name, t.door); err != nil {
+				return err
+			}
+			if !noting {
+				continue
+			}
+			if err := t.noted(f, from); err != nil {
 				return err
 			}
 		}
@@ -236,12 +263,22 @@ func (t *tally) profile(sort int, e nftables.SetElement) {
 	}
 }
 
-// until adds what a box with an end let pass to the sentence that does so for longest.
+// until adds what a box with an end let pass to the sentence by which it does.
 func (t *tally) until(f family, sort int, e nftables.SetElement) {
 	box, err := boxOf(f, sort, e)
-	i := slices.IndexFunc(t.table.Audience, func(m Member) bool { return m.Class == box.Class })
-	if err != nil || i < 0 {
+	if err != nil {
 		return
+	}
+	if by := t.byAudience(box.Class, box.Services.Lo, box.Source.Lo); by != "" {
+		t.add(counted{Sentence: by}, e)
+	}
+}
+
+// byAudience returns the sentence with an end that lets a service from a source pass to an audience for longest; "" where there is none.
+func (t *tally) byAudience(audience uint32, service flow.Service, from flow.Point) string {
+	i := slices.IndexFunc(t.table.Audience, func(m Member) bool { return m.Class == audience })
+	if i < 0 {
+		return ""
 	}
 	machine := slices.IndexFunc(t.plan.Machines, func(m flow.Machine) bool {
 		return slices.ContainsFunc(m.Interfaces, func(n flow.Interface) bool { return slices.Contains(n.Addrs, t.table.Audience[i].Addr) })
@@ -249,14 +286,15 @@ func (t *tally) until(f family, sort int, e nftables.SetElement) {
 	var by *flow.Rule
 	for i := range t.plan.Rules {
 		r := &t.plan.Rules[i]
-		if r.Kind != flow.Deny && r.Kind != flow.Opening && !r.Until.IsZero() && r.To.Has(int32(machine)) && r.Services.Contains(box.Services.Lo) && r.From.Contains(box.Source.Lo) &&
+		if r.Kind != flow.Deny && r.Kind != flow.Opening && !r.Until.IsZero() && r.To.Has(int32(machine)) && r.Services.Contains(service) && r.From.Contains(from) &&
 			(by == nil || r.Until.After(by.Until)) {
 			by = r
 		}
 	}
-	if by != nil {
-		t.add(counted{Sentence: by.Origin.Sentence}, e)
+	if by == nil {
+		return ""
 	}
+	return by.Origin.Sentence
 }
 
 // door adds what a published door's own sources sent.
@@ -264,13 +302,19 @@ func (t *tally) door(e nftables.SetElement) {
 	if len(e.Key) < 4 {
 		return
 	}
-	way := binary.NativeEndian.Uint32(e.Key)
+	if by := t.byWay(binary.NativeEndian.Uint32(e.Key)); by != "" {
+		t.add(counted{Sentence: by}, e)
+	}
+}
+
+// byWay returns the sentence that publishes a door; "" where there is none.
+func (t *tally) byWay(way uint32) string {
 	for i := range t.plan.Doors {
 		if wayOf(&t.plan.Doors[i]) == way {
-			t.add(counted{Sentence: t.plan.Doors[i].Origin.Sentence}, e)
-			return
+			return t.plan.Doors[i].Origin.Sentence
 		}
 	}
+	return ""
 }
 
 func (t *tally) opening(e nftables.SetElement) {

@@ -101,6 +101,8 @@ func install(c *nftables.Conn, t *Table, links []link, open []opened, now time.T
 	input := chain("input", nftables.ChainTypeFilter, nftables.ChainHookInput, nftables.ChainPriorityFilter, &drop)
 	refuse := c.AddChain(&nftables.Chain{Name: refuseName, Table: b.table})
 	through := c.AddChain(&nftables.Chain{Name: openedName, Table: b.table})
+	passed := c.AddChain(&nftables.Chain{Name: passedName, Table: b.table})
+	noted := c.AddChain(&nftables.Chain{Name: notedName, Table: b.table})
 	calls := c.AddChain(&nftables.Chain{Name: "calls", Table: b.table})
 	judge := chain("judge", nftables.ChainTypeFilter, nftables.ChainHookForward, nftables.ChainPriorityFilter, &drop)
 	rule := func(ch *nftables.Chain, parts ...[]expr.Any) {
@@ -145,6 +147,9 @@ func install(c *nftables.Conn, t *Table, links []link, open []opened, now time.T
 	}
 	rule(through, loadMeta(expr.MetaKeyMARK, 0), lookup(common.counted, 0, false), verdict(expr.VerdictAccept))
 	rule(through, verdict(expr.VerdictAccept)) // by what somebody else put there
+	rule(passed, ctState(expr.CtStateBitNEW), []expr.Any{&expr.Verdict{Kind: expr.VerdictJump, Chain: notedName}})
+	rule(passed, verdict(expr.VerdictAccept))
+	rule(noted, probeBegan(), verdict(expr.VerdictReturn)) // what is only tried is no use
 	inward, outside := b.judged("", t), b.judged(callsPrefix, callsOf(t))
 	for i, f := range families {
 		s := inward[i]
@@ -170,8 +175,9 @@ func install(c *nftables.Conn, t *Table, links []link, open []opened, now time.T
 		// A machine that calls itself through a door gets its answers by the way that it called.
 		rule(outward, isFamily(f), payload(f.src, f.size, 0), payload(f.dst, f.size, f.size/4), lookup(s.self, 0, false), []expr.Any{&expr.Masq{}})
 		b.translate(doors, f, t)
-		b.judge(judge, f, s)
-		b.judge(calls, f.mirrored(), outside[i])
+		b.judge(judge, f, s, goTo(passedName))
+		b.judge(calls, f.mirrored(), outside[i], verdict(expr.VerdictAccept))
+		b.note(noted, f)
 	}
 	// A machine calls outward from its own public address, and from the router's where it has none.
 	v4 := families[0]

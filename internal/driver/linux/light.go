@@ -1,6 +1,7 @@
 package linux
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -33,7 +34,7 @@ var everyLight = []string{"tcp/22", "tcp/80", "tcp/443"}
 func init() {
 	if len(os.Args) == 3 && os.Args[0] == lightName {
 		if err := listen(os.Args[1], os.Args[2]); err != nil {
-			fmt.Fprintln(os.Stderr, err)
+			fmt.Println(err) // to whoever waits for “ready”
 			os.Exit(1)
 		}
 		os.Exit(0)
@@ -145,6 +146,17 @@ func (s *Site) startListening(t change.Resource) error {
 	if err := os.MkdirAll(filepath.Dir(s.pidFile(machine)), 0o700); err != nil {
 		return err
 	}
+	err := s.listenIn(machine, services)
+	if err != nil { // one whose number was lost, with this folder say, may be in its way
+		if endLight(s.prefix+"-"+machine) > 0 {
+			err = s.listenIn(machine, services)
+		}
+	}
+	return err
+}
+
+// listenIn starts a light machine's process in its namespace.
+func (s *Site) listenIn(machine, services string) error {
 	return within(s.prefix+"-"+machine, func() error {
 		c := exec.Command("/proc/self/exe")
 		c.Args = []string{lightName, machine, services}
@@ -157,12 +169,38 @@ func (s *Site) startListening(t change.Resource) error {
 		if err := c.Start(); err != nil {
 			return err
 		}
-		if _, err := out.Read(make([]byte, 6)); err != nil {
-			return errors.Join(fmt.Errorf("machine %s does not listen: %w", machine, err), c.Wait())
+		told := make([]byte, 512)
+		n, err := out.Read(told)
+		if text := strings.TrimSpace(string(told[:n])); err != nil || text != "ready" {
+			return fmt.Errorf("machine %s does not listen: %s", machine, cmp.Or(text, fmt.Sprint(errors.Join(err, c.Wait()))))
 		}
 		pid := c.Process.Pid
 		return errors.Join(os.WriteFile(s.pidFile(machine), []byte(strconv.Itoa(pid)), 0o600), c.Process.Release())
 	})
+}
+
+// endLight ends the processes of light machines in some namespaces, whoever remembers them, and tells how many there were. Cost: linear
+// in the processes of the host.
+func endLight(namespaces ...string) (ended int) {
+	in := map[uint64]bool{}
+	var is unix.Stat_t
+	for _, name := range namespaces {
+		if unix.Stat(filepath.Join(namespaceDir, name), &is) == nil {
+			in[is.Ino] = true
+		}
+	}
+	list, _ := filepath.Glob("/proc/[0-9]*")
+	for _, dir := range list {
+		line, err := os.ReadFile(filepath.Join(dir, "cmdline"))
+		if err != nil || !strings.HasPrefix(string(line), lightName+"\x00") || unix.Stat(filepath.Join(dir, "ns/net"), &is) != nil || !in[is.Ino] {
+			continue
+		}
+		if pid, err := strconv.Atoi(filepath.Base(dir)); err == nil {
+			endProcess(pid)
+			ended++
+		}
+	}
+	return ended
 }
 
 // process is that of a machine, and the services at which it answers; 0 for none.

@@ -430,14 +430,22 @@ func (s *Site) RemoveEverything() error {
 			return err
 		}))
 	}
+	var own, machines []string
 	for _, e := range list {
 		machine, ok := strings.CutPrefix(e.Name(), s.prefix+"-")
 		if ok {
 			s.stopListening(machine)
+			machines = append(machines, e.Name())
 		}
 		if ok || e.Name() == s.prefix || e.Name() == s.prefix+".probe" || e.Name() == s.prefix+".off" {
-			errs = append(errs, netns.DeleteNamed(e.Name()))
+			own = append(own, e.Name())
 		}
+	}
+	if len(machines) > 0 {
+		endLight(machines...) // those whose numbers are lost
+	}
+	for _, name := range own {
+		errs = append(errs, netns.DeleteNamed(name))
 	}
 	return errors.Join(append(errs, s.removeGuests())...)
 }

@@ -165,19 +165,8 @@ func byOpening(f family, sort int, s openSets) []expr.Any {
 	into := func(m *nftables.Set) expr.Any {
 		return &expr.Lookup{SourceRegister: register(0), DestRegister: register(0), IsDestRegSet: true, SetName: m.Name, SetID: m.ID}
 	}
-	service := []expr.Any{
-		&expr.Meta{Key: expr.MetaKeyL4PROTO, Register: register(1)},
-		&expr.Payload{DestRegister: register(2), Base: expr.PayloadBaseTransportHeader, Offset: 2, Len: 2},
-	}
-	if sort != ported {
-		at := map[int]flow.Service{echo: flow.Ping, other: flow.Other}[sort]
-		service = []expr.Any{
-			&expr.Immediate{Register: register(1), Data: pad([]byte{protocol(at)})},
-			&expr.Immediate{Register: register(2), Data: make([]byte, 4)},
-		}
-	}
 	all := append(loadMeta(expr.MetaKeyMARK, 0), payload(f.src, f.size, 1)...)
-	all = append(append(append(all, into(s.from)), service...), into(s.service))
+	all = append(append(append(all, into(s.from)), serviceOfPacket(sort)...), into(s.service))
 	return append(append(all, clock(1)...), lookup(s.when, 0, false)...)
 }
 

@@ -55,6 +55,10 @@ func rulesDigest(c *nftables.Conn) (string, error) {
 					fmt.Fprintf(h, "%T %d\n", e, l.SourceRegister) // a set without a name of its own
 					continue
 				}
+				if d, ok := e.(*expr.Dynset); ok { // what it holds are pointers
+					fmt.Fprintf(h, "%T %s %d %d %d\n", e, d.SetName, d.Operation, d.SrcRegKey, len(d.Exprs))
+					continue
+				}
 				fmt.Fprintf(h, "%T %+v\n", e, e)
 			}
 		}

@@ -28,8 +28,9 @@ func (b *batch) over(ch *nftables.Chain, t *Table) {
 	}
 }
 
-// judge writes the rules that look a packet of a family up. Openings and what doors let in are looked up where the sets have them.
-func (b *batch) judge(ch *nftables.Chain, f family, s sets) {
+// judge writes the rules that look a packet of a family up. Openings and what doors let in are looked up where the sets have them. accepted is where
+// what a sentence lets pass goes, with the mark by which it was looked up: that of the profile, the audience or the way.
+func (b *batch) judge(ch *nftables.Chain, f family, s sets, accepted []expr.Any) {
 	add := func(parts ...[]expr.Any) {
 		all := isFamily(f)
 		for _, p := range parts {
@@ -48,15 +49,7 @@ func (b *batch) judge(ch *nftables.Chain, f family, s sets) {
 	mark(s.class)
 	add(loadMeta(expr.MetaKeyMARK, 0), wayOfPacket(1), payload(f.src, f.size, 2), lookup(s.reach, 0, true), goTo(refuseName))
 	words := f.size / 4
-	not := func(proto byte) []expr.Any { return metaIsNot(expr.MetaKeyL4PROTO, []byte{proto}) }
-	is := [3][][]expr.Any{
-		echo:  {append(metaIs(expr.MetaKeyL4PROTO, []byte{f.icmp}), transportIs(0, f.echo)...)},
-		other: {append(append(not(unix.IPPROTO_TCP), not(unix.IPPROTO_UDP)...), not(f.icmp)...)},
-	}
-	for _, proto := range []byte{unix.IPPROTO_TCP, unix.IPPROTO_UDP} {
-		is[ported] = append(is[ported], metaIs(expr.MetaKeyL4PROTO, []byte{proto}))
-	}
-	protoAndPort := []expr.Any{&expr.Meta{Key: expr.MetaKeyL4PROTO, Register: register(1)}, &expr.Payload{DestRegister: register(2), Base: expr.PayloadBaseTransportHeader, Offset: 2, Len: 2}}
+	is := f.sorts()
 	// by looks the packet up by its mark in the sets of each sort of service: with its source
 	// and the time, or by the mark and the service alone.
 	by := func(sets [3]*nftables.Set, timed bool, then []expr.Any) {
@@ -65,7 +58,7 @@ func (b *batch) judge(ch *nftables.Chain, f family, s sets) {
 				var rest []expr.Any
 				next := uint32(1)
 				if sort == ported {
-					rest = append(rest, protoAndPort...)
+					rest = append(rest, serviceOfPacket(sort)...)
 					next = 3
 				}
 				if timed {
@@ -75,7 +68,7 @@ func (b *batch) judge(ch *nftables.Chain, f family, s sets) {
 			}
 		}
 	}
-	refused, accepted := goTo(refuseName), verdict(expr.VerdictAccept)
+	refused := goTo(refuseName)
 	mark(s.audience)
 	by(s.denyUntil, true, refused)
 	// From here on the mark is that of the profile, and where it has none that of the audience,
@@ -99,7 +92,36 @@ func (b *batch) judge(ch *nftables.Chain, f family, s sets) {
 	if s.own == nil {
 		return
 	}
-	add(wayOfPacket(0), payload(f.src, f.size, 1), clock(1+words), lookup(s.own, 0, false), accepted)
+	add(wayOfPacket(0), payload(f.src, f.size, 1), clock(1+words), lookup(s.own, 0, false),
+		[]expr.Any{&expr.Meta{Key: expr.MetaKeyMARK, SourceRegister: true, Register: register(0)}}, accepted)
+}
+
+// sorts match packets of each sort of service, in one of several ways.
+func (f family) sorts() [3][][]expr.Any {
+	not := func(proto byte) []expr.Any { return metaIsNot(expr.MetaKeyL4PROTO, []byte{proto}) }
+	is := [3][][]expr.Any{
+		echo:  {append(metaIs(expr.MetaKeyL4PROTO, []byte{f.icmp}), transportIs(0, f.echo)...)},
+		other: {append(append(not(unix.IPPROTO_TCP), not(unix.IPPROTO_UDP)...), not(f.icmp)...)},
+	}
+	for _, proto := range []byte{unix.IPPROTO_TCP, unix.IPPROTO_UDP} {
+		is[ported] = append(is[ported], metaIs(expr.MetaKeyL4PROTO, []byte{proto}))
+	}
+	return is
+}
+
+// serviceOfPacket puts the service of a packet of some sort into the registers 1 and 2: protocol and port, as [key.anyService] has them.
+func serviceOfPacket(sort int) []expr.Any {
+	if sort == ported {
+		return []expr.Any{
+			&expr.Meta{Key: expr.MetaKeyL4PROTO, Register: register(1)},
+			&expr.Payload{DestRegister: register(2), Base: expr.PayloadBaseTransportHeader, Offset: 2, Len: 2},
+		}
+	}
+	at := map[int]flow.Service{echo: flow.Ping, other: flow.Other}[sort]
+	return []expr.Any{
+		&expr.Immediate{Register: register(1), Data: pad([]byte{protocol(at)})},
+		&expr.Immediate{Register: register(2), Data: make([]byte, 4)},
+	}
 }
 
 // wayOfPacket puts the way by which a packet's connection came into a register.

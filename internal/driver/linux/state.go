@@ -21,11 +21,12 @@ const Name = "linux.db"
 
 var format = store.Format{
 	ApplicationID: 0x49726e6c, // "Irnl"
-	Version:       4,
+	Version:       5,
 	Upgrades: map[int64]func(context.Context, *sql.Tx, string) error{
 		1: store.SQL(countsSchema),
 		2: store.SQL(passingSchema + fillPassing),
 		3: store.SQL(guestsSchema),
+		4: store.SQL(sourcesSchema),
 	},
 	Schema: `
 CREATE TABLE meta (id INTEGER PRIMARY KEY, body TEXT NOT NULL) STRICT;
@@ -34,7 +35,7 @@ CREATE TABLE plan (key TEXT PRIMARY KEY, body TEXT NOT NULL) STRICT, WITHOUT ROW
 CREATE TABLE passing (id INTEGER PRIMARY KEY, body TEXT NOT NULL, over INTEGER NOT NULL) STRICT;
 CREATE TABLE shut (id INTEGER PRIMARY KEY, at TEXT NOT NULL) STRICT;
 CREATE TABLE machines (name TEXT PRIMARY KEY, off TEXT NOT NULL, hash TEXT NOT NULL) STRICT, WITHOUT ROWID;
-` + countsSchema + passingSchema + guestsSchema,
+` + countsSchema + passingSchema + guestsSchema + sourcesSchema,
 }
 
 // passingSchema finds the openings that let something pass to a machine, and those whose end (in
@@ -52,7 +53,7 @@ UPDATE passing SET until = (SELECT coalesce(max(CAST((julianday(json_extract(q.v
 
 // layout is which sets a table has and how their keys are made up. One that a program of another
 // layout installed is not written to: it is put in place anew, whole.
-const layout = 4
+const layout = 5
 
 // meta is what the site keeps about itself.
 type meta struct {
@@ -65,6 +66,7 @@ type meta struct {
 	Latest     time.Time             `json:"latest,omitzero"`
 	Since      time.Time             `json:"since,omitzero"` // when it began to count
 	Read       time.Time             `json:"read,omitzero"`  // when the counters were last read
+	Noted      time.Time             `json:"noted,omitzero"` // since when no source was missed; see [mostSources]
 	Identity   driver.Identity       `json:"identity"`
 }
 

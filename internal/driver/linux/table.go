@@ -57,12 +57,15 @@ const (
 	direct                     // to the machine's public address
 )
 
+// firstWay is the first number of a way through a published door.
+const firstWay uint32 = 1 << 31
+
 // wayOf is the way through a published door. It stays the same from plan to plan, for
 // connections remember theirs; two doors of one front and service share it.
 func wayOf(d *flow.Published) uint32 {
 	h := fnv.New32a()
 	_, _ = h.Write([]byte(d.Front + " " + d.Service.String()))
-	return h.Sum32()&^fromProbe | 1<<31
+	return h.Sum32()&^fromProbe | firstWay
 }
 
 // fromProbe is set in the mark of a connection that the probe began, besides its way: answers
