@@ -3,6 +3,7 @@ package cost
 import (
 	"encoding/json"
 	"net/netip"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -29,20 +30,21 @@ func TestMoneyReadsAndPrints(t *testing.T) {
 func TestABillIsTheSumOfItsLines(t *testing.T) {
 	c := Catalogue{
 		Currency: "EUR", Images: []Image{{Name: "linux", DiskGB: 10}}, Sizes: []Size{{Name: "c1", CPUs: 1, MemoryMiB: 1024, Hour: 9_000}},
-		Prices: Prices{DiskGB: 100, Address: 4_000, Front: 8_000, Bastion: 12_000}, Limits: Amounts{Machines: 1, CPUs: 9, MemoryMiB: 9000, Addresses: 2, DiskGB: 100},
+		Prices: Prices{DiskGB: 100, Address: 4_000, Front: 8_000, Bastion: 12_000}, Limits: Amounts{Machines: 1, CPUs: 9, MemoryMiB: 9000, Addresses: 3, DiskGB: 100},
 	}
 	e, err := estate.Read(estate.File{Name: estate.FileName, Data: []byte(`estate: a
 site: sim
 networks: {n: {space: [10.0.0.0/16], outside: true, subnets: {s: {range: [10.0.1.0/24]}}}}
 machines: {m: {image: linux, size: c1, at: s, address: auto}, o: {image: linux, size: c1, at: s}}
-fronts: {f: {network: n, address: auto}}
+addresses: {slip: ipv4}
+fronts: {f: {network: n, address: auto}, g: {network: n, address: slip}}
 `)})
 	require.NoError(t, err)
 	require.NoError(t, c.Check(e, nil))
 	b := c.Bill(e, Usage{})
-	assert.Equal(t, Money(9_000+1_000+4_000+9_000+1_000+8_000+4_000), b.Hour())
-	assert.Equal(t, "26.28", b.Month().String())
-	assert.Equal(t, Amounts{Machines: 2, CPUs: 2, MemoryMiB: 2048, Addresses: 2, DiskGB: 20}, b.Used)
+	assert.Equal(t, Money(9_000+1_000+4_000+9_000+1_000+8_000+4_000+8_000+4_000), b.Hour(), "a reserved address is paid for once")
+	assert.Equal(t, "35.04", b.Month().String())
+	assert.Equal(t, Amounts{Machines: 2, CPUs: 2, MemoryMiB: 2048, Addresses: 3, DiskGB: 20}, b.Used)
 	assert.Equal(t, []string{"2 machines, and the site's limit is 1"}, b.Used.Over(c.Limits))
 	assert.Zero(t, c.Bill(nil, Usage{}).Hour())
 	c.Images[0].Name = "linus"
@@ -88,6 +90,8 @@ func TestTheCatalogueIsHeldToAtItsEdges(t *testing.T) {
 		"machines: {m: {image: linux, size: c1, at: s, disk: 10}}":                                                                         "",
 		"machines: {m: {image: linux, size: c1, at: s, disk: 9}}":                                                                          "linux needs a disk of 10 GB, and 9 GB is asked for",
 		"machines: {m: {image: light, size: c1, at: s}}":                                                                                   "",
+		"machines: {m: {image: light, size: c1, at: s, setup: [many]}}\nservices: {many: tcp/1001-1256}":                                   "",
+		"machines: {m: {image: light, size: c1, at: s, setup: [many]}}\nservices: {many: tcp/1001-1257}":                                   "machine m is to listen on 257 ports; 256 are the most",
 		"machines: {m: {image: linux, size: c2, at: s}}":                                                                                   "c2",
 		"machines: {m: {image: linux, size: c1, at: s, setup: [web-server]}}":                                                              "",
 		"machines: {m: {image: linux, size: c1, at: s, setup: [web-servr]}}":                                                               "web-servr",
@@ -108,6 +112,7 @@ func TestTheCatalogueIsHeldToAtItsEdges(t *testing.T) {
 	} {
 		e, err := estate.Read(estate.File{Name: estate.FileName, Data: []byte(head + nouns + "\n")})
 		require.NoError(t, err, nouns)
+		c.Listens = strings.Contains(nouns, "light")
 		if err := c.Check(e, own); want == "" {
 			assert.NoError(t, err, nouns)
 		} else {
@@ -131,4 +136,21 @@ func TestTheCatalogueIsHeldToAtItsEdges(t *testing.T) {
 	assert.Empty(t, bill.Used.Over(limit))
 	limit.DiskGB--
 	assert.Equal(t, []string{"40 GB of disk, and the site's limit is 39"}, bill.Used.Over(limit))
+}
+
+// TestAnUplinkGivesItsOwnAddresses takes the addresses of an uplink where the site has one, and the site's elsewhere.
+func TestAnUplinkGivesItsOwnAddresses(t *testing.T) {
+	own := []Pool{{netip.MustParseAddr("203.0.113.10"), netip.MustParseAddr("203.0.113.12")}}
+	of := func(uplinks bool, uplink string) []Pool {
+		e, err := estate.Read(estate.File{Name: estate.FileName, Data: []byte("estate: a\nsite: linux\nnetworks: {n: {space: [10.0.0.0/16], outside: true, subnets: {s: {range: [10.0.1.0/24]}}}}\n" + uplink)})
+		require.NoError(t, err)
+		return Catalogue{Public: own, Uplinks: uplinks}.Pools(e)
+	}
+	const routed = "uplink: {public: [198.51.100.16/30, 198.51.100.32/31, \"2001:db8::/64\"]}\n"
+	assert.Equal(t, own, of(true, ""))
+	assert.Equal(t, own, of(false, routed), "this site has none")
+	pool := func(first, last string) Pool { return Pool{netip.MustParseAddr(first), netip.MustParseAddr(last)} }
+	assert.Equal(t, []Pool{pool("198.51.100.17", "198.51.100.19"), pool("198.51.100.32", "198.51.100.33"), pool("2001:db8::1", "2001:db8::ffff:ffff:ffff:fffe")}, of(true, routed), "the first is the router's")
+	assert.Equal(t, []Pool{pool("198.51.100.16", "198.51.100.19")},
+		of(true, "uplink: {interface: eth0, addresses: [192.0.2.20/24], gateway: [192.0.2.1], public: [198.51.100.16/30]}\n"), "the router has one of the interface's network")
 }

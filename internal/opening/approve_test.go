@@ -49,6 +49,10 @@ func TestARequestWaitsForItsApprovals(t *testing.T) {
 	for person, may := range map[string]bool{"mara": false, "ilse": true, "tom": true, "dan": false, "eve": false} {
 		assert.Equal(t, may, o.MayApprove(person, w.Estate), person)
 	}
+	once := o
+	once.Approvals = []opening.Approval{{Person: "ilse"}}
+	assert.False(t, once.MayApprove("ilse", w.Estate), "each once")
+	assert.True(t, once.MayApprove("tom", w.Estate))
 	asked.Alike = []opening.Opening{o}
 	_, err = opening.Judge(asked)
 	require.ErrorContains(t, err, "waits for approval already")

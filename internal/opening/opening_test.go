@@ -2,12 +2,14 @@ package opening_test
 
 import (
 	"errors"
+	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"ironbark/internal/flow"
 	"ironbark/internal/opening"
 	"ironbark/internal/oracle"
 	"ironbark/internal/sentence"
@@ -164,6 +166,7 @@ func TestThePermitThatAsksLeastIsTaken(t *testing.T) {
 	const ask = `open ssh to web-1 from 198.51.100.7 for 1h because "x"`
 	two := "permit ops to open ssh to all from everywhere up to 4h needing 2 approvals from leads, ops"
 	one := "permit ops to open ssh to all from everywhere up to 4h needing 1 approval from leads"
+	other := "permit ops to open ssh to web-1 from everywhere up to 4h needing 1 approval from leads"
 	none := "permit ops to open ssh to web-1 from everywhere up to 1h"
 	for _, c := range []struct {
 		rules  []string
@@ -173,6 +176,8 @@ func TestThePermitThatAsksLeastIsTaken(t *testing.T) {
 		{[]string{two}, 2, two},
 		{[]string{two, one}, 1, one},
 		{[]string{one, two}, 1, one},
+		{[]string{one, other}, 1, one}, // of those that ask alike the first
+		{[]string{other, one}, 1, other},
 		{[]string{two, none}, 0, none},
 		{[]string{none, two}, 0, none},
 	} {
@@ -229,4 +234,37 @@ func TestEndsLieWithinBounds(t *testing.T) {
 	require.NoError(t, err, "30 days ahead")
 	_, err = request(t, w, "mara", `open ssh to web-1 from 198.51.100.7 starting 2026-12-23T09:00:01Z for 1h because "x"`)
 	require.Error(t, err)
+	w = oracle.WorldOf(nouns, "permit ops to open ssh to all from everywhere up to 4h until 2026-11-23T10:00:00Z")
+	_, err = request(t, w, "mara", `open ssh to web-1 from 198.51.100.7 for 1h because "x"`)
+	require.NoError(t, err, "as long as the permit holds")
+	_, err = request(t, w, "mara", `open ssh to web-1 from 198.51.100.7 for 61m because "x"`)
+	require.ErrorContains(t, err, "it ends at 2026-11-23T10:00:00Z, and this would last longer")
+	for year, beyond := range map[int]bool{sentence.MaxYear: false, sentence.MaxYear + 1: true} {
+		r := opening.Request{Person: "mara", Now: oracle.Epoch, Estate: w.Estate, Plan: w.Plan(), Running: func(string) bool { return true }}
+		r.Words.Until = time.Date(year, 1, 1, 0, 0, 0, 0, time.UTC)
+		_, err = opening.Judge(r)
+		require.Error(t, err)
+		assert.Equal(t, beyond, strings.Contains(err.Error(), "beyond the year 9999"))
+	}
+}
+
+// TestWhatHindersAnOpening asks what speaks against one, whoever it were for.
+func TestWhatHindersAnOpening(t *testing.T) {
+	w := oracle.WorldOf(nouns, rules...)
+	resolve := flow.NewResolver(w.Estate, w.Plan())
+	hindered := func(machine, from string) (list []string) {
+		set, err := sentence.ParseSource(from)
+		require.NoError(t, err)
+		part := opening.Part{Machines: []string{machine}, Services: flow.ServicesAt(22), From: resolve.Source(set)}
+		r := opening.Request{Now: oracle.Epoch, Estate: w.Estate, Plan: w.Plan(), Running: func(name string) bool { return name != "web-2" }}
+		for _, reason := range opening.Hindered(r, part, from) {
+			list = append(list, reason.What)
+		}
+		return list
+	}
+	assert.Empty(t, hindered("web-1", "198.51.100.7"))
+	assert.Equal(t, []string{"there is no way in to store from 203.0.113.90"}, hindered("store", "203.0.113.90"))
+	assert.Equal(t, []string{"web-2 is not running"}, hindered("web-2", "198.51.100.7"))
+	assert.Equal(t, []string{"a deny keeps all of it out of web-1: “deny any from 203.0.113.64/28 to web-1”"}, hindered("web-1", "203.0.113.65"))
+
 }

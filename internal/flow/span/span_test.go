@@ -102,3 +102,22 @@ func TestRunsThatMeetAreOne(t *testing.T) {
 		require.Equal(t, c.want, Of(c.runs...).Runs())
 	}
 }
+
+// TestEachRunOfManyIsFound looks for each of some runs, and for what lies between them.
+func TestEachRunOfManyIsFound(t *testing.T) {
+	for n := range 21 {
+		var s Set[small]
+		for i := range small(n) {
+			s = s.Union(Of(Run[small]{i * 3, i*3 + 1}))
+		}
+		for p := range small(64) {
+			one, in := One(p), p%3 < 2 && int(p) < n*3
+			require.Equal(t, in, s.ContainsAll(one), "%d of %d", p, n)
+			require.Equal(t, in, s.Overlaps(one))
+			require.Equal(t, in, !s.Intersect(one).IsEmpty())
+			before, from := s.Split(p - p%3) // which lies in no run, or begins one
+			require.Equal(t, s.Runs(), append(slices.Clone(before.Runs()), from.Runs()...))
+			require.True(t, before.IsEmpty() || before.Runs()[len(before.Runs())-1].Hi < p)
+		}
+	}
+}
