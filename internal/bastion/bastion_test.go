@@ -4,6 +4,7 @@ import (
 	"math/rand/v2"
 	"net/netip"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -110,4 +111,41 @@ bastions: {beacon: {subnet: lookout, address: auto, from: [192.0.2.0/24]}}
 	}
 	assert.Equal(t, bastion.Access{From: []string{}}, (&bastion.Policy{}).Access())
 	assert.Equal(t, bastion.Decision{Reason: bastion.NotFrom}, (&bastion.Policy{}).Judge(bastion.Request{}, oracle.Epoch))
+}
+
+// TestADenyHoldsThatIsDecidedOrInstalled keeps a client out by a deny of the files, one of the tables, and both.
+func TestADenyHoldsThatIsDecidedOrInstalled(t *testing.T) {
+	const nouns = `estate: small
+site: sim
+people: {mara: {groups: [ops]}}
+networks: {estuary: {space: [10.60.0.0/16, "2001:db8:60::/48"], outside: true, subnets: {landing: {range: [10.60.1.0/24, "2001:db8:60:1::/64"]}, lookout: {range: [10.60.9.0/27, "2001:db8:60:9::/64"], for: bastion}}}}
+machines: {web: {image: i, size: s, at: landing}}
+bastions: {beacon: {subnet: lookout, address: WHERE, from: [everywhere]}}
+`
+	route, deny := "route ssh to web via beacon for ops", "deny ssh from 192.0.2.7 to web"
+	with, without := oracle.WorldOf(strings.Replace(nouns, "WHERE", "auto", 1), route, deny), oracle.WorldOf(strings.Replace(nouns, "WHERE", "auto", 1), route)
+	for name, c := range map[string]struct{ files, tables oracle.World }{"decided": {with, without}, "installed": {without, with}, "both": {with, with}} {
+		policy, ok := bastion.Compile(c.files.Estate, c.tables.Plan(), "beacon")
+		require.True(t, ok, name)
+		out := policy.Judge(bastion.Request{Person: "mara", Client: netip.MustParseAddr("192.0.2.7"), Host: "web", Port: 22}, oracle.Epoch)
+		assert.Equal(t, bastion.ByDeny, out.Reason, name)
+		assert.Equal(t, deny, out.Origin.Sentence, name)
+		in := policy.Judge(bastion.Request{Person: "mara", Client: netip.MustParseAddr("192.0.2.8"), Host: "web", Port: 22}, oracle.Epoch)
+		assert.True(t, in.Forward && in.Origin.Sentence == route, name)
+		assert.Len(t, in.To, 1, "addresses of one family, that of the gateway's own")
+	}
+	// What keeps the gateway itself out of one address leaves the other.
+	half := oracle.WorldOf(strings.Replace(nouns, "WHERE", "auto", 1), route, "deny ssh from 0.0.0.0/0 to web")
+	policy, ok := bastion.Compile(half.Estate, half.Plan(), "beacon")
+	require.True(t, ok)
+	d := policy.Judge(bastion.Request{Person: "mara", Client: netip.MustParseAddr("2001:db8:9::7"), Host: "web", Port: 22}, oracle.Epoch)
+	require.True(t, d.Forward)
+	assert.True(t, d.To[0].Addr().Is6())
+	assert.Equal(t, route, d.Origin.Sentence)
+	for where, want := range map[string]flow.Addrs{"auto": flow.AllAddrs, "203.0.113.10": flow.AllIPv4, `"2001:db8:77::9"`: flow.AllIPv6} {
+		w := oracle.WorldOf(strings.Replace(nouns, "WHERE", where, 1), route)
+		if policy, ok := bastion.Compile(w.Estate, w.Plan(), "beacon"); ok {
+			assert.Equal(t, want, policy.Families(), where)
+		}
+	}
 }

@@ -191,3 +191,32 @@ func TestClosingForOthersIsARight(t *testing.T) {
 	require.Equal(t, []rights.Right{{Kind: rights.Close, People: []string{"tom"}}}, d.Lost)
 	require.True(t, rights.Compare(of("mara: {}"), of("mara: {}")).IsEmpty())
 }
+
+// TestRightsAreToldByPersonAndByMachine lists them both ways.
+func TestRightsAreToldByPersonAndByMachine(t *testing.T) {
+	file := func(leads string) string {
+		return fmt.Sprintf(nouns, "203.0.113.64/27", "tcp/5433", "4h", leads, "", "db", "", "office")
+	}
+	w := worldOf(file("ops"), "permit ops to open ssh to web-1 from office up to 1h needing 1 approval from leads", "permit tom to open rdp to role=none from office up to 1h", "route ssh to web-2 via beacon for tom")
+	words := func(list []rights.Right) (words []string) {
+		for _, r := range list {
+			words = append(words, fmt.Sprint(r.Kind, r.Machines, r.People))
+		}
+		return words
+	}
+	require.Equal(t, []string{"open [web-1] [tom]", "reach [web-2] [tom]"}, words(rights.Of("tom", w.state())), "a permit to no machine is no right")
+	require.Equal(t, []string{"open [web-1] [ilse]", "approve [web-1] [ilse]", "close [] [ilse]"}, words(rights.Of("ilse", w.state())))
+	require.Empty(t, rights.Of("eve", w.state()))
+	require.Equal(t, []string{"open [web-1] [mara ilse tom]", "approve [web-1] [ilse]"}, words(rights.At("web-1", w.state())))
+	require.Equal(t, []string{"reach [web-2] [tom]"}, words(rights.At("web-2", w.state())))
+	require.Empty(t, rights.At("web-3", w.state()))
+
+	more := worldOf(file("leads"))
+	d := rights.Compare(worldOf(file("ops")).state(), more.state())
+	require.Equal(t, []string{"close [] [mara]"}, words(d.Gained))
+	require.False(t, d.IsEmpty())
+	back := rights.Compare(more.state(), worldOf(file("ops")).state())
+	require.Equal(t, words(d.Gained), words(back.Lost))
+	require.False(t, back.IsEmpty())
+	require.True(t, rights.Compare(more.state(), more.state()).IsEmpty())
+}
