@@ -168,12 +168,15 @@ func (l Line) Extent(b *Bar) (begin, end float64) {
 // steps are those between the marks of a line.
 var steps = []time.Duration{
 	time.Minute, 5 * time.Minute, 15 * time.Minute, 30 * time.Minute, time.Hour, 2 * time.Hour, 3 * time.Hour, 6 * time.Hour, 12 * time.Hour,
-	day, 2 * day, 7 * day, 14 * day, 28 * day, 91 * day, 364 * day,
+	day, 2 * day, 7 * day, 14 * day, 28 * day, 91 * day, year,
 }
 
-const day = 24 * time.Hour
+const (
+	day  = 24 * time.Hour
+	year = 364 * day // in whole weeks
+)
 
-// Mark is a round moment of a line, and how it is written: midnight as the day that begins.
+// Mark is a round moment of a line, and how it is written: midnight as the day that begins, and where marks are years apart as the month.
 type Mark struct {
 	At   time.Time
 	Text string
@@ -189,6 +192,9 @@ func (l Line) Marks(most int) (list []Mark) {
 		}
 		step = s
 	}
+	for all/step+1 > time.Duration(most) {
+		step *= 2
+	}
 	first := l.Since.UTC().Truncate(step)
 	if step > day { // weeks begin on the day of the line's own beginning
 		first = l.Since.UTC().Truncate(day)
@@ -196,6 +202,8 @@ func (l Line) Marks(most int) (list []Mark) {
 	for t := first; t.Before(l.Until); t = t.Add(step) {
 		switch {
 		case t.Before(l.Since):
+		case step >= year:
+			list = append(list, Mark{t, t.Format("Jan 2006")})
 		case t.Equal(t.Truncate(day)):
 			list = append(list, Mark{t, t.Format("2 Jan")})
 		default:

@@ -86,7 +86,7 @@ func bar(l timeline.Line, b *timeline.Bar, columns int) string {
 // scale writes round moments where they stand, with dots between them.
 func scale(l timeline.Line, columns int) string {
 	cells := []rune(strings.Repeat("·", columns))
-	for _, t := range l.Marks(columns / 8) {
+	for _, t := range l.Marks(columns / 9) {
 		at := int(l.Position(t.At) * float64(columns))
 		if text := []rune(strings.ReplaceAll(t.Text, " ", "-")); at+len(text) <= columns {
 			copy(cells[at:], text)
