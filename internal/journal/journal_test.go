@@ -48,3 +48,52 @@ func TestAnyTamperingIsFound(t *testing.T) {
 	})
 	require.Empty(t, Breaks(Head{}, nil, Head{}))
 }
+
+// TestBreaksAreToldInWords breaks a chain of five entries at one place each.
+func TestBreaksAreToldInWords(t *testing.T) {
+	var chain []Entry
+	for range 5 {
+		var last Entry
+		if len(chain) > 0 {
+			last = chain[len(chain)-1]
+		}
+		chain = append(chain, Next(last, Entry{Action: "open"}))
+	}
+	head := Head{5, chain[4].Hash}
+	told := func(head Head, entries ...Entry) (list []string) {
+		for _, b := range Breaks(Head{}, entries, head) {
+			list = append(list, b.String())
+		}
+		return list
+	}
+	altered, other := slices.Clone(chain), Next(chain[1], Entry{Action: "close"})
+	altered[2].Text = "x"
+	for name, c := range map[string]struct {
+		entries []Entry
+		head    Head
+		want    []string
+	}{
+		"whole":              {chain, head, nil},
+		"altered":            {altered, head, []string{"entry 3 was altered"}},
+		"one is missing":     {slices.Delete(slices.Clone(chain), 2, 3), head, []string{"entry 3 is missing"}},
+		"two are missing":    {slices.Delete(slices.Clone(chain), 1, 3), head, []string{"entry 2 and those up to 3 are missing"}},
+		"another stands":     {slices.Replace(slices.Clone(chain), 2, 3, other), head, []string{"entry 3 is not the one that was recorded"}},
+		"the end is gone":    {chain[:4], head, []string{"entry 5 is missing"}},
+		"more of it is gone": {chain[:2], head, []string{"entry 3 and those up to 5 are missing"}},
+		"one was added":      {chain, Head{4, chain[3].Hash}, []string{"entry 5 was added by something else"}},
+		"another end":        {append(slices.Clone(chain[:2]), other), Head{3, chain[2].Hash}, []string{"entry 3 is not the one that was recorded"}},
+	} {
+		require.Equal(t, c.want, told(c.head, c.entries...), name)
+	}
+}
+
+func TestNoClockGoesBackUnseen(t *testing.T) {
+	latest := time.Unix(1000, 0)
+	for clock, want := range map[time.Duration]struct{ now, behind time.Duration }{
+		time.Second: {time.Second, 0}, 0: {0, 0}, -time.Second: {0, 0}, -time.Minute: {0, 0}, -time.Minute - 1: {0, time.Minute + 1},
+	} {
+		now, behind := Later(latest.Add(clock), latest)
+		require.Equal(t, latest.Add(want.now), now, clock)
+		require.Equal(t, want.behind, behind, clock)
+	}
+}

@@ -19,6 +19,19 @@ func TestAMessageIsThatOfTheStandard(t *testing.T) {
 	assert.Equal(t, "<109>1 2026-11-23T08:05:00.000001Z watch_room ironbark - open [ironbark@32473 person=\"ma\\\"ra\\]\\\\\"] \ufeffopening 1: ssh", string(m.Append(nil, 0)))
 	assert.Equal(t, "<104>1 2026-11-23T08:05:00.000001Z - - - - -", string(Message{Facility: Audit, At: at}.Append(nil, 0)))
 	assert.Equal(t, "5 abcde", string(Framed([]byte("abcde"))))
+	odd := Message{Facility: Audit, At: at, Host: "a~!b \x7f\"", App: strings.Repeat("x", 49), Text: "a\x1fb\x7fc\u009fd\u00a0e\u2028f\u2029g~ h"}
+	assert.Equal(t, "<104>1 2026-11-23T08:05:00.000001Z a~!b___ "+strings.Repeat("x", 48)+" - - - \ufeffa b c d\u00a0e f g~ h", string(odd.Append(nil, 0)))
+}
+
+// TestALongTextIsCutAtACharacter cuts a text to each length that it may have.
+func TestALongTextIsCutAtACharacter(t *testing.T) {
+	m := Message{Facility: Audit, At: at, Text: "tide è high"}
+	head, whole := len(Message{Facility: Audit, At: at}.Append(nil, 0))+len(" \ufeff"), len(m.Append(nil, 0))
+	for most, want := range map[int]string{
+		whole: "tide è high", whole + 1: "tide è high", whole - 1: "tide è …", head + 10: "tide è…", head + 9: "tide …", head + 8: "tide …", head + 7: "tide…", head + 3: "…",
+	} {
+		assert.Equal(t, want, string(m.Append([]byte("before"), most)[len("before")+head:]), most)
+	}
 }
 
 // grammar is that of RFC 5424, section 6, as far as Append writes it.
