@@ -147,7 +147,7 @@ func TestClauses(t *testing.T) {
 		"what lasts longest is named": {
 			[]string{"allow https from office to deep until 2026-11-23T10:00:00Z", "allow https from 2001:db8:40::/64 to deep"},
 			"deep", 0,
-			"direct: 2001:db8:40::/64 tcp/443 by allow\ndirect: 2001:db8:40:1::-2001:db8:40:ffff:ffff:ffff:ffff:ffff tcp/443 by allow",
+			"direct: 2001:db8:40::/64 tcp/443 by allow\ndirect: office (IPv6) except 2001:db8:40::/64 tcp/443 by allow",
 		},
 	} {
 		t.Run(name, func(t *testing.T) {

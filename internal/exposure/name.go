@@ -185,7 +185,7 @@ func (n *Names) Number(name string) {
 }
 
 // Plain puts a set of sources into the shortest words: a name, a name in one
-// family, everywhere or internet except something, and at last a list.
+// family, everywhere, internet or another name except something, and at last a list.
 func (n *Names) Plain(s flow.Addrs) string {
 	if s.IsEmpty() {
 		return "nowhere"
@@ -227,12 +227,9 @@ const (
 	noBound   = math.MaxInt
 )
 
-// excepting puts a set into words as everywhere or internet except something, the shortest of some length at most.
+// excepting puts a set into words as everywhere, internet or another name except something, the shortest of some length at most.
 func (n *Names) excepting(s flow.Addrs, longest int) (text string, ok bool) {
-	for _, k := range n.wide[:min(2, len(n.wide))] { // everywhere and internet
-		if k.name != "internet" && k.name != "everywhere" {
-			break
-		}
+	for _, k := range n.around(s) {
 		for _, domain := range []flow.Addrs{flow.AllAddrs, flow.AllIPv4, flow.AllIPv6} {
 			base := k.sets[whole].Intersect(domain)
 			if base.IsEmpty() || !base.ContainsAll(s) {
@@ -246,6 +243,29 @@ func (n *Names) excepting(s flow.Addrs, longest int) (text string, ok bool) {
 		}
 	}
 	return text, ok
+}
+
+// nearNames is how many of the names that begin before a set are looked at for one that holds it.
+const nearNames = 16
+
+// around returns names that may hold a set: everywhere, internet, and those that begin at or not far before it. Cost: logarithmic in the names.
+func (n *Names) around(s flow.Addrs) (list []wide) {
+	for _, k := range n.wide[:min(2, len(n.wide))] {
+		if k.name == "internet" || k.name == "everywhere" {
+			list = append(list, k)
+		}
+	}
+	first := s.Runs()[0].Lo
+	for _, which := range []int{whole, 0, 1} {
+		all := n.begins[which]
+		at, _ := slices.BinarySearchFunc(all, first.Next(), func(b begin, after flow.Point) int { return b.at.Compare(after) })
+		for i := at - 1; i >= max(0, at-nearNames); i-- {
+			if k := n.wide[all[i].of]; k.sets[which].Contains(first) && !slices.ContainsFunc(list, func(o wide) bool { return o.name == k.name }) {
+				list = append(list, k)
+			}
+		}
+	}
+	return list
 }
 
 // only tells the family of a set that covers one where the name covers both.
