@@ -108,6 +108,12 @@ func TestFindingsOfThings(t *testing.T) {
 		list = append(list, string(f.Kind)+" "+f.Subject)
 	}
 	assert.Equal(t, []string{"wide-bastion beacon", "no-ports pier", "no-administrator deep", "no-administrator store", "no-login web", "no-login deep"}, list)
+	w = oracle.WorldOf(strings.Replace(nouns, "groups: [ops, leads]", "groups: [ops, leads], until: 2026-11-23T08:00:00Z", 1), "permit ops to open ssh to all from office up to 1h needing 1 approval from leads")
+	list = nil
+	for _, f := range findings.Lint(w.Estate.AsOf(oracle.Epoch), w.Plan(), oracle.Epoch, nil) {
+		list = append(list, string(f.Kind)+": "+f.Problem+"; "+f.Remedy)
+	}
+	assert.Contains(t, list, "nobody: nobody is in “leads”; ironbark change person NAME --group leads")
 }
 
 // TestFindingsOfCalls states one sentence at a time about what machines call outside, in a network that is closed outward and in one that is open.

@@ -111,6 +111,89 @@ allow smtp from everywhere to web-2
 	}
 }
 
+// TestWhatEndsIsTold has people, keys, exceptions and images end at the edges of what is told.
+func TestWhatEndsIsTold(t *testing.T) {
+	at := func(d time.Duration) string { return oracle.Epoch.Add(d).Format(time.RFC3339) }
+	const day = 24 * time.Hour
+	keys := strings.Split(used[strings.Index(used, `"ssh-ed25519`)+1:], `"`)
+	for _, c := range []struct {
+		end  time.Duration
+		want []string // of the person, the key that is on machines, and the one that is on none
+	}{
+		{-1 * time.Second, []string{"note ended-right", "serious ended-right", "note ended-right"}},
+		{0, []string{"note ended-right", "serious ended-right", "note ended-right"}},
+		{time.Second, []string{"note ends-soon", "note ends-soon", "note ends-soon"}},
+		{7 * day, []string{"note ends-soon", "note ends-soon", "note ends-soon"}},
+		{7*day + time.Second, nil},
+	} {
+		file := strings.Replace(used, "people: {mara: {groups: [ops]}}", "people: {mara: {groups: [ops]}, ilse: {groups: [ops], until: "+at(c.end)+"}}", 1)
+		file = strings.Replace(file, `{ops: "`+keys[0]+`", spare: "`+keys[2]+`"}`, fmt.Sprintf(`{ops: {public: "%s", until: %s}, other: {public: "%s", until: %s}, spare: "%s"}`, keys[0], at(c.end), keys[0], at(c.end), keys[2]), 1)
+		w := oracle.WorldOf(file, `allow ssh from office to web-1 standing until `+at(max(c.end, time.Second))+` because "x"`)
+		var rights, exceptions []string
+		for _, f := range findings.Posture(findings.Side{Estate: w.Estate, Plan: w.Plan()}, oracle.Epoch, findings.Facts{}) {
+			switch told := fmt.Sprint(f.Level, " ", f.Kind); {
+			case f.Kind != findings.EndsSoon && f.Kind != findings.EndedRight:
+			case f.At.File == "estate.rules":
+				exceptions = append(exceptions, told)
+			default:
+				rights = append(rights, told)
+			}
+		}
+		assert.Equal(t, c.want, rights, c.end)
+		assert.Equal(t, c.end <= 7*day, len(exceptions) == 1, c.end)
+	}
+	w := oracle.WorldOf(used)
+	for age, old := range map[time.Duration]bool{30 * day: false, 30*day + 1: true} {
+		list := findings.Posture(findings.Side{Estate: w.Estate, Plan: w.Plan()}, oracle.Epoch, findings.Facts{Made: map[string]time.Time{"gauge-os": oracle.Epoch.Add(-age)}})
+		assert.Equal(t, old, slices.ContainsFunc(list, func(f findings.Finding) bool { return f.Kind == findings.OldImage }), age)
+	}
+}
+
+// TestWiderThanUsedHasEdges uses sentences from so many places, and of so many addresses.
+func TestWiderThanUsedHasEdges(t *testing.T) {
+	place := func(family string, n int) string {
+		return map[string]string{"4": fmt.Sprintf("198.51.%d.255", n), "6": fmt.Sprintf("2001:db8:9:%x::7", n)}[family]
+	}
+	for _, c := range []struct {
+		from string
+		used map[string]int // how many places by family
+		told bool
+	}{
+		{"198.48.0.0/13", map[string]int{"4": 8}, true}, // 256 times eight /24
+		{"198.48.0.0/14", map[string]int{"4": 8}, false},
+		{"198.48.0.0/13", map[string]int{"4": 9}, false},
+		{"0.0.0.0/0", map[string]int{"4": 8}, true},
+		{"0.0.0.0/0", map[string]int{"4": 9}, false},
+		{"0.0.0.0/0", map[string]int{"4": 4, "6": 4}, true},
+		{"198.51.0.0/16", map[string]int{"4": 1}, true},
+		{"198.51.0.0/16", map[string]int{"4": 2}, false},
+		{"198.51.0.0/17", map[string]int{"4": 1}, false},
+		{"198.51.0.0/17, 2001:db8:9::/48", map[string]int{"4": 1}, true}, // much of the other family is for nobody
+		{"198.51.0.0/17, 2001:db8:9::/57", map[string]int{"4": 1}, false},
+		{"2001:db8:9::/48", map[string]int{"6": 8}, true},
+		{"2001:db8:9::/54", map[string]int{"6": 8}, false},
+		{"198.51.0.0/16", nil, false},
+	} {
+		text := "allow https from " + c.from + " to web-1"
+		w := oracle.WorldOf(used, text)
+		require.Len(t, w.Estate.Sentences(), 1, text)
+		text = w.Estate.Sentences()[0].Sentence.String()
+		var from flow.Addrs
+		for family, n := range c.used {
+			for i := range n {
+				from = from.Union(flow.AddrsAt(netip.MustParseAddr(place(family, i))))
+			}
+		}
+		facts := findings.Facts{Before: w.Estate, From: map[string]flow.Addrs{text: from}}
+		told := func(facts findings.Facts) bool {
+			return slices.ContainsFunc(findings.Posture(findings.Side{Estate: w.Estate, Plan: w.Plan()}, oracle.Epoch, facts), func(f findings.Finding) bool { return f.Kind == findings.WiderThanUsed })
+		}
+		assert.Equal(t, c.told, told(facts), "%s used from %v", text, c.used)
+		facts.Before = nil
+		assert.False(t, told(facts), "it has not been there for long")
+	}
+}
+
 // TestAScoreIsWhatItsLinesLeave adds up findings of any kinds.
 func TestAScoreIsWhatItsLinesLeave(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {

@@ -1,6 +1,7 @@
 package findings
 
 import (
+	"encoding/binary"
 	"net/netip"
 	"slices"
 	"strings"
@@ -52,13 +53,29 @@ func (l *looker) usedFrom(s sentence.Sentence, from sentence.Set, before map[str
 		"for more than "+sentence.DurationOf(UnusedAfter).String()+" this has been used from hardly any of the addresses that “"+from.String()+"” stands for")
 }
 
-// muchWider reports whether a set of addresses of a family is much larger than those places that are of it, or than one.
+// muchWider reports whether a set of addresses of a family lies in many times as many places as those that are of it, or as one.
 func muchWider(s flow.Addrs, f sentence.Family, places []netip.Prefix) bool {
-	of := slices.DeleteFunc(slices.Clone(places), func(p netip.Prefix) bool { return sentence.FamilyOf(p.Addr()) != f })
-	if len(of) == 0 && !s.IsEmpty() {
-		of = append(of, placeIn(s.Runs()[0].Lo.Addr()))
+	used := uint64(0)
+	for _, p := range places {
+		if sentence.FamilyOf(p.Addr()) == f {
+			used++
+		}
 	}
-	return !s.IsEmpty() && size(s) >= widerPlaces*size(flow.PrefixSet(of...))
+	in := uint64(0)
+	for _, run := range s.Runs() {
+		in += placeNumber(run.Hi.Addr()) - placeNumber(run.Lo.Addr()) // one less for each run, of which there are few
+	}
+	return !s.IsEmpty() && in >= widerPlaces*max(used, 1)-1
+}
+
+// placeNumber numbers the places of a family.
+func placeNumber(a netip.Addr) uint64 {
+	if a.Is4() {
+		b := a.As4()
+		return uint64(binary.BigEndian.Uint32(b[:])) >> (32 - placeBits4)
+	}
+	b := a.As16()
+	return binary.BigEndian.Uint64(b[:placeBits6/8])
 }
 
 // placeIn is the place in which an address is.
