@@ -32,25 +32,26 @@ const (
 	Reach                   // services through a bastion
 	Approve                 // what others ask to open
 	Close                   // what others opened
+	Second                  // approve edits of others, where the estate asks for that
 )
 
 // String names the kind.
 func (k Kind) String() string {
-	return [...]string{"invalid", "open", "reach", "approve", "close"}[min(k, 5)%5]
+	return [...]string{"invalid", "open", "reach", "approve", "close", "approve-edits"}[min(k, 6)%6]
 }
 
 // Right is what some people may do.
 type Right struct {
 	Kind      Kind
 	People    []string // by name, in order
-	Machines  []string // by name, in order; none for Close
-	Flows     flow.Box // nothing for Close
+	Machines  []string // by name, in order; none for Close and Second
+	Flows     flow.Box // nothing for Close and Second
 	Via       string   // the bastion, for Reach
 	Length    time.Duration
 	Approvals int       // how many an opening needs
 	Approvers []string  // people and groups who may give them
 	Emergency bool      // in an emergency alone
-	Until     time.Time // it ends with it; zero: no end
+	Until     time.Time // when it ends, by the sentence or with the person; zero: it has no end. Of people together ([At]) by the sentence alone
 	Source    string    // the sources, as the sentence says them
 	Origin    flow.Origin
 }
@@ -85,7 +86,7 @@ func Compare(a, b State) Difference {
 	alike := map[string]*class{}
 	for _, person := range people(a.Estate, b.Estate) {
 		mine, theirs := before.of(person, a.Estate), after.of(person, b.Estate)
-		key := fmt.Sprint(mine.list, theirs.list)
+		key := fmt.Sprint(mine.list, mine.end.UTC(), theirs.list, theirs.end.UTC())
 		if alike[key] == nil {
 			alike[key] = &class{mine: mine, theirs: theirs}
 			classes = append(classes, alike[key])
@@ -105,7 +106,7 @@ func Of(person string, s State) (list []Right) {
 	h := grantsOf(s, s.Plan.Own()).of(person, s.Estate)
 	for _, i := range h.list {
 		r := h.all.list[i].Right
-		r.People = []string{person}
+		r.People, r.Until = []string{person}, h.until(i)
 		list = append(list, r)
 	}
 	return list
@@ -160,6 +161,15 @@ func (g grant) gives(person string, e *estate.Estate) bool {
 type held struct {
 	all  *grants
 	list []int
+	end  time.Time // of whatever the person may do; zero: none
+}
+
+// until is when the person has a grant no more.
+func (h held) until(i int) time.Time { return flow.Earlier(h.all.list[i].Until, h.end) }
+
+// lasts reports whether what ends at one moment ends no sooner than what ends at another; a zero one never comes.
+func lasts(until, other time.Time) bool {
+	return until.IsZero() || !other.IsZero() && !until.Before(other)
 }
 
 // reader puts the words of sentences into sets, each of the same words once.
@@ -238,12 +248,19 @@ func grantsOf(s State, own flow.Addrs) *grants {
 		}
 	}
 	g.list = append(g.list, grant{Right: Right{Kind: Close}, key: "close", to: []sentence.Name{{Text: Leads}}})
+	if edits := s.Estate.Edits; edits.Approvals > 0 {
+		second := grant{Right: Right{Kind: Second}, key: "approve edits"}
+		for _, name := range edits.From {
+			second.to = append(second.to, sentence.Name{Text: name})
+		}
+		g.list = append(g.list, second)
+	}
 	return g
 }
 
 // of lists what one person is granted.
 func (g *grants) of(person string, e *estate.Estate) held {
-	h := held{all: g}
+	h := held{all: g, end: e.EndOf(person)}
 	if !e.PersonKnown(person) {
 		return h
 	}
@@ -255,9 +272,9 @@ func (g *grants) of(person string, e *estate.Estate) held {
 	return h
 }
 
-// covers reports whether what r gives in its flows g gives at least as generously.
+// covers reports whether r gives in its flows what g does, at least as generously and for at least as long.
 func (r Right) covers(g Right) bool {
-	return r.Kind == g.Kind && r.Via == g.Via && r.Emergency == g.Emergency && r.Length >= g.Length && r.Approvals <= g.Approvals
+	return lasts(r.Until, g.Until) && r.Kind == g.Kind && r.Via == g.Via && r.Emergency == g.Emergency && r.Length >= g.Length && r.Approvals <= g.Approvals
 }
 
 // more lists what the first has and the second has not, leaving out some machines.
@@ -268,14 +285,16 @@ func more(mine, theirs held, without func(machine string) bool) (list []Right) {
 	}
 	for _, i := range mine.list {
 		r := mine.all.list[i]
+		r.Until = mine.until(i)
 		switch {
-		case same[r.key]:
-		case r.Kind == Close:
+		case same[r.key] && lasts(theirs.end, r.Until): // by the same end of the sentence
+		case r.Kind == Close || r.Kind == Second:
 			list = append(list, r.Right)
 		default:
 			var others []Right
 			for _, j := range theirs.list {
-				if o := theirs.all.list[j]; o.covers(r.Right) && o.Flows.Services.Overlaps(r.Flows.Services) && o.Flows.From.Overlaps(r.Flows.From) {
+				o := theirs.all.list[j]
+				if o.Until = theirs.until(j); o.covers(r.Right) && o.Flows.Services.Overlaps(r.Flows.Services) && o.Flows.From.Overlaps(r.Flows.From) {
 					others = append(others, o.Right)
 				}
 			}
@@ -319,7 +338,7 @@ func beyond(r Right, others []Right, without func(machine string) bool) (list []
 
 // text is what a right is of, but for people: two of the same text are one right.
 func (r Right) text() string {
-	return fmt.Sprint(r.Kind, r.Machines, flow.ServiceRuns(r.Flows.Services), flow.AddrRuns(r.Flows.From), r.Via, r.Length, r.Approvals, r.Emergency)
+	return fmt.Sprint(r.Kind, r.Machines, flow.ServiceRuns(r.Flows.Services), flow.AddrRuns(r.Flows.From), r.Via, r.Length, r.Approvals, r.Emergency, r.Until.UTC())
 }
 
 // gathered are rights of people, those of the same sentence and sets together.

@@ -21,7 +21,7 @@ site: sim
 sources: {office: [%s]}
 services: {sealog: %s}
 limits: {opening: %s}
-people: {mara: {groups: [%s]}, ilse: {groups: [leads, ops]}, tom: {groups: [ops]}%s}
+people: {mara: {groups: [%s]%s}, ilse: {groups: [leads, ops]}, tom: {groups: [ops]}%s}
 networks:
   estuary: {space: [10.60.0.0/16], outside: true, subnets: {landing: {range: [10.60.1.0/24]}, lookout: {range: [10.60.9.0/27], for: bastion}}}
 machines:
@@ -59,16 +59,23 @@ func draw(t *rapid.T) world {
 		case 1:
 			rules = append(rules, fmt.Sprintf("permit %s to open %s to %s from %s up to %s needing %s approvals from %s", who, what, to, from, pick("1h", "2h"), pick("1", "2"), pick("leads", "ilse, mara")))
 		default:
-			rules = append(rules, fmt.Sprintf("permit %s to open %s to %s from %s up to %s", who, what, to, from, pick("1h", "2h")))
+			rules = append(rules, fmt.Sprintf("permit %s to open %s to %s from %s up to %s%s", who, what, to, from, pick("1h", "2h"), pick("", " until "+ends[0], " until "+ends[1])))
 		}
 	}
-	file := fmt.Sprintf(nouns, pick("203.0.113.64/27", "203.0.113.64/28", "198.51.100.0/24"), pick("tcp/5433", "tcp/15433"), pick("90m", "4h"), pick("ops", "leads", ""),
+	file := fmt.Sprintf(nouns, pick("203.0.113.64/27", "203.0.113.64/28", "198.51.100.0/24"), pick("tcp/5433", "tcp/15433"), pick("90m", "4h"), pick("ops", "leads", ""), pick("", ", until: "+ends[0], ", until: "+ends[1]),
 		pick("", ", eve: {groups: [ops]}"), pick("web", "db"), pick("", "  web-3: {image: i, size: s, at: landing}\n"), pick("office", "everywhere"))
 	return worldOf(file, rules...)
 }
 
+// ends are those that people and permits may have; moments are before the first, between them, and after.
+var (
+	ends    = []string{"2026-12-01T00:00:00Z", "2026-12-02T00:00:00Z"}
+	moments = []time.Time{oracle.Epoch, time.Date(2026, 12, 1, 0, 0, 0, 0, time.UTC), time.Date(2026, 12, 2, 0, 0, 0, 0, time.UTC)}
+)
+
 // asked is one thing that somebody might do.
 type asked struct {
+	at        time.Time
 	kind      rights.Kind
 	person    string
 	machine   string
@@ -81,7 +88,7 @@ type asked struct {
 // may judges one thing by the words of each sentence alone.
 func may(w world, a asked) bool {
 	m, there := w.plan.MachineByName(a.machine)
-	if !w.Estate.PersonKnown(a.person) || !there {
+	if end := w.Estate.EndOf(a.person); !w.Estate.PersonKnown(a.person) || !there || !end.IsZero() && !a.at.Before(end) {
 		return false
 	}
 	one := func(names []sentence.Name) bool {
@@ -93,7 +100,7 @@ func may(w world, a asked) bool {
 	for _, st := range w.Estate.Sentences() {
 		switch s := st.Sentence.(type) {
 		case sentence.Permit:
-			fits := speaks(s.Services, s.To, s.From)
+			fits := speaks(s.Services, s.To, s.From) && !sentence.Ended(s, a.at)
 			if a.kind == rights.Open && fits && one(s.People) && a.length <= min(s.UpTo.Length(), w.Estate.Limits.Opening()) && s.Approvals <= a.approvals {
 				return true
 			}
@@ -112,7 +119,7 @@ func may(w world, a asked) bool {
 func told(list []rights.Right, a asked) bool {
 	return slices.ContainsFunc(list, func(r rights.Right) bool {
 		return r.Kind == a.kind && slices.Contains(r.People, a.person) && slices.Contains(r.Machines, a.machine) &&
-			r.Flows.Services.Contains(a.service) && r.Flows.From.Contains(a.from) && a.length <= r.Length && r.Approvals <= a.approvals
+			r.Flows.Services.Contains(a.service) && r.Flows.From.Contains(a.from) && a.length <= r.Length && r.Approvals <= a.approvals && (r.Until.IsZero() || a.at.Before(r.Until))
 	})
 }
 
@@ -121,7 +128,7 @@ func told(list []rights.Right, a asked) bool {
 func TestRightsDifferByWhatSomebodyMay(t *testing.T) {
 	differ := 0
 	rapid.Check(t, func(t *rapid.T) {
-		a, b := draw(t), draw(t)
+		a, b, at := draw(t), draw(t), rapid.SampledFrom(moments).Draw(t, "at")
 		own := a.plan.Own().Union(b.plan.Own())
 		d := rights.Compare(a.state(), b.state())
 		for _, r := range slices.Concat(d.Gained, d.Lost) {
@@ -142,7 +149,7 @@ func TestRightsDifferByWhatSomebodyMay(t *testing.T) {
 							{kind: rights.Reach},
 							{kind: rights.Approve},
 						} {
-							one.person, one.machine, one.service, one.from = person, machine, service, flow.PointOf(address)
+							one.at, one.person, one.machine, one.service, one.from = at, person, machine, service, flow.PointOf(address)
 							if own.Contains(one.from) {
 								continue
 							}
@@ -172,10 +179,12 @@ func TestRightsDifferByWhatSomebodyMay(t *testing.T) {
 func gainsMore(a, b world, one asked) bool {
 	for _, length := range []time.Duration{time.Hour, 90 * time.Minute, 2 * time.Hour} {
 		for approvals := range 3 {
-			more := one
-			more.length, more.approvals = max(one.length, length), min(one.approvals, approvals)
-			if may(b, more) && !may(a, more) {
-				return true
+			for _, at := range moments {
+				more := one
+				more.length, more.approvals = max(one.length, length), min(one.approvals, approvals)
+				if more.at = at; !at.Before(one.at) && may(b, more) && !may(a, more) {
+					return true
+				}
 			}
 		}
 	}
@@ -195,7 +204,7 @@ func TestClosingForOthersIsARight(t *testing.T) {
 // TestRightsAreToldByPersonAndByMachine lists them both ways.
 func TestRightsAreToldByPersonAndByMachine(t *testing.T) {
 	file := func(leads string) string {
-		return fmt.Sprintf(nouns, "203.0.113.64/27", "tcp/5433", "4h", leads, "", "db", "", "office")
+		return fmt.Sprintf(nouns, "203.0.113.64/27", "tcp/5433", "4h", leads, "", "", "db", "", "office")
 	}
 	w := worldOf(file("ops"), "permit ops to open ssh to web-1 from office up to 1h needing 1 approval from leads", "permit tom to open rdp to role=none from office up to 1h", "route ssh to web-2 via beacon for tom")
 	words := func(list []rights.Right) (words []string) {
@@ -219,4 +228,25 @@ func TestRightsAreToldByPersonAndByMachine(t *testing.T) {
 	require.Equal(t, words(d.Gained), words(back.Lost))
 	require.False(t, back.IsEmpty())
 	require.True(t, rights.Compare(more.state(), more.state()).IsEmpty())
+
+	// What lasts longer is more.
+	until := func(person, permit string) rights.State {
+		return worldOf(strings.Replace(file("ops"), "tom: {groups: [ops]", "tom: {groups: [ops]"+person, 1), "permit ops to open ssh to web-1 from office up to 1h"+permit).state()
+	}
+	for _, c := range []struct{ before, after [2]string }{
+		{[2]string{", until: " + ends[0], ""}, [2]string{"", ""}},
+		{[2]string{", until: " + ends[0], ""}, [2]string{", until: " + ends[1], ""}},
+		{[2]string{"", " until " + ends[0]}, [2]string{"", " until " + ends[1]}},
+		{[2]string{", until: " + ends[0], " until " + ends[1]}, [2]string{"", " until " + ends[1]}},
+	} {
+		before, after := until(c.before[0], c.before[1]), until(c.after[0], c.after[1])
+		gained := rights.Compare(before, after)
+		require.Contains(t, fmt.Sprint(words(gained.Gained)), "tom", "%v", c)
+		require.Empty(t, gained.Lost)
+		lost := rights.Compare(after, before)
+		require.Equal(t, words(gained.Gained), words(lost.Lost))
+		require.Empty(t, lost.Gained)
+	}
+	same := rights.Compare(until(", until: "+ends[1], " until "+ends[0]), until("", " until "+ends[0]))
+	require.True(t, same.IsEmpty(), "the permit ends it anyway")
 }

@@ -59,19 +59,29 @@ func (r *Review) letsNothingMore(now time.Time) bool {
 	return len(r.Rights.Gained)+len(r.Weakened) == 0
 }
 
-// newlyTrusted reports whether b takes a key for somebody that a did not take for them.
+// newlyTrusted reports whether b takes a key for somebody that a did not take for them, or takes one for longer.
 func newlyTrusted(a, b *estate.Estate) bool {
-	trusted := map[string]bool{}
+	until := map[string]time.Time{} // of the keys that a takes
 	for _, p := range a.People {
 		for _, k := range p.Keys {
-			trusted[p.Name+" "+sshkey.Fingerprint(k)] = true
+			until[p.Name+" "+sshkey.Fingerprint(k)] = p.Ends[k]
 		}
+	}
+	for _, k := range a.Keys {
+		until["key "+k.Name] = k.Until
 	}
 	return len(newAuthorities(a, b)) > 0 ||
 		slices.ContainsFunc(b.People, func(p estate.Person) bool {
-			return slices.ContainsFunc(p.Keys, func(k string) bool { return !trusted[p.Name+" "+sshkey.Fingerprint(k)] })
-		})
+			return slices.ContainsFunc(p.Keys, func(k string) bool {
+				end, taken := until[p.Name+" "+sshkey.Fingerprint(k)]
+				return !taken || laterEnd(p.Ends[k], end)
+			})
+		}) ||
+		slices.ContainsFunc(b.Keys, func(k estate.Key) bool { return laterEnd(k.Until, until["key "+k.Name]) }) // of machines; a new one opens none yet
 }
+
+// laterEnd reports whether one end comes after another; a zero one never comes.
+func laterEnd(end, than time.Time) bool { return !than.IsZero() && (end.IsZero() || end.After(than)) }
 
 // newAuthorities names the authorities of b whose certificates a does not take.
 func newAuthorities(a, b *estate.Estate) (names []string) {

@@ -163,13 +163,16 @@ func lengthOf(r rights.Right) string { return sentence.DurationOf(r.Length).Stri
 func plain(text string) string { return text }
 
 func rightWords(r rights.Right, ph *Phrasing) string {
-	if r.Kind == rights.Close {
-		return "close what others opened"
+	switch r.Kind {
+	case rights.Close:
+		return "close what others opened" + rightEnd(r)
+	case rights.Second:
+		return "approve edits of others" + rightEnd(r)
 	}
 	what := fmt.Sprintf("%s to %s from %s", markedWith(r.Flows.Services, ph, plain), few(r.Machines), ph.names.Plain(r.Flows.From))
 	switch r.Kind {
 	case rights.Reach:
-		return fmt.Sprintf("reach %s through %s", what, r.Via)
+		return fmt.Sprintf("reach %s through %s", what, r.Via) + rightEnd(r)
 	case rights.Approve:
 		return "approve that others open " + what + rightEnd(r)
 	}
