@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -83,6 +84,45 @@ func (a *app) addKeyCommand() *cobra.Command {
 	c.Flags().StringVar(&public, "public-key-file", "", "a file with the public key to take in")
 	c.Flags().StringVar(&in.until, "until", "", "nobody logs in with it from this time on, or after this length from now")
 	c.Flags().StringVar(&kind, "algorithm", string(sshkey.Ed25519), "ed25519, rsa-3072 or rsa-4096")
+	return opt.flags(c)
+}
+
+// changeKeyCommand gives a key another end. The key itself is changed by putting another one into its machines.
+func (a *app) changeKeyCommand() *cobra.Command {
+	in, opt := &nounInput{now: a.now}, &editing{}
+	c := &cobra.Command{
+		Use: "key NAME", Short: "Change when a key ends", Example: "  ironbark change key ops --until 90d", ValidArgsFunction: a.completeNouns("key"),
+		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
+			old, e, err := readBoth(w)
+			if err != nil {
+				return err
+			}
+			if len(args) != 1 {
+				return usage("change key takes one name")
+			}
+			i := slices.IndexFunc(e.Keys, func(k estate.Key) bool { return k.Name == args[0] })
+			if i < 0 {
+				return unknownName("key", args[0], e.NamesOf("key"))
+			}
+			if in.until == "" {
+				return usage("say when it ends: --until TIME, or --until none; another key is another name: ironbark add key, change machine … --key")
+			}
+			value, end := estate.Word(e.Keys[i].Public), entry{}
+			if err := end.until(in); err != nil {
+				return err
+			}
+			if in.until != none {
+				value = estate.Mapping(append([]estate.Field{{Key: "public", Value: value}}, end...)...)
+			}
+			files, err := old.Alter([]string{"keys"}, []estate.Field{{Key: args[0], Value: value}})
+			if err != nil {
+				return err
+			}
+			return a.edit(ctx, w, old, files, "changed key "+args[0], opt)
+		}),
+	}
+	c.Flags().StringVar(&in.until, "until", "", "when it ends: a time, or a length from now; none: it has no end")
+	a.completeNounFlags(c)
 	return opt.flags(c)
 }
 

@@ -198,6 +198,7 @@ func (a *app) changeCommand() *cobra.Command {
 			change.AddCommand(a.changeNounCommand(n))
 		}
 	}
+	change.AddCommand(a.changeKeyCommand())
 	change.AddCommand(a.settings("change")...)
 	return change
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"ironbark/internal/change"
 	"ironbark/internal/cost"
@@ -68,6 +69,12 @@ func thingState(t change.Resource, st *work.State) string {
 		add(fmt.Sprintf("%d in it", inside(t.Name, st)))
 	case change.Key:
 		add(sshkey.Fingerprint(t.Spec.Public))
+		switch until, over := st.Estate.KeyEnded(t.Name); {
+		case over:
+			add("ended " + until.UTC().Format(time.RFC3339))
+		case !until.IsZero():
+			add("ends " + until.UTC().Format(time.RFC3339))
+		}
 	}
 	switch {
 	case t.Unmanaged:
