@@ -36,6 +36,13 @@ func TestWordsThatMeanSomethingElse(t *testing.T) {
 		{"site: sim\n", "site: sim\nstun: stun.example:3478\n", "make stun me: stun.example:3478"},
 		{"ilse: {}", "ilse: {keys: [ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIFqmBOHyzASS9qqUOVmFMRyDLS3nfOdEnKA3gpQ1Hg3k ilse]}", "alter person ilse: in no group → in no group, key …gpQ1Hg3k"},
 		{"people:", "authorities: {harbour: ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIFqmBOHyzASS9qqUOVmFMRyDLS3nfOdEnKA3gpQ1Hg3k ca}\npeople:", "make authority harbour: certificates of key …gpQ1Hg3k let people log in to gateways"},
+		{"ilse: {}", "ilse: {until: 2026-12-01T00:00:00Z}", "alter person ilse: in no group → in no group, until 2026-12-01T00:00:00Z"},
+		{"ilse: {}", "ilse: {keys: [{public: ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIFqmBOHyzASS9qqUOVmFMRyDLS3nfOdEnKA3gpQ1Hg3k ilse, until: 2026-12-01T00:00:00Z}]}", "alter person ilse: in no group → in no group, key …gpQ1Hg3k until 2026-12-01T00:00:00Z"},
+		{"people:", "keys: {ops: {public: ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIFqmBOHyzASS9qqUOVmFMRyDLS3nfOdEnKA3gpQ1Hg3k ops, until: 2026-12-01T00:00:00Z}}\npeople:", "make key ops: lets nobody log in from 2026-12-01T00:00:00Z on"},
+		{"people:", "recipients: {watchroom: {syslog: \"udp:192.0.2.9\"}}\npeople:", "make recipient watchroom: is told all of the journal: syslog udp:192.0.2.9:514"},
+		{"people:", "recipients: {watchroom: {syslog: \"tls:log.saltmarsh.example\", ca: log.pem, only: [open, close]}}\npeople:", "make recipient watchroom: is told of open, close, by log.pem: syslog tls:log.saltmarsh.example:6514"},
+		{"people:", "recipients: {pager: {command: [/usr/local/bin/page, now]}}\npeople:", "make recipient pager: is told all of the journal: command /usr/local/bin/page now"},
+		{"people:", "edits: {approvals: 1, from: [leads, ilse]}\npeople:", "make edits approvals: that open anything, weaken a guarantee or give rights need 1 of leads or ilse"},
 	} {
 		var told []string
 		for _, m := range change.Meanings(read(t, spoken), read(t, strings.Replace(spoken, c.old, c.now, 1))) {

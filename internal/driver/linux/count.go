@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"time"
@@ -78,7 +79,7 @@ func (s *Site) Counts(ctx context.Context) (*driver.Counts, error) {
 			}
 			c.Sentence, c.Openings = key.Sentence, key.Openings
 			if key.Sentence != "" {
-				c.From, c.Many = from[key.Sentence], many[key.Sentence]
+				c.From, c.Many = flow.AddrSet(slices.Collect(maps.Keys(from[key.Sentence]))...), many[key.Sentence]
 			}
 			var err1, err2 error
 			c.After, err1 = time.Parse(time.RFC3339Nano, after)

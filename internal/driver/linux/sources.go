@@ -6,6 +6,7 @@ import (
 	"database/sql"
 	"encoding/binary"
 	"errors"
+	"maps"
 	"net/netip"
 	"slices"
 
@@ -14,7 +15,6 @@ import (
 	"golang.org/x/sys/unix"
 
 	"ironbark/internal/flow"
-	"ironbark/internal/flow/span"
 	"ironbark/internal/store"
 )
 
@@ -27,7 +27,8 @@ const (
 	passedName = "passed" // the chain in which what a sentence lets pass ends
 	notedName  = "noted"  // the one that notes its source
 
-	mostSources  = 1000    // that are noted of a number at a service, and kept of a sentence; where there are as many, there may be more
+	mostSources  = 256     // that are noted of a number at a service, and kept of a sentence; where there are as many, there may be more
+	mostKept     = 10_000  // that are kept of all sentences: what the disk holds back has room for more
 	mostNoted    = 1 << 17 // that the kernel notes in all, of a family
 	mostServices = 1 << 14 // numbers and services of which it notes any
 )
@@ -145,44 +146,55 @@ func keepSources(ctx context.Context, tx *sql.Tx, found *sources) error {
 		_, err := tx.ExecContext(ctx, query, args...)
 		return err
 	}
-	for sentence, addrs := range found.of {
-		var kept int
-		if err := tx.QueryRowContext(ctx, `SELECT count(*) FROM many_sources WHERE what = ?`, sentence).Scan(&kept); err != nil {
-			return err
-		}
-		if kept > 0 {
+	kept, many, err := keptSources(ctx, tx)
+	if err != nil {
+		return err
+	}
+	all := 0
+	for _, addrs := range kept {
+		all += len(addrs)
+	}
+	for _, sentence := range slices.Sorted(maps.Keys(found.of)) {
+		if many[sentence] {
 			continue
 		}
-		for a := range addrs {
-			if err := do(`INSERT OR IGNORE INTO sources VALUES (?, ?)`, sentence, a.String()); err != nil {
-				return err
+		have := kept[sentence]
+		var more []netip.Addr
+		for a := range found.of[sentence] {
+			if !have[a] {
+				more = append(more, a)
 			}
 		}
-		if err := tx.QueryRowContext(ctx, `SELECT count(*) FROM sources WHERE what = ?`, sentence).Scan(&kept); err != nil {
-			return err
-		}
-		if kept < mostSources && !found.many[sentence] {
+		if found.many[sentence] || len(have)+len(more) >= mostSources || all+len(more) > mostKept {
+			all -= len(have)
+			if err := errors.Join(do(`INSERT INTO many_sources VALUES (?)`, sentence), do(`DELETE FROM sources WHERE what = ?`, sentence)); err != nil {
+				return err
+			}
 			continue
 		}
-		if err := errors.Join(do(`INSERT OR IGNORE INTO many_sources VALUES (?)`, sentence), do(`DELETE FROM sources WHERE what = ?`, sentence)); err != nil {
-			return err
+		all += len(more)
+		for _, a := range more {
+			if err := do(`INSERT INTO sources VALUES (?, ?)`, sentence, a.String()); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
 }
 
 // keptSources reads what was kept, by sentence.
-func keptSources(ctx context.Context, tx *sql.Tx) (of map[string]flow.Addrs, many map[string]bool, err error) {
-	lists, many := map[string][]flow.Run{}, map[string]bool{}
+func keptSources(ctx context.Context, tx *sql.Tx) (of map[string]map[netip.Addr]bool, many map[string]bool, err error) {
+	of, many = map[string]map[netip.Addr]bool{}, map[string]bool{}
 	err1 := store.Each(ctx, tx, `SELECT what, address FROM sources`, func(scan func(...any) error) error {
 		var what, text string
 		if err := scan(&what, &text); err != nil {
 			return err
 		}
 		a, err := netip.ParseAddr(text)
-		if err == nil {
-			lists[what] = append(lists[what], flow.One(a))
+		if of[what] == nil {
+			of[what] = map[netip.Addr]bool{}
 		}
+		of[what][a] = true
 		return err
 	})
 	err2 := store.Each(ctx, tx, `SELECT what FROM many_sources`, func(scan func(...any) error) error {
@@ -191,9 +203,5 @@ func keptSources(ctx context.Context, tx *sql.Tx) (of map[string]flow.Addrs, man
 		many[what] = true
 		return err
 	})
-	of = map[string]flow.Addrs{}
-	for what, runs := range lists {
-		of[what] = span.Of(runs...)
-	}
 	return of, many, errors.Join(err1, err2)
 }
