@@ -98,7 +98,7 @@ func (p *Printer) Status(st *work.State, drift *work.Drift, sum Summary, now tim
 		return
 	}
 	p.Findings(sum.Serious, "ironbark findings --all")
-	p.Line("  %d serious, %s, %s: ironbark findings", sum.Levels[findings.Serious], Count(sum.Levels[findings.Caution], "caution"), Count(sum.Levels[findings.Note], "note"))
+	p.Wrap("  ", fmt.Sprintf("likely mistakes: %d serious, %s, %s; these and what needs upkeep: ironbark findings", sum.Levels[findings.Serious], Count(sum.Levels[findings.Caution], "caution"), Count(sum.Levels[findings.Note], "note")))
 }
 
 var machineHeads = []string{"MACHINE", "STATE", "SIZE", "AT", "INSIDE", "PUBLIC", "LISTENS ON"}
