@@ -2,10 +2,12 @@ package main
 
 import (
 	"cmp"
+	"database/sql"
 	"encoding/json"
 	"flag"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -16,6 +18,9 @@ import (
 
 	"github.com/google/jsonschema-go/jsonschema"
 	"github.com/rogpeppe/go-internal/testscript"
+	_ "modernc.org/sqlite" // reads what the scripts leave behind
+
+	"ironbark/internal/journal"
 )
 
 var update = flag.Bool("update", false, "rewrite what the scripts expect")
@@ -69,6 +74,11 @@ func TestScripts(t *testing.T) {
 			if dir := covered(); dir != "" {
 				e.Setenv("GOCOVERDIR", dir)
 			}
+			e.Defer(func() {
+				if unknown := unknownKinds(e.WorkDir); len(unknown) > 0 {
+					e.T().Fatal("journals have kinds of entries that journal.Kinds has not: ", unknown)
+				}
+			})
 			return nil
 		},
 		Condition: func(cond string) (bool, error) {
@@ -79,6 +89,34 @@ func TestScripts(t *testing.T) {
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){"exits": exits, "clock": clock, "env-of": envOf, "document": document},
 	})
+}
+
+// unknownKinds lists what stands as the kind of an entry in the journals below a folder and is none of [journal.Kinds]. What cannot be read, since a script damaged
+// it, has none.
+func unknownKinds(dir string) (unknown []string) {
+	_ = filepath.WalkDir(dir, func(path string, _ fs.DirEntry, _ error) error {
+		if filepath.Base(path) != "site.db" {
+			return nil
+		}
+		db, err := sql.Open("sqlite", "file:"+path+"?mode=ro")
+		if err != nil {
+			return nil
+		}
+		defer db.Close()
+		rows, err := db.Query("SELECT DISTINCT action FROM journal")
+		if err != nil {
+			return nil
+		}
+		defer rows.Close()
+		for rows.Next() {
+			var kind string
+			if rows.Scan(&kind) == nil && !slices.Contains(journal.Kinds, kind) {
+				unknown = append(unknown, kind)
+			}
+		}
+		return nil
+	})
+	return unknown
 }
 
 // covered is the folder in which coverage is collected; "" where it is not.

@@ -3,6 +3,8 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -78,6 +80,12 @@ func (a *app) journalCommand() *cobra.Command {
 
 func (a *app) journalFilter(o *listing) (f ledger.Filter, err error) {
 	f = ledger.Filter{Person: o.by, Action: o.did, Machine: o.machine, Text: o.about, Last: o.last}
+	if o.did != "" && !slices.Contains(journal.Kinds, o.did) {
+		if near, ok := sentence.Nearest(o.did, journal.Kinds); ok {
+			return f, usage("no entry is of the kind “%s”; did you mean “%s”?", o.did, near)
+		}
+		return f, usage("no entry is of the kind “%s”; the kinds are %s", o.did, strings.Join(journal.Kinds, ", "))
+	}
 	if o.machine != "" && sentence.ValidName(o.machine) != nil {
 		return f, usage("“%s” is no name of a machine", o.machine)
 	}
