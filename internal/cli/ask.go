@@ -130,9 +130,11 @@ func (a *app) findingsCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "findings", Short: "Check for likely mistakes", Args: noArgs,
 		Long: "Check for likely mistakes: sentences that do nothing, exceptions that stand, machines that nobody can administer, and broken\n" +
-			"guarantees; and for what needs upkeep: what ends soon, what nobody uses, what is for far more addresses than use it. Findings of one kind are told together; --all tells each, and why it matters. --to FILE.sarif writes them with their lines for\n" +
-			"services that show them beside a change. The score is 100 less what each kind of finding takes off it, which is told line by line; --since tells\n" +
-			"how it came about. --fix retracts the sentences that do nothing or that nobody uses, as an edit with a review: it opens nothing.\n\nExit status 3: a guarantee is broken, or there are findings at or above the level asked for with --fail-at.",
+			"guarantees; and for what needs upkeep: what ends soon, what nobody uses, what is for far more addresses than use it. Findings\n" +
+			"of one kind are told together; --all tells each, and why it matters. --to FILE.sarif writes them with their lines for services\n" +
+			"that show them beside a change. The score is 100 less what each kind of finding takes off it, which is told line by line;\n" +
+			"--since tells how it came about. --fix retracts the sentences that do nothing or that nobody uses, as an edit with a review: it\n" +
+			"opens nothing.\n\nExit status 3: a guarantee is broken, or there are findings at or above the level asked for with --fail-at.",
 		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
 			switch others := all || level+to+q.at != ""; {
 			case fix && (others || since != ""), since != "" && (others || q.draft):
