@@ -66,7 +66,7 @@ type Driver interface {
 	// Power starts, stops or restarts a machine and tells how it is doing from now on, and
 	// what happened in words. What is so already is no error. The errors are *NoMachineError.
 	Power(ctx context.Context, machine string, act Power) (m Machine, happened string, err error)
-	// SetPasswordHash sets the salted hash of the password of a machine's first user.
+	// SetPasswordHash sets the salted hash of the password of a machine's first user. A machine that is altered to take none forgets it.
 	SetPasswordHash(ctx context.Context, machine, hash string) error
 	// Boot returns what a machine wrote to its serial line since it was last started,
 	// and what its first boot came to.

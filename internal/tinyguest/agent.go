@@ -7,6 +7,7 @@ import (
 	"errors"
 	"io"
 	"os"
+	"strings"
 	"time"
 	"unsafe"
 
@@ -82,6 +83,7 @@ func (m *machine) answer(command string, args json.RawMessage) (any, error) {
 		}
 		m.mu.Lock()
 		m.hash = string(a.Password)
+		m.passwords = strings.HasPrefix(m.hash, "$") // crypt(5): anything else is no password's
 		m.mu.Unlock()
 		return struct{}{}, nil
 	case "guest-fsfreeze-freeze":

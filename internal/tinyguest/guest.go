@@ -29,8 +29,9 @@ type machine struct {
 
 	there chan struct{} // closed once the system disk is there
 
-	mu   sync.Mutex
-	hash string // of the user's password
+	mu        sync.Mutex
+	hash      string // of the user's password
+	passwords bool   // whether SSH takes it, too
 }
 
 // Run does all that the machine does. It returns only where nothing can be done.
@@ -55,7 +56,7 @@ func (m *machine) begin() (err error) {
 	if m.seed, err = awaitSeed(); err != nil {
 		return err
 	}
-	m.hash = m.seed.Hash
+	m.hash, m.passwords = m.seed.Hash, m.seed.Passwords
 	stir(m.seed.Entropy)
 	setClock(m.seed.Now)
 	say("machine %s starts: a tiny guest, instance %s", m.seed.Host, m.seed.Instance)

@@ -21,17 +21,18 @@ func (m *machine) serveSSH(l net.Listener) {
 		say("no SSH: %v", err)
 		return
 	}
-	config := &ssh.ServerConfig{PublicKeyCallback: m.byKey, ServerVersion: "SSH-2.0-tiny"}
-	if m.seed.Passwords {
-		config.PasswordCallback = m.byPassword
-	}
-	config.AddHostKey(host)
+	always := ssh.ServerConfig{PublicKeyCallback: m.byKey, ServerVersion: "SSH-2.0-tiny"}
+	always.AddHostKey(host)
 	for {
 		c, err := l.Accept()
 		if err != nil {
 			return
 		}
-		go m.connection(c, config)
+		config := always
+		if m.takesPasswords() {
+			config.PasswordCallback = m.byPassword
+		}
+		go m.connection(c, &config)
 	}
 }
 
@@ -46,6 +47,12 @@ func (m *machine) byKey(meta ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissi
 		}
 	}
 	return nil, errors.New("no such key")
+}
+
+func (m *machine) takesPasswords() bool {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.passwords
 }
 
 func (m *machine) byPassword(meta ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {

@@ -96,7 +96,13 @@ func changeOf(before, after Files) string { return hashOf(before) + ":" + hashOf
 // second refuses a review that needs the approval of others and has too few, and asks for them. Whoever enacts and whoever asked are none of them.
 func (w *Work) second(ctx context.Context, r *Review) error {
 	rule := r.before.Estate.Edits
-	if rule.Approvals == 0 || r.givesNothing(w.Clock.Now()) {
+	if rule.Approvals == 0 {
+		return nil
+	}
+	if m := w.replacedPassword(r); m != "" {
+		return &OtherPasswordError{m}
+	}
+	if r.givesNothing(w.Clock.Now()) {
 		return nil
 	}
 	which := changeOf(r.before.Files, r.Files)
@@ -119,6 +125,34 @@ func (w *Work) second(ctx context.Context, r *Review) error {
 	}
 	return &EditWaitsError{q, rule.Approvals - len(approved), rule.From}
 }
+
+// replacedPassword names a machine that is to get a password in place of one that it has; "" where none is.
+func (w *Work) replacedPassword(r *Review) string {
+	waiting, _ := w.waiting() // what cannot be read is not handed over
+	for _, name := range append(waiting, w.Chosen...) {
+		m, there := r.Estate.Machine(name)
+		if had := r.specBefore(change.Machine, name).Password; there && m.Password && had && !r.before.Report.Machines[name].Locked {
+			return name
+		}
+	}
+	return ""
+}
+
+// OtherPasswordError says that a password is not put in place of another where a second person approves who gets in: nobody can look at it.
+type OtherPasswordError struct{ Machine string }
+
+// Error tells the machine.
+func (e *OtherPasswordError) Error() string {
+	return "another password for " + e.Machine + " would let in whoever knows it without the approval that edits need here; nothing was changed"
+}
+
+// Remedy tells how it is done.
+func (e *OtherPasswordError) Remedy() string {
+	return "ironbark change machine " + e.Machine + " --password none; then ironbark change machine " + e.Machine + " --password ask, which waits for approval"
+}
+
+// ExitStatus is that of what changed nothing.
+func (e *OtherPasswordError) ExitStatus() int { return 5 }
 
 // valid lists those who approved a request and may: none who asked, or is to enact it.
 func (q EditRequest) valid(e *estate.Estate, enacts string) (list []string) {

@@ -406,6 +406,13 @@ func (s *suite) console() {
 	assert.True(s, s.observe().Machines["gauge-2"].Locked, "no password was ever set")
 	require.NoError(s, s.d.SetPasswordHash(s.Context(), "gauge-2", "$2a$04$abcdefghijklmnopqrstuuKlzDJjLuyGwE9QcX7zcNmHpwFCoYs2G"))
 	assert.False(s, s.observe().Machines["gauge-2"].Locked)
+	resource, _ := change.Find(s.observe().Resources, change.Machine, "gauge-2")
+	for _, takes := range []bool{false, true} { // what is taken away is gone for good
+		resource.Spec.Password = takes
+		_, err := s.d.Apply(s.Context(), change.Change{Verb: change.Alter, Resource: resource}, nil)
+		require.NoError(s, err)
+	}
+	assert.True(s, s.observe().Machines["gauge-2"].Locked)
 	refused := &driver.NoConsoleError{}
 	_, err := s.d.Console(s.Context(), "gauge-1")
 	require.ErrorAs(s, err, &refused, "off by default")

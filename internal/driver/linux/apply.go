@@ -105,6 +105,11 @@ func (s *Site) record(ctx context.Context, t change.Resource) (change.Resource, 
 		case t.Kind != change.Machine:
 			return nil
 		}
+		if !t.Spec.Password {
+			if err := eraseHash(ctx, tx, t.Name); err != nil {
+				return err
+			}
+		}
 		if err := s.joinMachine(t.Name, addrsOf([]change.Resource{t})[t.Name], outward(t, list)); err != nil {
 			return err
 		}
@@ -230,6 +235,12 @@ func (s *Site) provideGuest(ctx context.Context, c change.Change) error {
 		}
 	}
 	running := s.guestRuns(t.Name)
+	if !t.Spec.Password && k.hash != "" {
+		if err := s.forgetPassword(ctx, t, g, running); err != nil {
+			return err
+		}
+		k.hash = ""
+	}
 	if err := s.provideSystem(ctx, t, k, running); err != nil {
 		return err
 	}

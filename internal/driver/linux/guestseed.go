@@ -18,6 +18,9 @@ const guestUser = "keeper"
 
 // seedOf is what a guest is told.
 func (s *Site) seedOf(t change.Resource, g *guest, hash string, list []change.Resource) (seed.Seed, error) {
+	if !t.Spec.Password {
+		hash = ""
+	}
 	entropy := make([]byte, 64)
 	if _, err := rand.Read(entropy); err != nil {
 		return seed.Seed{}, err

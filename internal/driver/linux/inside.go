@@ -3,6 +3,7 @@ package linux
 import (
 	"context"
 	"crypto/ed25519"
+	"database/sql"
 	"errors"
 	"fmt"
 	"io"
@@ -188,6 +189,40 @@ func (s *Site) handPassword(ctx context.Context, t change.Resource, hash string)
 	}
 	return nil
 }
+
+// noPassword is the hash of no password at all (crypt(5)).
+const noPassword = "!"
+
+// forgetPassword takes a guest's password away. It is kept that there was one until that is certain: an alteration that failed is done again.
+func (s *Site) forgetPassword(ctx context.Context, t change.Resource, g *guest, running bool) error {
+	switch {
+	case running:
+		ctx, cancel := context.WithTimeout(ctx, agentTime)
+		defer cancel()
+		if err := qemu.SetPasswordHash(ctx, s.runDir(t.Name), guestUser, noPassword); err != nil {
+			return &StillPasswordError{t.Name, "its guest agent does not answer: " + err.Error(), "ironbark restart " + t.Name}
+		}
+	case !g.Tiny: // its own disk has it, and tells no more than the first boot what it is told
+		return &StillPasswordError{t.Name, "it is off", "ironbark start " + t.Name}
+	}
+	return s.change(ctx, func(tx *sql.Tx, _ *meta) error { return eraseHash(ctx, tx, t.Name) })
+}
+
+func eraseHash(ctx context.Context, tx *sql.Tx, machine string) error {
+	_, err := tx.ExecContext(ctx, `UPDATE machines SET hash = '' WHERE name = ?`, machine)
+	return err
+}
+
+// StillPasswordError says that a guest still takes a password that was to be taken away.
+type StillPasswordError struct{ Machine, Why, Try string }
+
+// Error tells which and why.
+func (e *StillPasswordError) Error() string {
+	return fmt.Sprintf("machine %s still takes its password, since %s", e.Machine, e.Why)
+}
+
+// Remedy tells what to do.
+func (e *StillPasswordError) Remedy() string { return e.Try + ", then ironbark enact" }
 
 // agentTime is how long is waited for a guest agent, which may not have been started yet.
 const agentTime = 60 * time.Second

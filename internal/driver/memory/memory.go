@@ -155,6 +155,9 @@ func (p *Place) Apply(_ context.Context, c change.Change, content io.Reader) (t 
 			p.addresses++
 			t.Given.Addr4 = netip.AddrFrom4([4]byte{203, 0, 113, byte(9 + p.addresses)})
 		}
+		if t.Kind == change.Machine && !t.Spec.Password {
+			delete(p.hashes, t.Name)
+		}
 		p.resources[t.ID()] = t
 		return nil
 	})

@@ -388,14 +388,16 @@ func (s *Site) halt(in *machineState, now time.Time, state driver.State, grace t
 
 // SetPasswordHash sets the hash of the password of a machine's first user.
 func (s *Site) SetPasswordHash(ctx context.Context, machine, hash string) error {
-	return s.commit(ctx, func(tx *sql.Tx, _ *meta) error {
-		in, err := s.loadMachine(ctx, tx, machine)
-		if err != nil {
-			return err
-		}
-		in.power.Hash = hash
-		return in.save(ctx, tx)
-	})
+	return s.commit(ctx, func(tx *sql.Tx, _ *meta) error { return s.setHash(ctx, tx, machine, hash) })
+}
+
+func (s *Site) setHash(ctx context.Context, tx *sql.Tx, machine, hash string) error {
+	in, err := s.loadMachine(ctx, tx, machine)
+	if err != nil || in.power.Hash == hash {
+		return err
+	}
+	in.power.Hash = hash
+	return in.save(ctx, tx)
 }
 
 // Boot returns a machine's boot log and what its first boot came to.

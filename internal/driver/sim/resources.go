@@ -125,8 +125,13 @@ func (s *Site) put(ctx context.Context, tx *sql.Tx, c change.Change, runs setups
 			return t, err
 		}
 	}
-	_, err = tx.ExecContext(ctx, `INSERT OR REPLACE INTO resources VALUES (?, ?, ?, ?)`, t.Kind, t.Name, string(spec), string(gave))
-	return t, err
+	if _, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO resources VALUES (?, ?, ?, ?)`, t.Kind, t.Name, string(spec), string(gave)); err != nil {
+		return t, err
+	}
+	if t.Kind == change.Machine && !t.Spec.Password {
+		return t, s.setHash(ctx, tx, t.Name, "")
+	}
+	return t, nil
 }
 
 // address gives a resource the public addresses that it asks for: those that it has
