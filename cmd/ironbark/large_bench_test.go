@@ -52,10 +52,26 @@ func BenchmarkLarge(b *testing.B) {
 				}
 			})
 		}
+		// first is for what is remembered: the first of it alone.
+		first := func(name string, args ...string) {
+			took, most := run(args...)
+			b.Run(fmt.Sprintf("%s/machines=%d", name, n), func(b *testing.B) {
+				b.ReportMetric(float64(took), "ns/op")
+				b.ReportMetric(float64(most), "MiB")
+				if was := before[name]; was > 0 {
+					b.ReportMetric(float64(took)/float64(was), "times")
+				}
+			})
+			if n == 1000 {
+				before[name] = took
+			}
+		}
 		measure("first review", "review")
 		run("enact", "--yes")
 		measure("why", "why", "https", "from", "198.51.100.7", "to", "gauge-7")
+		first("first status", "status")
 		measure("status", "status")
+		first("first map", "map", "--to", filepath.Join(dir, "map.svg"))
 		measure("map", "map", "--to", filepath.Join(dir, "map.svg"))
 		measure("time line", "timeline", "--to", filepath.Join(dir, "line.svg"))
 		measure("report", "report", "--to", filepath.Join(dir, "page.html"))

@@ -1,6 +1,8 @@
 package estate_test
 
 import (
+	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
@@ -74,4 +76,54 @@ func holds(list []sentence.Statement, st sentence.Statement) bool {
 		}
 	}
 	return false
+}
+
+// TestLinesThatMoveAreFound takes out and puts in lines of files that are right, and reads each by what differs: nothing has to be read whole.
+func TestLinesThatMoveAreFound(t *testing.T) {
+	nouns := estate.File{Name: estate.FileName, Data: []byte("estate: saltmarsh\nsite: sim\nnetworks: {estuary: {space: 10.60.0.0/16, outside: true, subnets: {shore: {range: 10.60.1.0/24}}}}\nmachines: {web: {at: shore, size: c1m1, image: debian-12}}\n")}
+	read := func(t *rapid.T, lines []string, end string) ([]estate.File, *estate.Estate) {
+		files := []estate.File{nouns, {Name: estate.RulesName, Data: []byte(strings.Join(lines, "\n") + end)}}
+		e, err := estate.ReadFiles(files)
+		require.NoError(t, err)
+		return files, e
+	}
+	rapid.Check(t, func(t *rapid.T) {
+		draw := func(most int, label string) (lines []string) {
+			for range rapid.IntRange(0, most).Draw(t, label) {
+				lines = append(lines, rapid.SampledFrom([]string{"", "# a remark", "deny any from 192.0.2.7 to all", fmt.Sprintf("allow tcp/%d from internet to web", rapid.IntRange(8001, 8009).Draw(t, "port"))}).Draw(t, "line"))
+			}
+			return lines
+		}
+		head, tail := draw(5, "head"), draw(5, "tail")
+		end := rapid.SampledFrom([]string{"", "\n"}).Draw(t, "end")
+		old, e := read(t, slices.Concat(head, draw(3, "before"), tail), end)
+		files, whole := read(t, slices.Concat(head, draw(3, "after"), tail), end)
+		edited, d, ok := e.Edited(old, files)
+		require.True(t, ok)
+		require.Equal(t, whole.Sentences(), edited.Sentences())
+		require.Equal(t, whole.SentencesOf(sentence.VerbDeny), edited.SentencesOf(sentence.VerbDeny))
+		require.LessOrEqual(t, max(len(d.In), len(d.Out)), 3, "what is the same at the beginning and the end is not looked at")
+		out := map[int]bool{}
+		for _, st := range d.Out {
+			out[st.At.Line] = true
+		}
+		for _, st := range e.Sentences() {
+			if moved := d.Moved(st.At.File, st.At.Line); !out[st.At.Line] {
+				require.True(t, d.MovesLines() || moved == st.At.Line)
+				st.At.Line = moved
+				require.True(t, holds(whole.Sentences(), st), "%v", st)
+			}
+		}
+	})
+
+	lines := func(n int) []string { return slices.Repeat([]string{"deny any from 192.0.2.7 to all"}, n) }
+	for n, quick := range map[int]bool{1000: true, 1001: false} { // more are read whole
+		for _, sides := range [][2]int{{0, n}, {n, 0}} {
+			old := []estate.File{nouns, {Name: estate.RulesName, Data: []byte(strings.Join(append(lines(sides[0]), ""), "\n"))}}
+			e, err := estate.ReadFiles(old)
+			require.NoError(t, err)
+			_, _, ok := e.Edited(old, []estate.File{nouns, {Name: estate.RulesName, Data: []byte(strings.Join(append(lines(sides[1]), ""), "\n"))}})
+			assert.Equal(t, quick, ok, "%d lines", n)
+		}
+	}
 }

@@ -266,5 +266,4 @@ func TestWhatHindersAnOpening(t *testing.T) {
 	assert.Equal(t, []string{"there is no way in to store from 203.0.113.90"}, hindered("store", "203.0.113.90"))
 	assert.Equal(t, []string{"web-2 is not running"}, hindered("web-2", "198.51.100.7"))
 	assert.Equal(t, []string{"a deny keeps all of it out of web-1: “deny any from 203.0.113.64/28 to web-1”"}, hindered("web-1", "203.0.113.65"))
-
 }
