@@ -377,3 +377,37 @@ func TestACrowdIsToldBeforeItIsRead(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, few.Machines, 2)
 }
+
+// TestFreeRangesAreTheFirst looks for room in networks that have some, little and none.
+func TestFreeRangesAreTheFirst(t *testing.T) {
+	e, err := readBoth(`estate: saltmarsh
+site: sim
+networks:
+  estuary: {space: [10.60.0.0/23, "2001:db8:60::/48"], subnets: {landing: {range: [10.60.0.0/24]}, deep: {range: ["2001:db8:60::/64"]}}}
+  cellar: {space: [10.61.0.0/24], subnets: {vault: {range: [10.61.0.0/25]}}}
+`, "")
+	require.NoError(t, err)
+	for _, c := range []struct {
+		network string
+		family  sentence.Family
+		bits    int
+		want    string
+	}{
+		{"estuary", sentence.IPv4, 24, "10.60.1.0/24"},
+		{"estuary", sentence.IPv4, 25, "10.60.1.0/25"},
+		{"estuary", sentence.IPv4, 23, ""},
+		{"estuary", sentence.IPv6, 64, "2001:db8:60:1::/64"},
+		{"cellar", sentence.IPv4, 25, "10.61.0.128/25"},
+		{"cellar", sentence.IPv4, 32, "10.61.0.128/32"},
+		{"cellar", sentence.IPv6, 64, ""},
+		{"shoal", sentence.IPv4, 24, ""},
+		{"estuary", sentence.IPv4, -1, ""},
+		{"estuary", sentence.IPv6, 129, ""},
+	} {
+		free, ok := e.FreeRange(c.network, c.family, c.bits)
+		assert.Equal(t, c.want != "", ok, "%+v", c)
+		if ok {
+			assert.Equal(t, c.want, free.String())
+		}
+	}
+}
