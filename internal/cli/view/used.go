@@ -78,10 +78,18 @@ func (p *Printer) Used(list []Used, counts *driver.Counts, ph *Phrasing) {
 		amount, last := ph.used(u.Count)
 		rows = append(rows, []string{ph.because(u.Origin, u.Opening), amount, last, usedFrom(u.Count)})
 	}
-	p.Table([]string{"BECAUSE OF", "LET PASS", "LAST", "FROM"}, rows)
+	heads := []string{"BECAUSE OF", "LET PASS", "LAST", "FROM"}
+	from := slices.ContainsFunc(rows, func(r []string) bool { return r[3] != "" })
+	if !from {
+		heads = heads[:3]
+		for i := range rows {
+			rows[i] = rows[i][:3]
+		}
+	}
+	p.Table(heads, rows)
 	p.Line("")
 	text := "Counted since " + Moment(counts.Since, ph.now) + ": packets, not their answers. “Last” lies between two readings of the counters."
-	if !counts.Noted.IsZero() {
+	if from {
 		text += " “From” is noted of sentences that let somebody in, since " + Moment(counts.Noted, ph.now) + " without a gap; what probe sends is not."
 	}
 	p.Wrap("", text)
