@@ -78,7 +78,7 @@ type Gateway struct {
 	seed      []byte
 	limits    Limits
 	listeners []Listener
-	metrics   *metrics
+	counters  *counters
 
 	mu     sync.Mutex
 	policy *bastion.Policy
@@ -103,7 +103,7 @@ type live struct {
 // New returns a gateway that serves on some sockets, with the seed of its host key (Ed25519, RFC 8032).
 func New(host Host, seed []byte, limits Limits, log *slog.Logger, listeners ...Listener) *Gateway {
 	return &Gateway{
-		host: host, log: log, seed: seed, limits: limits, listeners: listeners, metrics: newMetrics(),
+		host: host, log: log, seed: seed, limits: limits, listeners: listeners, counters: newCounters(),
 		live: map[uint64]*live{}, wake: make(chan struct{}, 1), failed: newFailedLogins(),
 	}
 }
@@ -138,7 +138,7 @@ func (g *Gateway) Run(ctx context.Context) error {
 			g.flushFailures(background)
 			return nil
 		}
-		g.metrics.restarts.Inc()
+		g.counters.restarts.Inc()
 		g.log.Error("the process that faces the internet died, and is started anew", "said", p.said())
 		if time.Since(started) > time.Minute {
 			wait = 100 * time.Millisecond

@@ -7,50 +7,51 @@ import (
 	"net/http"
 	"time"
 
-	"github.com/prometheus/client_golang/prometheus"
-	"github.com/prometheus/client_golang/prometheus/promhttp"
+	"github.com/VictoriaMetrics/metrics"
 )
 
-// metrics are what a gateway counts for Prometheus.
-type metrics struct {
-	registry                            *prometheus.Registry
-	sessions, refused, failed, restarts prometheus.Counter
-	bytes                               *prometheus.CounterVec
+// counters are what a gateway counts, for whoever reads the Prometheus text format.
+type counters struct {
+	set                                 *metrics.Set
+	sessions, refused, failed, restarts *metrics.Counter
+	toMachines, toClients               *metrics.Counter // bytes
 }
 
-func newMetrics() *metrics {
-	counter := func(name, help string) prometheus.Counter {
-		return prometheus.NewCounter(prometheus.CounterOpts{Namespace: "ironbark", Subsystem: "gateway", Name: name, Help: help})
+// prefix begins the names of all metrics.
+const prefix = "ironbark_gateway_"
+
+func newCounters() *counters {
+	set := metrics.NewSet()
+	return &counters{
+		set:        set,
+		sessions:   set.NewCounter(prefix + "sessions_total"),
+		refused:    set.NewCounter(prefix + "refused_total"),
+		failed:     set.NewCounter(prefix + "failed_logins_total"),
+		restarts:   set.NewCounter(prefix + "restarts_total"),
+		toMachines: set.NewCounter(prefix + `bytes_total{direction="to_machines"}`),
+		toClients:  set.NewCounter(prefix + `bytes_total{direction="to_clients"}`),
 	}
-	m := &metrics{
-		registry: prometheus.NewRegistry(),
-		sessions: counter("sessions_total", "Sessions that were forwarded."),
-		refused:  counter("refused_total", "Requests of people who had logged in that were not forwarded."),
-		failed:   counter("failed_logins_total", "Connections that ended before anybody had logged in."),
-		restarts: counter("restarts_total", "How often the process that faces the internet was started anew."),
-		bytes:    prometheus.NewCounterVec(prometheus.CounterOpts{Namespace: "ironbark", Subsystem: "gateway", Name: "bytes_total", Help: "Bytes that were forwarded."}, []string{"direction"}),
-	}
-	m.registry.MustRegister(m.sessions, m.refused, m.failed, m.restarts, m.bytes)
-	return m
 }
 
-func (m *metrics) carried(up, down int64) {
-	m.bytes.WithLabelValues("to_machines").Add(float64(max(0, up)))
-	m.bytes.WithLabelValues("to_clients").Add(float64(max(0, down)))
+func (c *counters) carried(up, down int64) {
+	c.toMachines.AddInt64(max(0, up))
+	c.toClients.AddInt64(max(0, down))
 }
 
 // ServeMetrics answers /metrics and /health on a listener until ctx ends. Health is 200 while people
 // are let in, and 503 otherwise.
 func (g *Gateway) ServeMetrics(ctx context.Context, l net.Listener) error {
-	g.metrics.registry.MustRegister(
-		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Namespace: "ironbark", Subsystem: "gateway", Name: "sessions", Help: "Sessions that go on."}, func() float64 { return float64(len(g.Who())) }),
-		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Namespace: "ironbark", Subsystem: "gateway", Name: "refreshed_seconds", Help: "How long ago what the gateway goes by was last known to be right."}, func() float64 {
-			_, ago := g.healthy()
-			return ago.Seconds()
-		}),
-	)
+	g.counters.set.NewGauge(prefix+"sessions", func() float64 { return float64(len(g.Who())) })
+	g.counters.set.NewGauge(prefix+"refreshed_seconds", func() float64 {
+		_, ago := g.healthy()
+		return ago.Seconds()
+	})
+	metrics.ExposeMetadata(true) // which of them are counters
 	mux := http.NewServeMux()
-	mux.Handle("/metrics", promhttp.HandlerFor(g.metrics.registry, promhttp.HandlerOpts{}))
+	mux.HandleFunc("/metrics", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "text/plain; version=0.0.4; charset=utf-8")
+		g.counters.set.WritePrometheus(w)
+	})
 	mux.HandleFunc("/health", func(w http.ResponseWriter, _ *http.Request) {
 		if ok, ago := g.healthy(); !ok {
 			http.Error(w, "nobody new is let in: what the gateway goes by was last read "+ago.Round(time.Second).String()+" ago", http.StatusServiceUnavailable)

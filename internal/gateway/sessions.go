@@ -86,19 +86,19 @@ func (g *Gateway) heard(ctx context.Context, p *process, m message) {
 		g.mu.Lock()
 		for _, c := range m.Counts {
 			if s := g.live[c.ID]; s != nil {
-				g.metrics.carried(c.Up-s.Up, c.Down-s.Down)
+				g.counters.carried(c.Up-s.Up, c.Down-s.Down)
 				s.Up, s.Down = c.Up, c.Down
 			}
 		}
 		g.mu.Unlock()
 	case opFailed:
-		g.metrics.failed.Inc()
+		g.counters.failed.Inc()
 		g.failed.count(m.Client)
 	}
 }
 
 func (g *Gateway) refuse(p *process, id uint64, reason string, failed bool) {
-	g.metrics.refused.Inc()
+	g.counters.refused.Inc()
 	_ = p.send(message{Op: opRefuse, Session: &session{ID: id, Reason: reason, Failed: failed}})
 }
 
@@ -134,7 +134,7 @@ func (g *Gateway) forward(ctx context.Context, p *process, id uint64, s *live) {
 	stays := g.live[id] == s && !s.over && again.Forward && again.Machine == s.Machine && g.child == p
 	g.mu.Unlock()
 	if stays {
-		g.metrics.sessions.Inc()
+		g.counters.sessions.Inc()
 		err = handOver(p, id, c)
 	}
 	if !stays || err != nil {
@@ -216,7 +216,7 @@ func (g *Gateway) finish(ctx context.Context, id uint64, s *live, m session) {
 		delete(g.live, id)
 	}
 	if m.Up >= s.Up && m.Down >= s.Down {
-		g.metrics.carried(m.Up-s.Up, m.Down-s.Down)
+		g.counters.carried(m.Up-s.Up, m.Down-s.Down)
 		s.Up, s.Down = m.Up, m.Down
 	}
 	if s.reason != "" {
