@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"github.com/spf13/cobra"
 
@@ -155,7 +156,9 @@ func numbered(old work.Files, name string, count int) (names []string, err error
 	return names, nil
 }
 
-var scriptName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*$`)
+var scriptName = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*$`)
+})
 
 // takeScripts takes the files that a setup names by a path into the folder of
 // first-boot scripts. One of that name that says something else stays as it is.
@@ -165,7 +168,7 @@ func takeScripts(files work.Files, in *nounInput) (work.Files, error) {
 			continue
 		}
 		base := filepath.Base(word)
-		if !scriptName.MatchString(base) || !estate.Script(base) {
+		if !scriptName().MatchString(base) || !estate.Script(base) {
 			return nil, usage("--setup %s: a script's name has an ending, such as gauge.sh, and only letters, digits, points, hyphens and underscores", word)
 		}
 		data, err := os.ReadFile(word)

@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"unicode/utf8"
 
 	"go.yaml.in/yaml/v4"
@@ -53,7 +54,9 @@ func (v Value) Is(word string) bool { return v.kind == 0 && !v.bare && v.word ==
 // String prints the value as YAML on one line.
 func (v Value) String() string { return v.write(false) }
 
-var plain = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9._-]*$|^[0-9]+\.[0-9]+\.[0-9]+\.[0-9]+(/[0-9]+)?$|^(tcp|udp)/[0-9]+(-[0-9]+)?$`)
+var plain = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^[A-Za-z][A-Za-z0-9._-]*$|^[0-9]+\.[0-9]+\.[0-9]+\.[0-9]+(/[0-9]+)?$|^(tcp|udp)/[0-9]+(-[0-9]+)?$`)
+})
 
 // YAML words that would be read as something else than text.
 var loaded = []string{"true", "false", "null", "yes", "no", "on", "off", "y", "n"}
@@ -61,7 +64,7 @@ var loaded = []string{"true", "false", "null", "yes", "no", "on", "off", "y", "n
 // write prints the value on one line; strict quotes all words, as JSON needs it.
 func (v Value) write(strict bool) string {
 	word := func(s string) string {
-		if !strict && plain.MatchString(s) && !slices.Contains(loaded, strings.ToLower(s)) {
+		if !strict && plain().MatchString(s) && !slices.Contains(loaded, strings.ToLower(s)) {
 			return s
 		}
 		return sentence.Quote(s)

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"go.yaml.in/yaml/v4"
@@ -220,7 +221,7 @@ func (r *reader) line(name string, at sentence.Pos, n *yaml.Node) {
 			l.Port = port
 		},
 		"endpoint": func(v *yaml.Node) {
-			if l.Endpoint, _ = r.text(v, "endpoint"); !hostPort.MatchString(l.Endpoint) {
+			if l.Endpoint, _ = r.text(v, "endpoint"); !hostPort().MatchString(l.Endpoint) {
 				r.failAt(v, fmt.Sprintf("“%s” is neither HOST nor HOST:PORT", l.Endpoint), "an IPv6 address with a port stands in brackets: [2001:db8::1]:51820")
 			}
 		},
@@ -231,7 +232,9 @@ func (r *reader) line(name string, at sentence.Pos, n *yaml.Node) {
 	r.estate.Lines = append(r.estate.Lines, l)
 }
 
-var hostPort = regexp.MustCompile(`^(\[[0-9a-fA-F:.]+\]|[A-Za-z0-9.-]+)(:[0-9]{1,5})?$|^[0-9a-fA-F:]+$`)
+var hostPort = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^(\[[0-9a-fA-F:.]+\]|[A-Za-z0-9.-]+)(:[0-9]{1,5})?$|^[0-9a-fA-F:]+$`)
+})
 
 // peer reads a peer of a line. Its addresses are a source of its name.
 func (r *reader) peer(name string, at sentence.Pos, n *yaml.Node) Peer {

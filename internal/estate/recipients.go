@@ -73,7 +73,7 @@ func ParseSyslog(text string) (s Syslog, err error) {
 		host = a.String()
 	} else if at, err := netip.ParseAddrPort(rest); err == nil {
 		host, given = at.Addr().String(), strconv.Itoa(int(at.Port()))
-	} else if host, given, found = strings.Cut(rest, ":"); found && given == "" || len(host) > 253 || !hostName.MatchString(host) {
+	} else if host, given, found = strings.Cut(rest, ":"); found && given == "" || len(host) > 253 || !hostName().MatchString(host) {
 		return s, fmt.Errorf("%q is no host: write HOST or HOST:PORT, an IPv6 address with a port in brackets", rest)
 	}
 	if given != "" {

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"go.yaml.in/yaml/v4"
 
@@ -158,7 +159,7 @@ func (r *reader) volume(name string, at sentence.Pos, n *yaml.Node) {
 		"kind":    func(n *yaml.Node) { v.Speed = r.speed(n, "kind") },
 		"machine": func(n *yaml.Node) { v.Machine = r.name(n, "machine") },
 		"device": func(n *yaml.Node) {
-			if v.Device, _ = r.text(n, "device"); !device.MatchString(v.Device) {
+			if v.Device, _ = r.text(n, "device"); !device().MatchString(v.Device) {
 				r.failAt(n, fmt.Sprintf("a device is vdb to vdz, not “%s”", v.Device), "vda is the system disk")
 			}
 		},
@@ -171,7 +172,9 @@ func (r *reader) volume(name string, at sentence.Pos, n *yaml.Node) {
 	r.estate.Volumes = append(r.estate.Volumes, v)
 }
 
-var device = regexp.MustCompile(`^vd[b-z]$`)
+var device = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^vd[b-z]$`)
+})
 
 func (r *reader) snapshot(name string, at sentence.Pos, n *yaml.Node) {
 	s := Snapshot{Name: name, At: at}

@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 
 	"go.yaml.in/yaml/v4"
 )
@@ -14,7 +15,9 @@ import (
 const stunPort = 3478
 
 // hostName is a name of the domain name system (RFC 1123, section 2.1).
-var hostName = regexp.MustCompile(`^([A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?\.)*[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?$`)
+var hostName = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^([A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?\.)*[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?$`)
+})
 
 // ParseSTUN reads a STUN server: HOST or HOST:PORT, where a host is a name or an address, an
 // IPv6 address with a port in brackets. It is returned as HOST:PORT.
@@ -30,7 +33,7 @@ func ParseSTUN(text string) (string, error) {
 	if !given {
 		n, err = stunPort, nil
 	}
-	if err != nil || n == 0 || len(host) > 253 || !hostName.MatchString(host) {
+	if err != nil || n == 0 || len(host) > 253 || !hostName().MatchString(host) {
 		return "", fmt.Errorf("%q is no server: write HOST or HOST:PORT, such as stun.saltmarsh.example:3478", text)
 	}
 	return fmt.Sprintf("%s:%d", host, n), nil

@@ -10,6 +10,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"ironbark/internal/cost"
@@ -41,7 +42,7 @@ type Report struct {
 //go:embed report.html
 var reportText string
 
-var reportPage = template.Must(template.New("report").Parse(reportText))
+var reportPage = sync.OnceValue(func() *template.Template { return template.Must(template.New("report").Parse(reportText)) })
 
 // How many rows of a sort a report has: it is a page that somebody reads.
 const (
@@ -131,7 +132,7 @@ func (r *Report) Write(w io.Writer) error {
 	if r.State.Report.Unfinished != nil {
 		p.Notes = append(p.Notes, "An enactment was broken off, and is unfinished.")
 	}
-	return reportPage.Execute(w, p)
+	return reportPage().Execute(w, p)
 }
 
 func class(yes bool, name string) string {
