@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -114,6 +115,30 @@ func TestFindingsOfThings(t *testing.T) {
 		list = append(list, string(f.Kind)+": "+f.Problem+"; "+f.Remedy)
 	}
 	assert.Contains(t, list, "nobody: nobody is in “leads”; ironbark change person NAME --group leads")
+}
+
+// TestWhoCanAdministerAMachine looks for machines that nobody has a way to administer, by sentences that hold.
+func TestWhoCanAdministerAMachine(t *testing.T) {
+	const standing = `allow ssh from office to web standing until 2026-11-23T10:00:00Z because "x"`
+	lacks := func(at time.Time, more []flow.Rule, rules ...string) (names []string) {
+		w := oracle.WorldOf(nouns, rules...)
+		for _, f := range findings.Lint(w.Estate, w.Plan().With(more...), at, nil) {
+			if f.Kind == findings.NoAdministrator {
+				names = append(names, f.Subject)
+			}
+		}
+		return names
+	}
+	all := []string{"deep", "store", "web"}
+	assert.Equal(t, all, lacks(oracle.Epoch, nil))
+	assert.Equal(t, all, lacks(oracle.Epoch, nil, "allow https from everywhere to all"))
+	assert.Equal(t, []string{"deep", "store"}, lacks(oracle.Epoch, nil, standing))
+	assert.Equal(t, all, lacks(oracle.Epoch.Add(time.Hour), nil, standing), "it has ended")
+	assert.Equal(t, []string{"store", "web"}, lacks(oracle.Epoch, nil, "route ssh to deep via beacon for mara"))
+	assert.Equal(t, []string{"store", "web"}, lacks(oracle.Epoch.Add(time.Hour), nil, "route ssh to deep via beacon for mara"))
+	assert.Equal(t, []string{"deep", "web"}, lacks(oracle.Epoch, nil, "permit ops to open ssh to store from office up to 1h"))
+	byHand := flow.Rule{Kind: flow.Standing, From: flow.AllAddrs, To: &flow.Group{Machines: []int32{0, 1, 2}}, Services: flow.AnyService, Origin: flow.Origin{Sentence: "put in by hand"}}
+	assert.Equal(t, all, lacks(oracle.Epoch, []flow.Rule{byHand}), "what others put into the tables is no sentence")
 }
 
 // TestFindingsOfCalls states one sentence at a time about what machines call outside, in a network that is closed outward and in one that is open.

@@ -229,6 +229,21 @@ func TestRightsAreToldByPersonAndByMachine(t *testing.T) {
 	require.False(t, back.IsEmpty())
 	require.True(t, rights.Compare(more.state(), more.state()).IsEmpty())
 
+	// So is to approve edits, and where nobody is left a right is told to nobody.
+	edits := func(from string) rights.State {
+		return worldOf(file("ops") + "edits: {approvals: 1, from: [" + from + "]}\n").state()
+	}
+	none := worldOf(file("ops")).state()
+	require.Equal(t, []string{"approve-edits [] [tom]"}, words(rights.Of("tom", edits("tom"))))
+	require.Equal(t, []string{"approve-edits [] [ilse mara tom]"}, words(rights.Compare(none, edits("ops")).Gained))
+	moved := rights.Compare(edits("tom"), edits("mara"))
+	require.Equal(t, []string{"approve-edits [] [mara]", "approve-edits [] [tom]"}, append(words(moved.Gained), words(moved.Lost)...))
+	require.False(t, moved.IsEmpty())
+	over := worldOf(strings.Replace(file("ops"), "tom: {groups: [ops]", "tom: {groups: [ops], until: "+ends[0], 1), "permit tom to open ssh to web-1 from office up to 1h").state()
+	require.NotEmpty(t, rights.At("web-1", over))
+	over.Estate = over.Estate.AsOf(moments[1])
+	require.Empty(t, rights.At("web-1", over))
+
 	// What lasts longer is more.
 	until := func(person, permit string) rights.State {
 		return worldOf(strings.Replace(file("ops"), "tom: {groups: [ops]", "tom: {groups: [ops]"+person, 1), "permit ops to open ssh to web-1 from office up to 1h"+permit).state()
