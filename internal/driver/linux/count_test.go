@@ -2,6 +2,7 @@ package linux
 
 import (
 	"net/netip"
+	"strings"
 	"testing"
 	"time"
 
@@ -15,6 +16,28 @@ import (
 	"ironbark/internal/flow"
 )
 
+// installRules makes the suites' estate of light machines, if it is not there, and installs its tables with some rules. It returns the estate.
+func installRules(t *testing.T, s *Site, rules ...string) *estate.Estate {
+	files := drivertest.FilesOf(lightImage, strings.Join(rules, "\n"))
+	e, err := estate.Read(files[0], files[1])
+	require.NoError(t, err)
+	want, err := change.Desired(e, nil, nil, nil)
+	require.NoError(t, err)
+	for _, r := range want {
+		_, err := s.Apply(t.Context(), change.Change{Verb: change.Make, Resource: r}, nil)
+		require.NoError(t, err)
+	}
+	installAgain(t, s, e)
+	return e
+}
+
+// installAgain installs the tables of an estate.
+func installAgain(t *testing.T, s *Site, e *estate.Estate) {
+	o, err := s.Observe(t.Context(), driver.Everything)
+	require.NoError(t, err)
+	require.NoError(t, s.Install(t.Context(), flow.Compile(e, change.Assigned(o.Resources)), o.Mark))
+}
+
 // TestWhatPassesIsCounted sends packets and holds what is counted to them, also over a new table.
 func TestWhatPassesIsCounted(t *testing.T) {
 	needRoot(t)
@@ -22,21 +45,7 @@ func TestWhatPassesIsCounted(t *testing.T) {
 	defer func() { require.NoError(t, s.RemoveEverything()) }()
 	defer s.Close()
 	web, feed := "allow https from everywhere to gauge-1", "allow http from 198.51.100.0/24 to gauge-1 until 2100-01-01T00:00:00Z"
-	install := func(rules string) {
-		files := drivertest.FilesOf(lightImage, rules)
-		e, err := estate.Read(files[0], files[1])
-		require.NoError(t, err)
-		want, err := change.Desired(e, nil, nil, nil)
-		require.NoError(t, err)
-		for _, r := range want {
-			_, err := s.Apply(t.Context(), change.Change{Verb: change.Make, Resource: r}, nil)
-			require.NoError(t, err)
-		}
-		o, err := s.Observe(t.Context(), driver.Everything)
-		require.NoError(t, err)
-		require.NoError(t, s.Install(t.Context(), flow.Compile(e, change.Assigned(o.Resources)), o.Mark))
-	}
-	install(web + "\n" + feed)
+	installRules(t, s, web, feed)
 	send := func(service flow.Service) {
 		got, err := s.Probe(t.Context(), driver.Packet{Source: netip.MustParseAddr("198.51.100.7"), Target: netip.MustParseAddr("203.0.113.10"), Service: service})
 		require.NoError(t, err)
@@ -76,7 +85,7 @@ func TestWhatPassesIsCounted(t *testing.T) {
 	assert.Positive(t, second[feed].Packets)
 	assert.Positive(t, second["opening"].Packets)
 
-	install(web) // what the table before it had counted is kept
+	installRules(t, s, web) // what the table before it had counted is kept
 	send(443)
 	third := count()
 	assert.Greater(t, third[web].Packets, second[web].Packets)

@@ -12,7 +12,6 @@ import (
 	"ironbark/internal/change"
 	"ironbark/internal/driver"
 	"ironbark/internal/driver/drivertest"
-	"ironbark/internal/estate"
 	"ironbark/internal/exposure"
 	"ironbark/internal/flow"
 	"ironbark/internal/flow/span"
@@ -25,24 +24,13 @@ func TestWhatOthersWroteToThePacketFilterIsToldAsItIs(t *testing.T) {
 	s := New(t.TempDir(), drivertest.RealClock())
 	defer func() { require.NoError(t, s.RemoveEverything()) }()
 	defer s.Close()
-	files := drivertest.FilesOf(lightImage, "allow https from everywhere to gauge-1\ndeny https, tcp/8443 from 192.0.2.0/24 to all")
-	e, err := estate.Read(files[0], files[1])
-	require.NoError(t, err)
-	want, err := change.Desired(e, nil, nil, nil)
-	require.NoError(t, err)
-	for _, r := range want {
-		_, err := s.Apply(t.Context(), change.Change{Verb: change.Make, Resource: r}, nil)
-		require.NoError(t, err)
-	}
+	e := installRules(t, s, "allow https from everywhere to gauge-1", "deny https, tcp/8443 from 192.0.2.0/24 to all")
 	observe := func() *driver.Observation {
 		o, err := s.Observe(t.Context(), driver.Everything)
 		require.NoError(t, err)
 		return o
 	}
-	install := func() {
-		require.NoError(t, s.Install(t.Context(), flow.Compile(e, change.Assigned(observe().Resources)), observe().Mark))
-	}
-	install()
+	install := func() { installAgain(t, s, e) }
 	installed := observe().Plan.Rows()
 	c, done, err := s.conn()
 	require.NoError(t, err)

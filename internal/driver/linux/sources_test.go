@@ -9,10 +9,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"ironbark/internal/change"
 	"ironbark/internal/driver"
 	"ironbark/internal/driver/drivertest"
-	"ironbark/internal/estate"
 	"ironbark/internal/flow"
 )
 
@@ -25,25 +23,7 @@ func TestFromWhereSentencesAreUsed(t *testing.T) {
 	defer s.Close()
 	feed, web, ping, late := "allow udp/4000 from everywhere to gauge-1", "allow https from everywhere to gauge-1", "allow ping from 192.0.2.0/24 to gauge-1", "allow udp/4001 from everywhere to gauge-1 until 2100-01-01T00:00:00Z"
 	door, dns := "forward pier udp/53 to gauge-1 on udp/4002 from everywhere", "allow udp/4003 from 192.0.2.0/24 to gauge-1"
-	install := func(rules ...string) {
-		text := ""
-		for _, r := range rules {
-			text += r + "\n"
-		}
-		files := drivertest.FilesOf(lightImage, text)
-		e, err := estate.Read(files[0], files[1])
-		require.NoError(t, err)
-		want, err := change.Desired(e, nil, nil, nil)
-		require.NoError(t, err)
-		for _, r := range want {
-			_, err := s.Apply(t.Context(), change.Change{Verb: change.Make, Resource: r}, nil)
-			require.NoError(t, err)
-		}
-		o, err := s.Observe(t.Context(), driver.Everything)
-		require.NoError(t, err)
-		require.NoError(t, s.Install(t.Context(), flow.Compile(e, change.Assigned(o.Resources)), o.Mark))
-	}
-	install(feed, web, ping, late, door, dns)
+	installRules(t, s, feed, web, ping, late, door, dns)
 	// What comes from the probe's namespace is nobody's use, until it seems to come by the uplink.
 	at, pier := netip.MustParseAddr("203.0.113.10"), netip.MustParseAddr("203.0.113.11")
 	sendTo := func(to netip.Addr, service flow.Service, from ...string) {
@@ -107,7 +87,7 @@ func TestFromWhereSentencesAreUsed(t *testing.T) {
 	assert.False(t, got[web].Many)
 	assert.Greater(t, got[feed].Packets, uint64(mostSources))
 
-	install(feed, web, dns) // what was noted under the table before it is kept
+	installRules(t, s, feed, web, dns) // what was noted under the table before it is kept
 	sendTo(at, flow.TCPPort(443), "198.51.100.12")
 	want[web] = append(want[web], "198.51.100.12")
 	same(want)
