@@ -150,7 +150,10 @@ type grant struct {
 }
 
 // grants are all rights that an estate's sentences give, whoever they give them to.
-type grants struct{ list []grant }
+type grants struct {
+	list []grant
+	ends map[string]time.Time // of people who have one
+}
 
 // gives reports whether a grant is somebody's.
 func (g grant) gives(person string, e *estate.Estate) bool {
@@ -221,7 +224,12 @@ func (r *reader) key(right Right, services sentence.Services, from, to sentence.
 }
 
 func grantsOf(s State, own flow.Addrs) *grants {
-	g := &grants{}
+	g := &grants{ends: map[string]time.Time{}}
+	for _, p := range s.Estate.People {
+		if !p.Until.IsZero() {
+			g.ends[p.Name] = p.Until
+		}
+	}
 	r := &reader{State: s, resolve: flow.NewResolver(s.Estate, s.Plan), own: own, machines: map[string][]string{}, flows: map[string]flow.Box{}, keys: map[string]string{}}
 	add := func(people []sentence.Name, services sentence.Services, to, from sentence.Set, right Right) {
 		right.Flows, right.Machines = r.box(services, from), r.machinesOf(to)
@@ -260,7 +268,7 @@ func grantsOf(s State, own flow.Addrs) *grants {
 
 // of lists what one person is granted.
 func (g *grants) of(person string, e *estate.Estate) held {
-	h := held{all: g, end: e.EndOf(person)}
+	h := held{all: g, end: g.ends[person]}
 	if !e.PersonKnown(person) {
 		return h
 	}
