@@ -20,6 +20,9 @@ func (a *app) foundNow(ctx context.Context, w *work.Work, st *work.State, now ti
 	if err != nil {
 		return nil, err
 	}
+	if facts.From, err = w.UsedFrom(ctx, now); err != nil {
+		a.print.NoteWrap("", fmt.Sprintf("from where sentences were used is not looked at: %v", err))
+	}
 	return foundAt(st, now, facts), nil
 }
 

@@ -48,9 +48,6 @@ func (w *Work) Facts(ctx context.Context, now time.Time) (f findings.Facts, err 
 			f.Loose = append(f.Loose, path)
 		}
 	}
-	if f.From, err = w.usedFrom(ctx, since); err != nil {
-		return f, err
-	}
 	made, err := w.Site.Find(ctx, ledger.Filter{Action: "make", Text: "image "})
 	f.Made = map[string]time.Time{}
 	for _, e := range made {
@@ -62,13 +59,14 @@ func (w *Work) Facts(ctx context.Context, now time.Time) (f findings.Facts, err 
 	return f, err
 }
 
-// usedFrom tells from where sentences were used, of those and where none is missing, if that has been noted from before a moment on.
-func (w *Work) usedFrom(ctx context.Context, before time.Time) (map[string]flow.Addrs, error) {
+// UsedFrom tells from where sentences were used ([findings.Facts]), of those and where none is missing, if that has been noted for long enough. Reading it writes down what
+// the place has counted, so it may fail where looking at the rest does not.
+func (w *Work) UsedFrom(ctx context.Context, now time.Time) (map[string]flow.Addrs, error) {
 	counts, err := w.Site.Counts(ctx)
 	if errors.Is(err, driver.ErrNoCounts) {
 		return nil, nil
 	}
-	if err != nil || counts.Noted.IsZero() || counts.Noted.After(before) {
+	if err != nil || counts.Noted.IsZero() || counts.Noted.After(now.Add(-findings.UnusedAfter)) {
 		return nil, err
 	}
 	from := map[string]flow.Addrs{}
