@@ -45,7 +45,7 @@ func Check(clock interface{ Now() time.Time }) (list []Requirement) {
 		return within(s.prefix, func() error { return set(routerSettings) })
 	}) && try("pairs of links (veth)", "modprobe veth", func() error {
 		return pair(s.prefix, "probe", groupProbe, s.prefix+".probe", "up")
-	}) && try("the packet filter (nf_tables: sets of intervals, time, translation, hash, reject)", "modprobe nf_tables nft_ct nft_nat nft_hash nft_masq nft_reject_inet", func() error {
+	}) && try("the packet filter (nf_tables: sets of intervals, time, translation, hash, limit, reject)", "modprobe nf_tables nft_ct nft_nat nft_hash nft_limit nft_masq nft_reject_inet", func() error {
 		c, done, err := s.conn()
 		if err != nil {
 			return err
