@@ -420,13 +420,23 @@ func (a *app) momentOf(option, text string) (time.Time, error) {
 	if text == "" {
 		return a.clock.Now(), nil
 	}
-	if t, err := time.Parse(time.RFC3339Nano, text); err == nil {
+	if t, ok := timeIn(text); ok {
 		return t, nil
 	}
 	if d, err := sentence.ParseDuration(text); err == nil {
 		return a.clock.Now().Add(d.Length()), nil
 	}
-	return time.Time{}, usage("%s takes a time such as 2026-11-23T18:00:00Z, or a length from now such as 2h, not %q", option, text)
+	return time.Time{}, usage("%s takes a time such as 2026-11-23T18:00:00Z, a date (its midnight, UTC), or a length from now such as 2h, not %q", option, text)
+}
+
+// timeIn reads a time (RFC 3339), or a date as its midnight in UTC.
+func timeIn(text string) (time.Time, bool) {
+	for _, layout := range []string{time.RFC3339Nano, time.DateOnly} {
+		if t, err := time.Parse(layout, text); err == nil {
+			return t, true
+		}
+	}
+	return time.Time{}, false
 }
 
 // since reads --since: a time that is past, or a length back from now.

@@ -57,7 +57,7 @@ func (a *app) backEdit(ctx context.Context, w *work.Work, b *back) (e work.Edit,
 
 // past reads a moment that is past, or a length back from now.
 func (a *app) past(option, text string) (time.Time, error) {
-	if t, err := time.Parse(time.RFC3339Nano, text); err == nil {
+	if t, ok := timeIn(text); ok {
 		if t.After(a.clock.Now()) {
 			return t, usage("%s %s is not past", option, text)
 		}
@@ -66,7 +66,7 @@ func (a *app) past(option, text string) (time.Time, error) {
 	if d, err := sentence.ParseDuration(text); err == nil {
 		return a.clock.Now().Add(-d.Length()), nil
 	}
-	return time.Time{}, usage("%s takes a time such as 2026-11-20T00:00:00Z, or a length back from now such as 7d, not %q", option, text)
+	return time.Time{}, usage("%s takes a time such as 2026-11-20T18:00:00Z, a date (its midnight, UTC), or a length back from now such as 7d, not %q", option, text)
 }
 
 // reviewBack tells what taking the files back would do.
