@@ -220,6 +220,7 @@ func (a *app) openService(ctx context.Context, w *work.Work, service, machine st
 	}
 	id := granted.Opening.ID
 	a.print.Note("%s  opening %d, until %s at the latest", a.print.Open("opened"), id, view.Moment(granted.Opening.End(), a.clock.Now()))
+	a.tellInPassing(w) // whoever is told of openings hears of this one before its session, and not after it
 	return func() error {
 		_, err := w.CloseOne(context.WithoutCancel(ctx), id)
 		if err = a.recordedLater(err); err == nil {

@@ -26,7 +26,7 @@ var (
 	onPurpose = work.Patience{Each: 30 * time.Second}
 )
 
-// tellInPassing tells recipients of what was done, once a command is done: for a second at most. Whatever becomes of that becomes of nothing else; status tells it.
+// tellInPassing tells recipients of what was done, once a command is done or goes on with a session: for a second at most. Whatever becomes of that becomes of nothing else; status tells it.
 func (a *app) tellInPassing(w *work.Work) {
 	ctx, cancel := context.WithTimeout(context.Background(), inPassing.Each)
 	defer cancel()
@@ -41,9 +41,9 @@ func (a *app) notifyCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "notify", Short: "Tell recipients of the journal's entries, and list how far each was told", Args: noArgs,
 		Long: "Tell the recipients of the estate of the entries of the journal that they were not told of yet, in order, and list how far\n" +
-			"each was told. Each command does so for a second when it is done; --follow goes on, and tries again what failed.\n" +
-			"--try NAME sends a trial. A command is run for those alone who enacted it on this computer or accept it with\n" +
-			"--accept NAME.\n\nExit status 1: a recipient could not be told.",
+			"each was told. Each command does so for a second when it is done, or before a session that it opens; --follow goes on, and\n" +
+			"tries again what failed. --try NAME sends a trial. A command is run for those alone who enacted it on this computer or accept\n" +
+			"it with --accept NAME.\n\nExit status 1: a recipient could not be told.",
 		Example: "  ironbark notify\n  ironbark notify --follow\n  ironbark notify --try watchroom",
 		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
 			switch {
