@@ -139,6 +139,11 @@ type Setup struct {
 	Listens []string `json:"listens,omitempty"`
 }
 
+// Equal reports whether two parts run the same.
+func (s Setup) Equal(o Setup) bool {
+	return s.Name == o.Name && s.Script == o.Script && slices.Equal(s.Listens, o.Listens)
+}
+
 // ID names a resource uniquely.
 func (t Resource) ID() string { return string(t.Kind) + " " + t.Name }
 
@@ -152,9 +157,7 @@ func (s Spec) Equal(o Spec) bool {
 		slices.Equal(s.Ranges, o.Ranges) && slices.Equal(s.Own, o.Own) && slices.Equal(s.Joins, o.Joins) && slices.Equal(s.Subnets, o.Subnets) &&
 		slices.Equal(s.Fixed, o.Fixed) && slices.Equal(s.Reserved, o.Reserved) && slices.Equal(s.DNS, o.DNS) && slices.Equal(s.Gateway, o.Gateway) &&
 		slices.Equal(s.Allocate, o.Allocate) && maps.Equal(s.Tags, o.Tags) && maps.EqualFunc(s.Inside, o.Inside, slices.Equal) &&
-		slices.EqualFunc(s.Setup, o.Setup, func(a, b Setup) bool {
-			return a.Name == b.Name && a.Script == b.Script && slices.Equal(a.Listens, b.Listens)
-		}) &&
+		slices.EqualFunc(s.Setup, o.Setup, Setup.Equal) &&
 		maps.EqualFunc(s.Peers, o.Peers, func(a, b Peer) bool { return a.Key == b.Key && slices.Equal(a.Addrs, b.Addrs) })
 }
 

@@ -174,6 +174,8 @@ func (r *Review) givesNothing(now time.Time) bool {
 		case c.Verb == change.Remove:
 		case t.Kind == change.Machine && c.Verb == change.Alter && (!slices.Equal(t.Spec.Keys(), was.Keys()) || t.Spec.Password && !was.Password || t.Spec.Console && !was.Console):
 			return false
+		case t.Kind == change.Machine && c.Verb == change.Alter && !slices.EqualFunc(t.Spec.Setup, was.Setup, change.Setup.Equal): // what it runs as root can let anybody in
+			return false
 		case t.Kind == change.Line:
 			for name, p := range t.Spec.Peers {
 				if was.Peers[name].Key != p.Key {
