@@ -58,6 +58,7 @@ func Posture(of Side, at time.Time, facts Facts) []Finding {
 		}
 	}
 	l.ends()
+	l.seconds()
 	l.unneeded()
 	l.consoles()
 	l.oneKey()
@@ -111,6 +112,31 @@ func (l *looker) ends() {
 			level = Serious
 		}
 		right(k.Name, "this key", k.Until, k.At, level, "give its machines another one: ironbark change machine … --key NAME")
+	}
+}
+
+// seconds finds that too few people may approve edits, or soon will.
+func (l *looker) seconds() {
+	rule := l.e.Edits
+	able := func(at time.Time) (n int) {
+		then := l.e.AsOf(at)
+		for _, p := range l.e.People {
+			if then.MayApproveEdits(p.Name) {
+				n++
+			}
+		}
+		return n
+	}
+	l.pos = rule.At
+	for _, at := range []time.Time{l.at, l.at.Add(nearEnd)} {
+		if n := able(at); n < rule.Approvals {
+			when := ""
+			if at.After(l.at) {
+				when = "from " + at.UTC().Format(time.DateOnly) + " on "
+			}
+			l.find(Serious, NoSecond, "edits", "give them a later end, or name more people, while somebody can approve that", fmt.Sprintf("%sno more than %d may approve edits, and they need %d", when, n, rule.Approvals))
+			return
+		}
 	}
 }
 

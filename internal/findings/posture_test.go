@@ -149,6 +149,31 @@ func TestWhatEndsIsTold(t *testing.T) {
 	}
 }
 
+// TestTooFewWhoMayApproveAreTold has those end who may approve edits.
+func TestTooFewWhoMayApproveAreTold(t *testing.T) {
+	told := func(approvals int, ends ...time.Duration) (list []string) {
+		people := "mara: {groups: [ops]}"
+		for i, end := range ends {
+			people += fmt.Sprintf(", w%d: {groups: [watch]%s}", i, map[bool]string{true: ", until: " + oracle.Epoch.Add(end).Format(time.RFC3339)}[end != 0])
+		}
+		file := strings.Replace(used, "people: {mara: {groups: [ops]}}", "people: {"+people+"}\nedits: {approvals: "+fmt.Sprint(approvals)+", from: [watch]}", 1)
+		w := oracle.WorldOf(file)
+		for _, f := range findings.Posture(findings.Side{Estate: w.Estate, Plan: w.Plan()}, oracle.Epoch, findings.Facts{}) {
+			if f.Kind == findings.NoSecond {
+				list = append(list, fmt.Sprint(f.Level, " ", f.Problem))
+			}
+		}
+		return list
+	}
+	const day = 24 * time.Hour
+	assert.Empty(t, told(1, 0))
+	assert.Empty(t, told(1, day, 0))
+	assert.Empty(t, told(1, 7*day+time.Second))
+	assert.Equal(t, []string{"serious from 2026-11-30 on no more than 0 may approve edits, and they need 1"}, told(1, 7*day))
+	assert.Equal(t, []string{"serious from 2026-11-30 on no more than 1 may approve edits, and they need 2"}, told(2, day, 0))
+	assert.Equal(t, []string{"serious no more than 1 may approve edits, and they need 2"}, told(2, -day, 0))
+}
+
 // TestWiderThanUsedHasEdges uses sentences from so many places, and of so many addresses.
 func TestWiderThanUsedHasEdges(t *testing.T) {
 	place := func(family string, n int) string {
