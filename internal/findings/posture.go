@@ -127,13 +127,20 @@ func (l *looker) seconds() {
 		}
 		return n
 	}
-	l.pos = rule.At
-	for _, at := range []time.Time{l.at, l.at.Add(nearEnd)} {
+	moments := []time.Time{l.at}
+	for _, p := range l.e.People {
+		if p.Until.After(l.at) && p.Until.Sub(l.at) <= nearEnd {
+			moments = append(moments, p.Until)
+		}
+	}
+	slices.SortFunc(moments, time.Time.Compare)
+	for _, at := range moments {
 		if n := able(at); n < rule.Approvals {
 			when := ""
 			if at.After(l.at) {
-				when = "from " + at.UTC().Format(time.DateOnly) + " on "
+				when = "from " + at.UTC().Format(time.RFC3339) + " on "
 			}
+			l.pos = rule.At
 			l.find(Serious, NoSecond, "edits", "give them a later end, or name more people, while somebody can approve that", fmt.Sprintf("%sno more than %d may approve edits, and they need %d", when, n, rule.Approvals))
 			return
 		}

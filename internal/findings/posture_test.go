@@ -169,8 +169,8 @@ func TestTooFewWhoMayApproveAreTold(t *testing.T) {
 	assert.Empty(t, told(1, 0))
 	assert.Empty(t, told(1, day, 0))
 	assert.Empty(t, told(1, 7*day+time.Second))
-	assert.Equal(t, []string{"serious from 2026-11-30 on no more than 0 may approve edits, and they need 1"}, told(1, 7*day))
-	assert.Equal(t, []string{"serious from 2026-11-30 on no more than 1 may approve edits, and they need 2"}, told(2, day, 0))
+	assert.Equal(t, []string{"serious from 2026-11-30T09:00:00Z on no more than 0 may approve edits, and they need 1"}, told(1, 7*day))
+	assert.Equal(t, []string{"serious from 2026-11-24T09:00:00Z on no more than 1 may approve edits, and they need 2"}, told(2, day, 0))
 	assert.Equal(t, []string{"serious no more than 1 may approve edits, and they need 2"}, told(2, -day, 0))
 }
 
