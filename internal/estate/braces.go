@@ -47,8 +47,8 @@ func (t *text) outOfFlow(node *yaml.Node, name string) error {
 		if all[to-1] != ',' && i > 0 { // the last one goes with the comma before it
 			from = parts[i/2] - 1
 		}
-		for to < len(all) && all[to] == ' ' && all[to-1] == ',' {
-			to++
+		if all[to-1] == ',' {
+			to += len(all[to:]) - len(strings.TrimLeft(all[to:], " "))
 		}
 		t.replace(all[:from] + all[to:])
 		return nil

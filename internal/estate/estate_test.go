@@ -411,3 +411,29 @@ networks:
 		}
 	}
 }
+
+// TestWhatIsTakenOutOfBracesLeavesTheRestAsItStood takes single entries out of mappings in braces, in several styles.
+func TestWhatIsTakenOutOfBracesLeavesTheRestAsItStood(t *testing.T) {
+	const head = "estate: a\nmachines: "
+	for _, c := range []struct{ was, name, want string }{
+		{"{a: {x: 1}, b: {y: [2, 3]}, c: {}}", "a", "{b: {y: [2, 3]}, c: {}}"},
+		{"{a: {x: 1}, b: {y: [2, 3]}, c: {}}", "b", "{a: {x: 1}, c: {}}"},
+		{"{a: {x: 1}, b: {y: [2, 3]}, c: {}}", "c", "{a: {x: 1}, b: {y: [2, 3]}}"},
+		{"{a: {},   b: {}}", "a", "{b: {}}"},
+		{"{a: {},b: {},c: {}}", "b", "{a: {},c: {}}"},
+		{"{ a: {} }", "a", "{  }"},
+		{"{a: {}}", "a", "{}"},
+		{"{a: {}, b: {}, }", "b", "{a: {}, }"},
+		{"{a: {i: '}, b', j: \"\\\"{,\"}, b: {}}", "a", "{b: {}}"},
+		{"{a: {i: 'it''s', j: x'y}, b: {}, c: {}}", "b", "{a: {i: 'it''s', j: x'y}, c: {}}"},
+		{"{\n  a: {}, # one, }\n  b: {} # two\n  }", "b", "{\n  a: {} # two\n  }"},
+		{"{\n  a: {}, # one, }\n  b: {}\n  }", "a", "{\n  # one, }\n  b: {}\n  }"},
+	} {
+		got, err := Remove([]byte(head+c.was+"\n"), []string{"machines"}, c.name)
+		require.NoError(t, err, c.was)
+		assert.Equal(t, head+c.want+"\n", string(got), "%s without %s", c.was, c.name)
+		assert.NoError(t, yaml.Unmarshal(got, &map[string]any{}), string(got))
+	}
+	_, err := Remove([]byte(head+"{a: {}}\n"), []string{"machines"}, "b")
+	require.Error(t, err)
+}
