@@ -11,19 +11,17 @@ import (
 // cutDown is what is left of a view where only some services and sources matter.
 type cutDown struct {
 	box
+	any     bool                               // all services matter
 	v       *View                              // of those rules that were looked at and concern what matters, cut down to those sources
 	places  []int32                            // by rank, the place of a rule among those, from 1; 0: it was not looked at
 	meets   map[span.Memory[flow.Service]]bool // rules share their sets
 	leaves  map[span.Memory[flow.Point]]active // what is left of a rule's sources
 	asked   []flow.Services
-	few     map[fewOf]*ruleClass
+	few     [][]*ruleClass        // what is left of rule classes: by the place of what was asked, and by theirs
 	byRanks map[string]*ruleClass // those of the same rules and services are one
-}
 
-// fewOf tells what is left of a rule class for some services by their place among those asked.
-type fewOf struct {
-	class *ruleClass
-	asked int
+	ranks []int32 // of one of them, while it is put together, and its key among those
+	key   []byte
 }
 
 // unconcerned stands in place of a place: the rule concerns nothing that matters.
@@ -40,8 +38,8 @@ func (list *cuts) of(s *side, look box) *cutDown {
 		}
 	}
 	c := &cutDown{
-		box: look, v: &View{Plan: s.v.Plan, At: s.v.At}, places: make([]int32, len(s.v.ranked)),
-		meets: map[span.Memory[flow.Service]]bool{}, leaves: map[span.Memory[flow.Point]]active{}, few: map[fewOf]*ruleClass{}, byRanks: map[string]*ruleClass{},
+		box: look, any: look.services.Equal(flow.AnyService), v: &View{Plan: s.v.Plan, At: s.v.At}, places: make([]int32, len(s.v.ranked)),
+		meets: map[span.Memory[flow.Service]]bool{}, leaves: map[span.Memory[flow.Point]]active{}, byRanks: map[string]*ruleClass{},
 	}
 	*list = append(*list, c)
 	return c
@@ -52,15 +50,18 @@ func (c *cutDown) look(r *active) int32 {
 	if r.services.IsEmpty() || r.from.IsEmpty() {
 		return unconcerned
 	}
-	service, source := r.services.Memory(), r.from.Memory()
-	met, known := c.meets[service]
-	if !known {
-		met = r.services.Overlaps(c.services)
-		c.meets[service] = met
+	if !c.any {
+		service := r.services.Memory()
+		met, known := c.meets[service]
+		if !known {
+			met = r.services.Overlaps(c.services)
+			c.meets[service] = met
+		}
+		if !met {
+			return unconcerned
+		}
 	}
-	if !met {
-		return unconcerned
-	}
+	source := r.from.Memory()
 	left, known := c.leaves[source]
 	if !known {
 		left.from = r.from.Intersect(c.from)
@@ -80,26 +81,26 @@ func (s *side) class(c *cutDown, a *ruleClass, asked flow.Services) *ruleClass {
 	i := slices.IndexFunc(c.asked, asked.Equal)
 	if i < 0 {
 		i = len(c.asked)
-		c.asked = append(c.asked, asked)
+		c.asked, c.few = append(c.asked, asked), append(c.few, make([]*ruleClass, s.v.kinds))
 	}
-	few := c.few[fewOf{a, i}]
-	if few != nil {
+	if few := c.few[i][a.place]; few != nil {
 		return few
 	}
-	few = &ruleClass{}
-	key := binary.NativeEndian.AppendUint32(nil, uint32(i))
+	c.ranks, c.key = c.ranks[:0], binary.NativeEndian.AppendUint32(c.key[:0], uint32(i))
 	for _, r := range a.ranks {
 		if c.places[r] == 0 {
 			c.places[r] = c.look(&s.v.ranked[r])
 		}
 		if place := c.places[r]; place != unconcerned {
-			few.ranks, key = append(few.ranks, place-1), binary.NativeEndian.AppendUint32(key, uint32(place))
+			c.ranks, c.key = append(c.ranks, place-1), binary.NativeEndian.AppendUint32(c.key, uint32(place))
 		}
 	}
-	if same := c.byRanks[string(key)]; same != nil {
-		few = same
+	few := c.byRanks[string(c.key)]
+	if few == nil {
+		few = &ruleClass{ranks: slices.Clone(c.ranks)}
+		c.byRanks[string(c.key)] = few
 	}
-	c.byRanks[string(key)], c.few[fewOf{a, i}] = few, few
+	c.few[i][a.place] = few
 	return few
 }
 
@@ -109,7 +110,7 @@ func (list *cuts) open(s *side, c *class, look box, asked flow.Services) (open [
 	cut := list.of(s, look)
 	few := s.class(cut, c.ruleClass, asked)
 	few.once.Do(func() { few.combinations, few.services = grouped(cut.v.slicesFor(few, asked)) })
-	for i, d := range s.doorsOf[c] {
+	for i, d := range s.doorsOf[c.place] {
 		for _, g := range cut.v.throughDoor(few, d) {
 			if g.from = g.from.Intersect(look.from); !g.from.IsEmpty() {
 				open = append(open, shared{entry: g.entry(flow.Door{}), door: i})

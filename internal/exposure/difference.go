@@ -35,34 +35,54 @@ func Compare(a, b *View) Difference {
 	c := &comparison{own: own, pairs: map[[2]int32]*pair{}, alone: map[*class]*part{}}
 	c.a, c.b = newSides(a, b, own)
 	c.everything = !a.Plan.AdminServices.Equal(b.Plan.AdminServices)
-	c.prepare()
-	b.prepareFor(a)
-	a.prepareFor(b)
+	olds, gone := paired(a.Plan, b.Plan)
+	c.prepare(olds)
+	both := len(a.Plan.Machines) - len(gone)
+	b.prepareFor(both)
+	a.prepareFor(both)
 	var d Difference
-	for m, machine := range b.Plan.Machines {
-		if old, there := a.Plan.MachineByName(machine.Name); there {
+	for m, old := range olds {
+		if old != noMachine {
 			c.both(&d, old, int32(m))
 		} else {
-			d.Opened.add(machine.Name, b, int32(m), c.all(b, int32(m)))
+			d.Opened.add(b.Plan.Machines[m].Name, b, int32(m), c.all(b, int32(m)))
 		}
 	}
-	for m, machine := range a.Plan.Machines {
-		if _, there := b.Plan.MachineByName(machine.Name); !there {
-			d.Closed.add(machine.Name, a, int32(m), c.all(a, int32(m)))
-		}
+	for _, m := range gone {
+		d.Closed.add(a.Plan.Machines[m].Name, a, m, c.all(a, m))
 	}
 	c.gateways(&d)
 	return d
 }
 
-// prepareFor prepares a view of which another has not even half of the machines: what is open at the others is all different.
-func (v *View) prepareFor(o *View) {
-	both := 0
-	for _, m := range v.Plan.Machines {
-		if _, there := o.Plan.MachineByName(m.Name); there {
-			both++
+// noMachine stands where another plan has no machine of that name.
+const noMachine = -1
+
+// paired tells for each machine of b which one of a has its name, and which of a has no counterpart. Most stand at the same place.
+func paired(a, b *flow.Plan) (olds, gone []int32) {
+	olds = make([]int32, len(b.Machines))
+	met := make([]bool, len(a.Machines))
+	for m := range b.Machines {
+		name, old := b.Machines[m].Name, int32(m)
+		if m >= len(a.Machines) || a.Machines[m].Name != name {
+			var there bool
+			if old, there = a.MachineByName(name); !there {
+				olds[m] = noMachine
+				continue
+			}
+		}
+		olds[m], met[old] = old, true
+	}
+	for m, there := range met {
+		if !there {
+			gone = append(gone, int32(m))
 		}
 	}
+	return olds, gone
+}
+
+// prepareFor prepares a view of which another has not even half of the machines, but so many: what is open at the others is all different.
+func (v *View) prepareFor(both int) {
 	if both < len(v.Plan.Machines)/2 {
 		v.Prepare()
 	}
@@ -181,7 +201,7 @@ func outside(own flow.Addrs, list []shared) (out []shared) {
 // against returns the flows of one list that are not in the other, and those that
 // are and have another end there.
 func (c *comparison) against(v *side, x *class, list []shared, w *side, y *class, others []shared) (rest, moved []shared, ends []time.Time) {
-	mine, theirs := v.doorsOf[x], w.doorsOf[y]
+	mine, theirs := v.doorsOf[x.place], w.doorsOf[y.place]
 	for _, s := range list {
 		var through, very []Entry // all doors of a sort, and the very one
 		for _, o := range others {

@@ -34,9 +34,9 @@ type side struct {
 	sources     sets[flow.Point] // of rules, as are the next
 	services    sets[flow.Service]
 	doorSources sets[flow.Point]
-	ruleClasses map[*ruleClass]digest
-	classes     map[*class]digest
-	doorsOf     map[*class][]flow.Door // of the class's first machine
+	ruleClasses []digest      // by place
+	classes     []digest      // of the doors of each class, by place
+	doorsOf     [][]flow.Door // of the first machine of each class, by place
 
 	scratch [2][]byte // of rules and of doors
 }
@@ -68,7 +68,7 @@ func newSides(a, b *View, own flow.Addrs) (x, y *side) {
 		x.byContent(i, i+skipX)
 		y.byContent(j, j+skipY)
 		i, j = i+skipX, j+skipY
-		if i == len(a.ranked) || j == len(b.ranked) || skipX+skipY > 0 && !sameRule(a.ranked[i], b.ranked[j]) {
+		if i == len(a.ranked) || j == len(b.ranked) || skipX+skipY > 0 && !sameRule(&a.ranked[i], &b.ranked[j]) {
 			continue
 		}
 		x.rules[i], y.rules[j] = numbered(n), numbered(n)
@@ -84,14 +84,14 @@ func newSides(a, b *View, own flow.Addrs) (x, y *side) {
 
 // skipped tells how many rules are to be passed over on each side until the next one is the same; one on each, where that is not within reach.
 func skipped(x, y []active) (skipX, skipY int) {
-	if sameRule(x[0], y[0]) {
+	if sameRule(&x[0], &y[0]) {
 		return 0, 0
 	}
 	for n := 1; n <= mostSkipped; n++ {
 		switch {
-		case n < len(y) && sameRule(x[0], y[n]):
+		case n < len(y) && sameRule(&x[0], &y[n]):
 			return 0, n
-		case n < len(x) && sameRule(x[n], y[0]):
+		case n < len(x) && sameRule(&x[n], &y[0]):
 			return n, 0
 		}
 	}
@@ -99,7 +99,7 @@ func skipped(x, y []active) (skipX, skipY int) {
 }
 
 // sameRule reports whether two rules come to the same, and false where that cannot be told at a glance.
-func sameRule(x, y active) bool {
+func sameRule(x, y *active) bool {
 	return x.Kind == y.Kind && x.Until.Equal(y.Until) && x.Services.Equal(y.Services) && x.From.Equal(y.From)
 }
 
@@ -114,7 +114,7 @@ func numbered(n uint64) digest {
 }
 
 func newSide(v *View, own flow.Addrs) *side {
-	s := &side{v: v, own: own, rules: make([]digest, len(v.ranked)), ruleClasses: make(map[*ruleClass]digest, len(v.classes)), classes: make(map[*class]digest, len(v.classes)), doorsOf: make(map[*class][]flow.Door, len(v.classes))}
+	s := &side{v: v, own: own, rules: make([]digest, len(v.ranked)), ruleClasses: make([]digest, v.kinds), classes: make([]digest, len(v.classes)), doorsOf: make([][]flow.Door, len(v.classes))}
 	s.sources, s.services, s.doorSources = sets[flow.Point]{}, sets[flow.Service]{}, sets[flow.Point]{}
 	return s
 }
@@ -122,7 +122,7 @@ func newSide(v *View, own flow.Addrs) *side {
 // byContent digests the rules of some ranks by what they come to.
 func (s *side) byContent(from, to int) {
 	for i := from; i < to; i++ {
-		r := s.v.ranked[i]
+		r := &s.v.ranked[i]
 		data := binary.NativeEndian.AppendUint64(append(s.scratch[0][:0], byte(r.Kind)), uint64(r.Until.UnixNano()))
 		data = s.services.of(r.Services, appendServices).append(s.set(s.sources, r.From).append(data))
 		s.rules[i], s.scratch[0] = digestOf(data), data
@@ -131,16 +131,24 @@ func (s *side) byContent(from, to int) {
 
 // digestDoors digests the doors of the classes.
 func (s *side) digestDoors() {
-	for _, c := range s.v.classes {
-		s.doorsOf[c] = s.v.Plan.DoorsTo(c.first)
-		s.doors(c)
+	for i, c := range s.v.classes {
+		s.doorsOf[i] = s.v.Plan.DoorsTo(c.first)
+		s.classes[i] = s.doors(s.doorsOf[i])
 	}
 }
 
 // digestRules digests the classes, of whose rules each is digested.
 func (s *side) digestRules() {
+	digested := make([]bool, s.v.kinds)
 	for _, c := range s.v.classes {
-		s.ruleDigest(c.ruleClass)
+		if digested[c.ruleClass.place] {
+			continue
+		}
+		var d digest
+		for _, r := range c.ranks {
+			d = d.plus(s.rules[r])
+		}
+		s.ruleClasses[c.ruleClass.place], digested[c.ruleClass.place] = d, true
 	}
 }
 
@@ -162,25 +170,9 @@ func appendServices(s flow.Services, data []byte) []byte {
 	return data
 }
 
-// ruleDigest digests all rules that concern a rule class.
-func (s *side) ruleDigest(a *ruleClass) digest {
-	d, known := s.ruleClasses[a]
-	if !known {
-		for _, r := range a.ranks {
-			d = d.plus(s.rules[r])
-		}
-		s.ruleClasses[a] = d
-	}
-	return d
-}
-
-// doors digests the doors of a class: everything but their addresses.
-func (s *side) doors(c *class) digest {
-	d, known := s.classes[c]
-	if known {
-		return d
-	}
-	for _, door := range s.doorsOf[c] {
+// doors digests doors: everything but their addresses.
+func (s *side) doors(list []flow.Door) (d digest) {
+	for _, door := range list {
 		data := append(s.scratch[1][:0], byte(door.Kind), byte(door.Family))
 		data = append(append(data, door.Via...), 0)
 		data = binary.NativeEndian.AppendUint32(data, uint32(door.Service))
@@ -194,6 +186,5 @@ func (s *side) doors(c *class) digest {
 		d = d.plus(digestOf(data))
 		s.scratch[1] = data
 	}
-	s.classes[c] = d
 	return d
 }

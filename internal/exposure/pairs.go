@@ -8,14 +8,14 @@ import (
 )
 
 // prepare compares each pair of classes that machines have before and after, on all processors.
-func (c *comparison) prepare() {
+func (c *comparison) prepare(olds []int32) {
 	type job struct {
 		x, y *class
 		pair *pair
 	}
 	var jobs []job
-	for m, machine := range c.b.v.Plan.Machines {
-		if old, there := c.a.v.Plan.MachineByName(machine.Name); there {
+	for m, old := range olds {
+		if old != noMachine {
 			key := [2]int32{c.a.v.classOf[old], c.b.v.classOf[m]}
 			if c.pairs[key] == nil {
 				c.pairs[key] = &pair{}
@@ -73,8 +73,8 @@ type box struct {
 // look tells for which services and sources two classes can differ at all, and
 // false where they do not.
 func (c *comparer) look(x, y *class) (d discrepancy, differ bool) {
-	same := c.a.classes[x] == c.b.classes[y] && !c.everything
-	if same && c.a.ruleClasses[x.ruleClass] == c.b.ruleClasses[y.ruleClass] {
+	same := c.a.classes[x.place] == c.b.classes[y.place] && !c.everything
+	if same && c.a.ruleClasses[x.ruleClass.place] == c.b.ruleClasses[y.ruleClass.place] {
 		return d, false
 	}
 	d.box = box{flow.AnyService, flow.AllAddrs}
@@ -184,7 +184,7 @@ func (c *comparer) boxOf(x, y []int32, differs func(s *side, rank int32) bool) (
 // arriving returns the services at which anything can arrive at a class from
 // some sources.
 func (s *side) arriving(c *class, from flow.Addrs) (services flow.Services) {
-	for _, d := range s.doorsOf[c] {
+	for _, d := range s.doorsOf[c.place] {
 		if d.From.Overlaps(from) {
 			services = services.Union(d.Arrives)
 		}

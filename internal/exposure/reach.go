@@ -224,11 +224,12 @@ func (v *View) only(from, to int) *View {
 		if !known {
 			c := v.classes[of]
 			if ruleClasses[c.ruleClass] == nil {
-				ruleClasses[c.ruleClass] = &ruleClass{ranks: c.ranks}
+				ruleClasses[c.ruleClass] = &ruleClass{place: w.kinds, ranks: c.ranks}
+				w.kinds++
 			}
 			place = int32(len(w.classes))
 			places[of] = place
-			w.classes = append(w.classes, &class{ruleClass: ruleClasses[c.ruleClass], first: c.first})
+			w.classes = append(w.classes, &class{ruleClass: ruleClasses[c.ruleClass], place: int(place), first: c.first})
 		}
 		w.classOf[m] = place
 	}

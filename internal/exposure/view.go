@@ -40,6 +40,7 @@ type View struct {
 	ranked  []active // the longest-lasting first
 	classes []*class
 	classOf []int32 // by machine
+	kinds   int     // how many rule classes there are
 
 	callsOnce sync.Once
 	calls     *View // of what machines call outside
@@ -56,6 +57,7 @@ type active struct {
 
 // ruleClass is what machines share of which the same sentences speak.
 type ruleClass struct {
+	place int     // among the rule classes of its view; one that is left of another has none
 	ranks []int32 // places in View.ranked of the rules that concern it, ascending
 
 	once         sync.Once
@@ -69,6 +71,7 @@ type ruleClass struct {
 // class is what machines of one rule class share that have the same doors, too.
 type class struct {
 	*ruleClass
+	place int   // among the classes of its view
 	first int32 // one of its machines, whose doors stand for all
 
 	once  sync.Once
@@ -157,7 +160,8 @@ func (v *View) classify(machines iter.Seq[int32], memberOf [][]int32, ranksOf fu
 		}
 		shared := ruleClasses[string(key)]
 		if shared == nil {
-			shared = &ruleClass{ranks: ranksOf(memberOf[m])}
+			shared = &ruleClass{place: v.kinds, ranks: ranksOf(memberOf[m])}
+			v.kinds++
 			ruleClasses[string(key)] = shared
 		}
 		key = v.Plan.AppendDoorShape(append(key, 0), m)
@@ -165,7 +169,7 @@ func (v *View) classify(machines iter.Seq[int32], memberOf [][]int32, ranksOf fu
 		if !ok {
 			c = int32(len(v.classes))
 			known[string(key)] = c
-			v.classes = append(v.classes, &class{ruleClass: shared, first: m})
+			v.classes = append(v.classes, &class{ruleClass: shared, place: int(c), first: m})
 		}
 		v.classOf[m] = c
 	}
