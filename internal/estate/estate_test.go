@@ -437,3 +437,36 @@ func TestWhatIsTakenOutOfBracesLeavesTheRestAsItStood(t *testing.T) {
 	_, err := Remove([]byte(head+"{a: {}}\n"), []string{"machines"}, "b")
 	require.Error(t, err)
 }
+
+// TestWhatIsReadIsWhatIsSaid reads what other packages go by: what machines may call, who is in a network, which addresses peers have.
+func TestWhatIsReadIsWhatIsSaid(t *testing.T) {
+	for said, open := range map[string]bool{"": false, "outside: true": true, "outside: true, outward: open": true, "outside: true, outward: closed": false, "outward: closed": false} {
+		e, err := readBoth("estate: a\nsite: sim\nnetworks: {n: {"+strings.TrimPrefix(said+", space: [10.60.0.0/16]", ", ")+"}}\n", "")
+		require.NoError(t, err, said)
+		assert.Equal(t, open, e.Networks[0].OpenOutward, said)
+	}
+	e, err := readBoth(`estate: a
+site: linux
+networks: {n: {space: [10.60.0.0/16], outside: true, subnets: {s: {range: [10.60.1.0/24]}, u: {range: [10.60.2.0/24]}}}, whole: {space: [10.61.0.0/24], subnets: {all-of-it: {range: [10.61.0.0/24]}}}}
+machines: {b: {image: i, size: s, at: [s, u], tags: {role: web}}, a: {image: i, size: s, at: u}}
+uplink: {public: [203.0.113.0/28]}
+lines: {headland: {network: n, range: [172.20.0.0/24], peers: {desk: {key: nKMsCVGDzBqXUcUOw9MhOOM9q5yMvP3dnuvZ9PlxRHk=, address: [172.20.0.2, 172.20.0.3]}}}}
+`, "")
+	require.NoError(t, err)
+	targets := func(text string) []int {
+		return e.Targets(sentence.MustParse("deny any from everywhere to " + text).(sentence.Deny).To)
+	}
+	for text, want := range map[string][]int{"n": {0, 1}, "u": {0, 1}, "s": {0}, "all": {0, 1}, "all except a": {0}, "role=web, a": {0, 1}, "a, a": {1}, "u except role=web": {1}, "whole": {}, "s, u": {0, 1}} {
+		assert.ElementsMatch(t, want, targets(text), text)
+	}
+	desk := e.Sources[len(e.Sources)-1]
+	assert.Equal(t, "desk", desk.Name)
+	assert.Len(t, desk.Ranges, 2, "a peer is a source of its own addresses")
+	for site, image := range map[string]string{Sim: "linux-base", Linux: "tiny"} {
+		nouns, rules := Template(site, "tides", "mara")
+		_, err := readBoth(string(nouns), string(rules))
+		require.NoError(t, err)
+		assert.Contains(t, string(nouns), "site: "+site)
+		assert.Contains(t, string(nouns), image)
+	}
+}
