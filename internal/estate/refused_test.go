@@ -52,3 +52,16 @@ func TestWhatIsRefused(t *testing.T) {
 	}
 	assert.Equal(t, string(golden), out.String())
 }
+
+// TestWhatIsNoTextIsTold puts bytes that are no UTF-8 into the file, and looks at the place that is told.
+func TestWhatIsNoTextIsTold(t *testing.T) {
+	const sound = "estate: a\nsite: sim\nnetworks: {n: {space: [10.60.0.0/16]}}\n"
+	for bad, place := range map[string]string{"# \xff\n": "estate.yaml:4:3", "#é\xc3(\n": "estate.yaml:4:3", "\n\xed\xa0\x80\n": "estate.yaml:5:1"} {
+		_, err := readBoth(sound+bad, "")
+		es, _ := errors.AsType[sentence.Errors](err)
+		require.NotEmpty(t, es, "%q", bad)
+		assert.Contains(t, es[0].Error(), place+": this is not UTF-8 text", "%q", bad)
+	}
+	_, err := readBoth(sound+"# \ufffd é 潮\n", "")
+	require.NoError(t, err)
+}
