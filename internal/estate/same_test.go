@@ -1,0 +1,54 @@
+package estate
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// TestAnEditIsHeldToItsOneEntry gives the last look at an edit files that differ by more, or by less, than the entry that it
+// was to put in or take out: whatever went wrong while editing must not be written.
+func TestAnEditIsHeldToItsOneEntry(t *testing.T) {
+	many := func(n int, and string) string {
+		var s strings.Builder
+		for i := range n {
+			fmt.Fprintf(&s, "  m-%d: {at: shore, tags: [tide, pier]}\n", i)
+		}
+		return "estate: saltmarsh\nmachines:\n" + s.String() + and
+	}
+	for _, n := range []int{2, 70} { // few are looked for, many are looked up
+		old, entry := many(n, ""), "  web: {at: shore}\n"
+		held := func(edited string) error {
+			return confirm(mustTree(old), []byte(edited), []string{"machines", "web"}, true)
+		}
+		require.NoError(t, held(many(n, entry)))
+		require.NoError(t, held(strings.Replace(many(n, entry), "shore, tags", `"shore", tags`, 1)), "the same word in quotes says the same")
+		for why, edited := range map[string]string{
+			"a word":                  strings.Replace(many(n, entry), "{at: shore, tags", "{at: ebb, tags", 1),
+			"a word of a list":        strings.Replace(many(n, entry), "pier", "web", 1),
+			"a shorter list":          strings.Replace(many(n, entry), ", pier", "", 1),
+			"a list that is a word":   strings.Replace(many(n, entry), "[tide, pier]", "tide", 1),
+			"another name":            strings.Replace(many(n, entry), "m-1:", "n-1:", 1),
+			"one fewer":               strings.Replace(many(n, entry), "  m-1: {at: shore, tags: [tide, pier]}\n", "", 1),
+			"two more":                many(n, entry+"  lamp: {at: shore}\n"),
+			"another key inside":      strings.Replace(many(n, entry), "m-0: {at: shore,", "m-0: {at: shore, size: c1m1,", 1),
+			"another section":         many(n, entry) + "keys: {}\n",
+			"another word at the top": strings.Replace(many(n, entry), "saltmarsh", "harbour", 1),
+			"a section that is gone":  "estate: saltmarsh\n",
+			"no mapping":              "- estate\n",
+			"no YAML":                 "estate: [",
+		} {
+			require.Error(t, held(edited), "%s, of %d", why, n)
+		}
+		taken := func(from, left string) error {
+			return confirm(mustTree(from), []byte(left), []string{"machines", "web"}, false)
+		}
+		require.NoError(t, taken(many(n, entry), old))
+		require.Error(t, taken(many(n, entry), strings.Replace(old, "m-1:", "n-1:", 1)))
+		require.Error(t, confirm(mustTree(many(n, entry)), []byte(many(n, entry)), []string{"machines", "web"}, true), "what was there before was not put in")
+	}
+	require.NoError(t, confirm(mustTree("estate: saltmarsh\nmachines:\n"), []byte("estate: saltmarsh\nmachines: {web: {}}\n"), []string{"machines", "web"}, true))
+	require.NoError(t, confirm(mustTree("estate: saltmarsh\nmachines: {web: {}}\n"), []byte("estate: saltmarsh\nmachines: {}\n"), []string{"machines", "web"}, false))
+}
