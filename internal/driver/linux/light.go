@@ -243,13 +243,15 @@ func (s *Site) stopListening(machine string) {
 	_ = os.Remove(s.pidFile(machine))
 }
 
-// endProcess ends a process, and waits until it is gone.
+// endProcess ends a process, and waits until it is gone with all its threads: the first of them may have ended while others still
+// hold its sockets.
 func endProcess(pid int) {
 	_ = unix.Kill(pid, unix.SIGKILL)
 	for range 400 {
 		_, _ = unix.Wait4(pid, nil, unix.WNOHANG, nil) // if this process has started it
 		stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
-		if _, rest, _ := strings.Cut(string(stat), ") "); err != nil || strings.HasPrefix(rest, "Z") { // its sockets are closed by then
+		threads, _ := os.ReadDir(fmt.Sprintf("/proc/%d/task", pid))
+		if _, rest, _ := strings.Cut(string(stat), ") "); err != nil || strings.HasPrefix(rest, "Z") && len(threads) <= 1 {
 			return
 		}
 		time.Sleep(5 * time.Millisecond)
