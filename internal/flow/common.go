@@ -177,6 +177,11 @@ func Earlier(a, b time.Time) time.Time {
 	return a
 }
 
+// Lasts reports whether what ends at one moment ends no sooner than what ends at another, of which a zero one never comes.
+func Lasts(end, other time.Time) bool {
+	return end.IsZero() || !other.IsZero() && !end.Before(other)
+}
+
 // rules joins those that deny and intersects those that pass. A passing rule
 // that both plans have is its own intersection, and whatever else it shares with
 // a rule is in it already; so only the altered ones of either side are

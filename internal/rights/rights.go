@@ -170,11 +170,6 @@ type held struct {
 // until is when the person has a grant no more.
 func (h held) until(i int) time.Time { return flow.Earlier(h.all.list[i].Until, h.end) }
 
-// lasts reports whether what ends at one moment ends no sooner than what ends at another; a zero one never comes.
-func lasts(until, other time.Time) bool {
-	return until.IsZero() || !other.IsZero() && !until.Before(other)
-}
-
 // reader puts the words of sentences into sets, each of the same words once.
 type reader struct {
 	State
@@ -282,7 +277,7 @@ func (g *grants) of(person string, e *estate.Estate) held {
 
 // covers reports whether r gives in its flows what g does, at least as generously and for at least as long.
 func (r Right) covers(g Right) bool {
-	return lasts(r.Until, g.Until) && r.Kind == g.Kind && r.Via == g.Via && r.Emergency == g.Emergency && r.Length >= g.Length && r.Approvals <= g.Approvals
+	return flow.Lasts(r.Until, g.Until) && r.Kind == g.Kind && r.Via == g.Via && r.Emergency == g.Emergency && r.Length >= g.Length && r.Approvals <= g.Approvals
 }
 
 // more lists what the first has and the second has not, leaving out some machines.
@@ -295,7 +290,7 @@ func more(mine, theirs held, without func(machine string) bool) (list []Right) {
 		r := mine.all.list[i]
 		r.Until = mine.until(i)
 		switch {
-		case same[r.key] && lasts(theirs.end, r.Until): // by the same end of the sentence
+		case same[r.key] && flow.Lasts(theirs.end, r.Until): // by the same end of the sentence
 		case r.Kind == Close || r.Kind == Second:
 			list = append(list, r.Right)
 		default:

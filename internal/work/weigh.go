@@ -8,6 +8,7 @@ import (
 	"ironbark/internal/change"
 	"ironbark/internal/estate"
 	"ironbark/internal/exposure"
+	"ironbark/internal/flow"
 	"ironbark/internal/sshkey"
 )
 
@@ -74,14 +75,11 @@ func newlyTrusted(a, b *estate.Estate) bool {
 		slices.ContainsFunc(b.People, func(p estate.Person) bool {
 			return slices.ContainsFunc(p.Keys, func(k string) bool {
 				end, taken := until[p.Name+" "+sshkey.Fingerprint(k)]
-				return !taken || laterEnd(p.Ends[k], end)
+				return !taken || !flow.Lasts(end, p.Ends[k])
 			})
 		}) ||
-		slices.ContainsFunc(b.Keys, func(k estate.Key) bool { return laterEnd(k.Until, until["key "+k.Name]) }) // of machines; a new one opens none yet
+		slices.ContainsFunc(b.Keys, func(k estate.Key) bool { return !flow.Lasts(until["key "+k.Name], k.Until) }) // of machines; a new one opens none yet
 }
-
-// laterEnd reports whether one end comes after another; a zero one never comes.
-func laterEnd(end, than time.Time) bool { return !than.IsZero() && (end.IsZero() || end.After(than)) }
 
 // newAuthorities names the authorities of b whose certificates a does not take.
 func newAuthorities(a, b *estate.Estate) (names []string) {
