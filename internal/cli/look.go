@@ -97,7 +97,7 @@ func (a *app) statusAlone(ctx context.Context, w *work.Work, err error) error {
 	now := a.clock.Now()
 	reach := exposure.NewView(st.Plan, now)
 	if a.json {
-		return errors.Join(a.print.JSON(view.StatusJSON(st, &work.Drift{}, slices.Collect(reach.ReachAll()), nil, nil, now)), err)
+		return errors.Join(a.print.JSON(view.StatusJSON(st, &work.Drift{}, slices.Collect(reach.ReachAll()), nil, nil, nil, now)), err)
 	}
 	a.print.Status(st, &work.Drift{}, view.Summarise(st, reach, nil, nil, now), now)
 	return err
@@ -143,8 +143,7 @@ func (a *app) statusCommand() *cobra.Command {
 func (a *app) statusDocument(st *work.State, drift *work.Drift, recipients []work.Told, now time.Time) error {
 	found := findings.Lint(st.Estate, st.Plan, now, st.Listening())
 	broken := exposure.Guarantees(st.Estate, st.Plan, now)
-	doc := view.StatusJSON(st, drift, slices.Collect(exposure.NewView(st.Plan, now).ReachAll()), found, broken, now)
-	doc.Recipients = view.RecipientsJSON(recipients)
+	doc := view.StatusJSON(st, drift, slices.Collect(exposure.NewView(st.Plan, now).ReachAll()), found, broken, recipients, now)
 	if err := a.print.JSON(doc); err != nil || len(broken) == 0 {
 		return err
 	}

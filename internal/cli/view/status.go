@@ -261,11 +261,11 @@ type StatusDoc struct {
 }
 
 // StatusJSON is the document of a status.
-func StatusJSON(st *work.State, drift *work.Drift, reach []exposure.Entry, found []findings.Finding, broken []exposure.Broken, now time.Time) StatusDoc {
+func StatusJSON(st *work.State, drift *work.Drift, reach []exposure.Entry, found []findings.Finding, broken []exposure.Broken, recipients []work.Told, now time.Time) StatusDoc {
 	ph := NewPhrasing(st, now)
 	doc := StatusDoc{
 		Estate: st.Estate.Name, At: now.UTC(), Differ: st.Differ, Unfinished: st.Report.Unfinished != nil,
-		Machines: []statusMachine{}, Reach: []reachJSON{}, Openings: []statusOpen{}, Findings: FindingsJSON(found), Broken: len(broken), Drift: DriftJSON(drift, ph), Recipients: []RecipientDoc{},
+		Machines: []statusMachine{}, Reach: []reachJSON{}, Openings: []statusOpen{}, Findings: FindingsJSON(found), Broken: len(broken), Drift: DriftJSON(drift, ph), Recipients: RecipientsJSON(recipients),
 	}
 	for _, t := range st.Report.Resources {
 		if t.Kind != change.Machine {
