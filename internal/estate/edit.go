@@ -3,10 +3,8 @@ package estate
 import (
 	"bytes"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
-	"sync"
 	"unicode/utf8"
 
 	"go.yaml.in/yaml/v4"
@@ -54,9 +52,7 @@ func (v Value) Is(word string) bool { return v.kind == 0 && !v.bare && v.word ==
 // String prints the value as YAML on one line.
 func (v Value) String() string { return v.write(false) }
 
-var plain = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`^[A-Za-z][A-Za-z0-9._-]*$|^[0-9]+\.[0-9]+\.[0-9]+\.[0-9]+(/[0-9]+)?$|^(tcp|udp)/[0-9]+(-[0-9]+)?$`)
-})
+var plain = pattern(`^[A-Za-z][A-Za-z0-9._-]*$|^[0-9]+\.[0-9]+\.[0-9]+\.[0-9]+(/[0-9]+)?$|^(tcp|udp)/[0-9]+(-[0-9]+)?$`)
 
 // YAML words that would be read as something else than text.
 var loaded = []string{"true", "false", "null", "yes", "no", "on", "off", "y", "n"}

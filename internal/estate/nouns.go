@@ -6,11 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"go.yaml.in/yaml/v4"
@@ -232,9 +230,7 @@ func (r *reader) line(name string, at sentence.Pos, n *yaml.Node) {
 	r.estate.Lines = append(r.estate.Lines, l)
 }
 
-var hostPort = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`^(\[[0-9a-fA-F:.]+\]|[A-Za-z0-9.-]+)(:[0-9]{1,5})?$|^[0-9a-fA-F:]+$`)
-})
+var hostPort = pattern(`^(\[[0-9a-fA-F:.]+\]|[A-Za-z0-9.-]+)(:[0-9]{1,5})?$|^[0-9a-fA-F:]+$`)
 
 // peer reads a peer of a line. Its addresses are a source of its name.
 func (r *reader) peer(name string, at sentence.Pos, n *yaml.Node) Peer {

@@ -4,11 +4,9 @@ import (
 	"cmp"
 	"fmt"
 	"path"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 
 	"go.yaml.in/yaml/v4"
 
@@ -172,9 +170,7 @@ func (r *reader) volume(name string, at sentence.Pos, n *yaml.Node) {
 	r.estate.Volumes = append(r.estate.Volumes, v)
 }
 
-var device = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`^vd[b-z]$`)
-})
+var device = pattern(`^vd[b-z]$`)
 
 func (r *reader) snapshot(name string, at sentence.Pos, n *yaml.Node) {
 	s := Snapshot{Name: name, At: at}

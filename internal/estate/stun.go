@@ -3,10 +3,8 @@ package estate
 import (
 	"fmt"
 	"net/netip"
-	"regexp"
 	"strconv"
 	"strings"
-	"sync"
 
 	"go.yaml.in/yaml/v4"
 )
@@ -15,9 +13,7 @@ import (
 const stunPort = 3478
 
 // hostName is a name of the domain name system (RFC 1123, section 2.1).
-var hostName = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`^([A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?\.)*[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?$`)
-})
+var hostName = pattern(`^([A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?\.)*[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?$`)
 
 // ParseSTUN reads a STUN server: HOST or HOST:PORT, where a host is a name or an address, an
 // IPv6 address with a port in brackets. It is returned as HOST:PORT.
