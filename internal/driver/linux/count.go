@@ -167,8 +167,9 @@ func (s *Site) readCounters(ctx context.Context, tx *sql.Tx, from *sources, noti
 	if err != nil {
 		return nil, err
 	}
-	t := &tally{plan: plan, table: NewTable(plan, s.running), numbers: numbers, found: map[string]driver.Count{}}
-	calls := &tally{plan: plan.Calls(), table: t.table.Calls, found: t.found}
+	t := newTally(plan, NewTable(plan, s.running), map[string]driver.Count{})
+	t.numbers = numbers
+	calls := newTally(plan.Calls(), t.table.Calls, t.found)
 	err = within(s.prefix, func() error {
 		if err := errors.Join(t.judged(""), calls.judged(callsPrefix)); err != nil {
 			return err
@@ -196,6 +197,27 @@ type tally struct {
 	rules   map[place]int
 	numbers map[uint32][]int64
 	found   map[string]driver.Count
+
+	ways      map[uint32]string       // the sentence that publishes each way
+	ending    []*flow.Rule            // those with an end that let pass, the longest-lasting first
+	audiences map[uint32][]*flow.Rule // of those, the ones that speak of an audience, as far as they were asked for
+}
+
+func newTally(plan *flow.Plan, table *Table, found map[string]driver.Count) *tally {
+	t := &tally{plan: plan, table: table, found: found, ways: map[uint32]string{}, audiences: map[uint32][]*flow.Rule{}}
+	for i := range plan.Doors {
+		d := &plan.Doors[i]
+		if way := wayOf(d); t.ways[way] == "" {
+			t.ways[way] = d.Origin.Sentence
+		}
+	}
+	for i := range plan.Rules {
+		if r := &plan.Rules[i]; r.Kind != flow.Deny && r.Kind != flow.Opening && !r.Until.IsZero() {
+			t.ending = append(t.ending, r)
+		}
+	}
+	slices.SortStableFunc(t.ending, func(x, y *flow.Rule) int { return y.Until.Compare(x.Until) })
+	return t
 }
 
 // judged gathers the counters of the sets by which packets are judged.
@@ -277,25 +299,34 @@ func (t *tally) until(f family, sort int, e nftables.SetElement) {
 
 // byAudience returns the sentence with an end that lets a service from a source pass to an audience for longest; "" where there is none.
 func (t *tally) byAudience(audience uint32, service flow.Service, from flow.Point) string {
+	rules, known := t.audiences[audience]
+	if !known {
+		rules = t.speakOf(audience)
+		t.audiences[audience] = rules
+	}
+	for _, r := range rules {
+		if r.Services.Contains(service) && r.From.Contains(from) {
+			return r.Origin.Sentence
+		}
+	}
+	return ""
+}
+
+// speakOf lists the rules with an end that let something pass to an audience, the longest-lasting first.
+func (t *tally) speakOf(audience uint32) (rules []*flow.Rule) {
 	i := slices.IndexFunc(t.table.Audience, func(m Member) bool { return m.Class == audience })
 	if i < 0 {
-		return ""
+		return nil
 	}
 	machine := slices.IndexFunc(t.plan.Machines, func(m flow.Machine) bool {
 		return slices.ContainsFunc(m.Interfaces, func(n flow.Interface) bool { return slices.Contains(n.Addrs, t.table.Audience[i].Addr) })
 	})
-	var by *flow.Rule
-	for i := range t.plan.Rules {
-		r := &t.plan.Rules[i]
-		if r.Kind != flow.Deny && r.Kind != flow.Opening && !r.Until.IsZero() && r.To.Has(int32(machine)) && r.Services.Contains(service) && r.From.Contains(from) &&
-			(by == nil || r.Until.After(by.Until)) {
-			by = r
+	for _, r := range t.ending {
+		if r.To.Has(int32(machine)) {
+			rules = append(rules, r)
 		}
 	}
-	if by == nil {
-		return ""
-	}
-	return by.Origin.Sentence
+	return rules
 }
 
 // door adds what a published door's own sources sent.
@@ -303,19 +334,9 @@ func (t *tally) door(e nftables.SetElement) {
 	if len(e.Key) < 4 {
 		return
 	}
-	if by := t.byWay(binary.NativeEndian.Uint32(e.Key)); by != "" {
+	if by := t.ways[binary.NativeEndian.Uint32(e.Key)]; by != "" {
 		t.add(counted{Sentence: by}, e)
 	}
-}
-
-// byWay returns the sentence that publishes a door; "" where there is none.
-func (t *tally) byWay(way uint32) string {
-	for i := range t.plan.Doors {
-		if wayOf(&t.plan.Doors[i]) == way {
-			return t.plan.Doors[i].Origin.Sentence
-		}
-	}
-	return ""
 }
 
 func (t *tally) opening(e nftables.SetElement) {

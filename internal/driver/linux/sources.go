@@ -124,7 +124,7 @@ func serviceOf(proto byte, port uint16) flow.Service {
 func (t *tally) letPass(number uint32, service flow.Service, from netip.Addr) string {
 	switch {
 	case number >= firstWay:
-		return t.byWay(number)
+		return t.ways[number]
 	case number >= firstAudience:
 		return t.byAudience(number, service, flow.PointOf(from))
 	}
