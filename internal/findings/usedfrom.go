@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"go4.org/netipx"
+
 	"ironbark/internal/estate"
 	"ironbark/internal/flow"
 	"ironbark/internal/sentence"
@@ -95,7 +97,7 @@ func placesOf(s flow.Addrs) (list []netip.Prefix) {
 			if n := len(list); n == 0 || list[n-1] != place {
 				list = append(list, place)
 			}
-			end := flow.PrefixSet(place).Runs()[0].Hi
+			end := flow.PointOf(netipx.PrefixLastIP(place))
 			if end.Compare(run.Hi) >= 0 {
 				break
 			}
