@@ -17,6 +17,17 @@ func needRoot(t *testing.T) {
 	}
 }
 
+// siteOf makes a site for one test, as root and by the real clock; it goes with the test.
+func siteOf(t *testing.T) *Site {
+	needRoot(t)
+	s := New(t.TempDir(), drivertest.RealClock())
+	t.Cleanup(func() {
+		require.NoError(t, s.Close())
+		require.NoError(t, s.RemoveEverything())
+	})
+	return s
+}
+
 // fresh makes a site for a test, which goes with it.
 func fresh(t *testing.T, c *drivertest.Clock) func() driver.Driver {
 	dir := t.TempDir()

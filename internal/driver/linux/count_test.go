@@ -40,10 +40,7 @@ func installAgain(t *testing.T, s *Site, e *estate.Estate) {
 
 // TestWhatPassesIsCounted sends packets and holds what is counted to them, also over a new table.
 func TestWhatPassesIsCounted(t *testing.T) {
-	needRoot(t)
-	s := New(t.TempDir(), drivertest.RealClock())
-	defer func() { require.NoError(t, s.RemoveEverything()) }()
-	defer s.Close()
+	s := siteOf(t)
 	web, feed := "allow https from everywhere to gauge-1", "allow http from 198.51.100.0/24 to gauge-1 until 2100-01-01T00:00:00Z"
 	installRules(t, s, web, feed)
 	send := func(service flow.Service) {

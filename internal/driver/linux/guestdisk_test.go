@@ -23,9 +23,7 @@ import (
 
 // TestAnUploadGoesOnWhereItBrokeOff breaks uploads off, and goes on with the same and with something else.
 func TestAnUploadGoesOnWhereItBrokeOff(t *testing.T) {
-	needRoot(t)
-	s := New(t.TempDir(), drivertest.RealClock())
-	t.Cleanup(func() { require.NoError(t, s.RemoveEverything()) })
+	s := siteOf(t)
 	data := make([]byte, 3<<20+17)
 	for i := range data {
 		data[i] = byte(rand.IntN(256))
@@ -48,9 +46,7 @@ func TestAnUploadGoesOnWhereItBrokeOff(t *testing.T) {
 
 // TestAVolumeGrowsThoughOnlyItsRecordDid breaks an alteration off between its record and its disk, and does it again.
 func TestAVolumeGrowsThoughOnlyItsRecordDid(t *testing.T) {
-	needRoot(t)
-	s := New(t.TempDir(), drivertest.RealClock())
-	t.Cleanup(func() { require.NoError(t, s.RemoveEverything()) })
+	s := siteOf(t)
 	volume := change.Resource{Kind: change.Volume, Name: "charts", Spec: change.Spec{GB: 1}}
 	_, err := s.Apply(t.Context(), change.Change{Verb: change.Make, Resource: volume}, nil)
 	require.NoError(t, err)

@@ -10,7 +10,6 @@ import (
 
 	"ironbark/internal/change"
 	"ironbark/internal/driver"
-	"ironbark/internal/driver/drivertest"
 	"ironbark/internal/estate"
 	"ironbark/internal/flow"
 )
@@ -26,9 +25,7 @@ fronts: {quay: {network: estuary, address: auto}}
 
 // TestAMemberThatIsOutGetsNothing asks which machines a front leads to, while members are out.
 func TestAMemberThatIsOutGetsNothing(t *testing.T) {
-	needRoot(t)
-	s := New(t.TempDir(), drivertest.RealClock())
-	t.Cleanup(func() { require.NoError(t, s.RemoveEverything()) })
+	s := siteOf(t)
 	e, err := estate.Read(estate.File{Name: estate.FileName, Data: []byte(spreadNouns)},
 		estate.File{Name: estate.RulesName, Data: []byte("spread quay http over all on http from everywhere tested by http /healthz\n")})
 	require.NoError(t, err)

@@ -20,10 +20,7 @@ import (
 // TestWhatOthersWroteToThePacketFilterIsToldAsItIs writes to the packet filter as somebody
 // with another tool would.
 func TestWhatOthersWroteToThePacketFilterIsToldAsItIs(t *testing.T) {
-	needRoot(t)
-	s := New(t.TempDir(), drivertest.RealClock())
-	defer func() { require.NoError(t, s.RemoveEverything()) }()
-	defer s.Close()
+	s := siteOf(t)
 	e := installRules(t, s, "allow https from everywhere to gauge-1", "deny https, tcp/8443 from 192.0.2.0/24 to all")
 	observe := func() *driver.Observation {
 		o, err := s.Observe(t.Context(), driver.Everything)

@@ -10,17 +10,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"ironbark/internal/driver"
-	"ironbark/internal/driver/drivertest"
 	"ironbark/internal/flow"
 )
 
 // TestFromWhereSentencesAreUsed sends packets from many addresses outside, and holds what is noted to them: by sentence, over a new table, and no
 // more once they are too many, which takes nothing from other sentences.
 func TestFromWhereSentencesAreUsed(t *testing.T) {
-	needRoot(t)
-	s := New(t.TempDir(), drivertest.RealClock())
-	defer func() { require.NoError(t, s.RemoveEverything()) }()
-	defer s.Close()
+	s := siteOf(t)
 	feed, web, ping, late := "allow udp/4000 from everywhere to gauge-1", "allow https from everywhere to gauge-1", "allow ping from 192.0.2.0/24 to gauge-1", "allow udp/4001 from everywhere to gauge-1 until 2100-01-01T00:00:00Z"
 	door, dns := "forward pier udp/53 to gauge-1 on udp/4002 from everywhere", "allow udp/4003 from 192.0.2.0/24 to gauge-1"
 	installRules(t, s, feed, web, ping, late, door, dns)
