@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+	"go.yaml.in/yaml/v4"
 )
 
 // TestAnEditIsHeldToItsOneEntry gives the last look at an edit files that differ by more, or by less, than the entry that it
@@ -51,4 +52,32 @@ func TestAnEditIsHeldToItsOneEntry(t *testing.T) {
 	}
 	require.NoError(t, confirm(mustTree("estate: saltmarsh\nmachines:\n"), []byte("estate: saltmarsh\nmachines: {web: {}}\n"), []string{"machines", "web"}, true))
 	require.NoError(t, confirm(mustTree("estate: saltmarsh\nmachines: {web: {}}\n"), []byte("estate: saltmarsh\nmachines: {}\n"), []string{"machines", "web"}, false))
+}
+
+// TestAnEditOfManyIsHeldToThem does the same with an edit of many entries at once.
+func TestAnEditOfManyIsHeldToThem(t *testing.T) {
+	const old = "machines:\n  a: {at: shore}\n  b: {at: shore}\n  c: {at: shore}\nfronts: {}\n"
+	after := map[string]*yaml.Node{"b": child(mustTree("machines: {at: ebb}\n"), "machines")}
+	held := func(was, now string) error {
+		return confirmEach(mustTree(old), []byte(strings.Replace(strings.Replace(old, "b: {at: shore}", "b: {at: ebb}", 1), was, now, 1)), "machines", after)
+	}
+	require.NoError(t, held("", ""))
+	for was, now := range map[string]string{
+		"a: {at: shore}": "a: {at: flood}", "c: {at: shore}": "c: {at: flood}", "at: ebb": "at: shore", "c:": "d:", "  c: {at: shore}\n": "", "fronts: {}": "fronts: {pier: {}}",
+		"fronts:": "keys: {}\nfronts:", "machines:": "machine:", "fronts: {}\n": "",
+	} {
+		require.Error(t, held(was, now), "%s → %s", was, now)
+	}
+	require.Error(t, held("a: {", "a: ["))
+}
+
+// TestWhatStandsUnderANameIsLookedUp looks names up, in files that are no YAML as well.
+func TestWhatStandsUnderANameIsLookedUp(t *testing.T) {
+	for file, want := range map[string]string{
+		"machines: {a: {at: shore}}\n": "shore true", "machines: {a: {at: [shore]}}\n": " true", "machines: {a: {}}\n": " false", "machines:\n": " false",
+		"machines: [\n": " false", "- machines\n": " false", "": " false",
+	} {
+		word, there := Lookup([]byte(file), []string{"machines", "a"}, "at")
+		require.Equal(t, want, fmt.Sprint(word, " ", there), file)
+	}
 }
