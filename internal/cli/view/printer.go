@@ -101,8 +101,11 @@ func (p *Printer) NoteWrap(indent, text string) {
 	p.wrapTo(p.Err, max(p.ErrWidth, least), indent, text)
 }
 
+// leastText is how many columns words have beside an indent, however wide that is; such lines are longer than the terminal is wide.
+const leastText = 12
+
 func (p *Printer) wrapTo(w io.Writer, width int, indent, text string) {
-	for _, line := range wrap(text, width-ansi.StringWidth(indent)) {
+	for _, line := range wrap(text, max(width-ansi.StringWidth(indent), leastText)) {
 		p.put(w, strings.TrimRight(indent+line, " ")+"\n")
 		indent = strings.Repeat(" ", ansi.StringWidth(indent))
 	}
@@ -117,19 +120,19 @@ func Count(n int, noun string) string {
 }
 
 // wrap breaks text at spaces alone: nothing that is to be copied, such as a time
-// or a name with hyphens, is torn, unless it is wider than a whole line.
+// or a name with hyphens, is torn, unless it is wider than a whole line. A width below 1 stands for none.
 func wrap(text string, width int) (lines []string) {
 	if w, ascii := asciiWidth(text); ascii && w <= width && !strings.Contains(text, "  ") && !strings.HasPrefix(text, " ") {
 		return []string{text}
 	}
 	line := ""
 	for word := range strings.SplitSeq(oneLine(text), " ") {
-		for widthOf(word) > width {
+		if widthOf(word) > width {
 			if line != "" {
 				lines, line = append(lines, line), ""
 			}
-			head := ansi.Truncate(word, width, "")
-			lines, word = append(lines, head), word[len(head):]
+			parts := strings.Split(ansi.Hardwrap(word, width, true), "\n")
+			lines, word = append(lines, parts[:len(parts)-1]...), parts[len(parts)-1]
 		}
 		switch {
 		case line == "":
@@ -253,7 +256,7 @@ func (p *Printer) TableIn(indent string, heads []string, rows [][]string, right 
 func (p *Printer) records(indent string, heads []string, rows [][]string) {
 	wide := 0
 	for _, h := range heads {
-		wide = max(wide, len(h))
+		wide = max(wide, widthOf(strings.TrimSpace(h)))
 	}
 	for n, row := range rows {
 		if n > 0 && heads != nil {
@@ -266,7 +269,7 @@ func (p *Printer) records(indent string, heads []string, rows [][]string) {
 		for i, cell := range row {
 			if cell != "" {
 				head := strings.TrimSpace(heads[i])
-				p.Wrap(indent+p.Quiet(head)+strings.Repeat(" ", wide-len(head)+2), cell)
+				p.Wrap(indent+p.Quiet(head)+strings.Repeat(" ", wide-widthOf(head)+2), cell)
 			}
 		}
 	}

@@ -34,7 +34,8 @@ func (p *Printer) Timeline(name string, l timeline.Line) {
 	if p.ToTerminal {
 		l, left = l.First(mostTold)
 	}
-	columns := min(max((max(p.Width, least)-30)*2/5, 20), 72)
+	width := max(p.Width, least)
+	columns := min(max((width-30)*2/5, 20), 72, (width-2)/2) // where there is no room for a table the scale stands beside a bar
 	var rows [][]string
 	for _, r := range l.Rows {
 		name := r.Name()

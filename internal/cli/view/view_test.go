@@ -45,6 +45,34 @@ func TestNothingIsLostOrTorn(t *testing.T) {
 	})
 }
 
+// TestWordsWiderThanALineAreToldWhole wraps words of any width, some of them styled, beside indents that leave hardly any room.
+func TestWordsWiderThanALineAreToldWhole(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		colour := &Printer{Colour: true}
+		word := rapid.Custom(func(t *rapid.T) string {
+			word := rapid.StringMatching(`[a-z0-9ü潮/.-]{1,90}`).Draw(t, "word")
+			if rapid.Bool().Draw(t, "styled") {
+				word = colour.Bad(word)
+			}
+			return word
+		})
+		text := strings.Join(rapid.SliceOfN(word, 0, 6).Draw(t, "words"), " ")
+		width := rapid.IntRange(-5, 60).Draw(t, "width")
+		lines := wrap(text, width)
+		together := func(text string) string { return strings.ReplaceAll(ansi.Strip(text), " ", "") }
+		require.Equal(t, together(text), together(strings.Join(lines, "")))
+		for _, line := range lines {
+			require.True(t, width < 2 || ansi.StringWidth(line) <= width, line)
+		}
+	})
+	var out bytes.Buffer
+	p := &Printer{Out: &out, Width: least}
+	p.Table([]string{"MACHINE", strings.Repeat("·", 2*least), "WHY"}, [][]string{{"gauge-1", strings.Repeat("━", least), "new firmware"}})
+	p.Wrap(strings.Repeat("m", 63)+"  ", "opening 7")
+	require.Equal(t, []string{"MACHINE", "gauge-1"}, strings.Fields(out.String())[:2])
+	require.Contains(t, out.String(), strings.Repeat("m", 63)+"  opening 7\n")
+}
+
 func TestTheCaretStandsUnderTheMistake(t *testing.T) {
 	line := "allow\thttps form everywhere to gauge-web-1"
 	shown, caret := caretUnder(line, 13, 80)
