@@ -79,7 +79,8 @@ func Compile(e *estate.Estate, p *flow.Plan, gateway string) (_ *Policy, ok bool
 			if e.CallsOutside(s.To) {
 				continue
 			}
-			if r := (flow.Rule{From: resolve.Source(s.From), Services: resolve.Services(s.Services), To: resolve.Group(s.To), Until: s.Until, Origin: flow.OriginOf(st)}); !same(r, installed[s.String()]) {
+			r := flow.Rule{From: resolve.Source(s.From), Services: resolve.Services(s.Services), To: resolve.Group(s.To), Until: s.Until, Origin: flow.OriginOf(st)}
+			if there, ok := installed[s.String()]; !ok || !same(r, there) {
 				c.denies = append(c.denies, r)
 			}
 		}
@@ -94,7 +95,7 @@ func Compile(e *estate.Estate, p *flow.Plan, gateway string) (_ *Policy, ok bool
 
 // same reports whether two denies keep out the same for the same time.
 func same(a, b flow.Rule) bool {
-	return b.To != nil && a.Begin.Equal(b.Begin) && a.Until.Equal(b.Until) && a.From.Equal(b.From) && a.Services.Equal(b.Services) && slices.Equal(a.To.Machines, b.To.Machines)
+	return a.Begin.Equal(b.Begin) && a.Until.Equal(b.Until) && a.From.Equal(b.From) && a.Services.Equal(b.Services) && slices.Equal(a.To.Machines, b.To.Machines)
 }
 
 // addrs lists a machine's own addresses that the gateway has a way to from inside, in the order
@@ -201,20 +202,18 @@ func (c *Policy) Judge(r Request, at time.Time) Decision {
 	return d
 }
 
-// find looks a machine up by its name or an address of its own.
-func (c *Policy) find(host string) (int32, []netip.Addr) {
+// find looks a machine up by its name or an address of its own. It returns no addresses where there is no such
+// machine, or no way to it.
+func (c *Policy) find(host string) (m int32, addrs []netip.Addr) {
 	if a, err := netip.ParseAddr(strings.Trim(host, "[]")); err == nil {
 		a = a.Unmap()
 		if m, ok := c.machines[a]; ok {
 			return m, []netip.Addr{a}
 		}
-		return -1, nil
+	} else if m, ok := c.plan.MachineByName(strings.ToLower(host)); ok {
+		return m, c.addrs(m)
 	}
-	m, ok := c.plan.MachineByName(strings.ToLower(host))
-	if !ok {
-		return -1, nil
-	}
-	return m, c.addrs(m)
+	return 0, nil
 }
 
 // belongs reports whether a person is among people and groups.

@@ -22,17 +22,8 @@ func (p *Builder[T]) Add(s Set[T]) {
 		}
 		j := i
 		for ; j < len(p.runs) && (p.runs[j].Lo.Compare(r.Hi) <= 0 || r.Hi.Next() == p.runs[j].Lo); j++ {
-			if p.runs[j].Lo.Compare(r.Lo) < 0 {
-				r.Lo = p.runs[j].Lo
-			}
-			if p.runs[j].Hi.Compare(r.Hi) > 0 {
-				r.Hi = p.runs[j].Hi
-			}
+			r = Run[T]{earlier(r.Lo, p.runs[j].Lo), later(r.Hi, p.runs[j].Hi)}
 		}
-		if j == i+1 {
-			p.runs[i] = r
-		} else {
-			p.runs = slices.Replace(p.runs, i, j, r)
-		}
+		p.runs = slices.Replace(p.runs, i, j, r)
 	}
 }

@@ -62,14 +62,34 @@ func Sorted[T Point[T]](runs []Run[T]) (s Set[T], ok bool) {
 // One returns the set of a single point.
 func One[T Point[T]](p T) Set[T] { return Set[T]{[]Run[T]{{p, p}}} }
 
+func earlier[T Point[T]](a, b T) T {
+	if b.Compare(a) < 0 {
+		return b
+	}
+	return a
+}
+
+func later[T Point[T]](a, b T) T {
+	if b.Compare(a) > 0 {
+		return b
+	}
+	return a
+}
+
+// bySize returns two sets, that with more runs first.
+func bySize[T Point[T]](a, b Set[T]) (more, fewer Set[T]) {
+	if len(a.runs) < len(b.runs) {
+		return b, a
+	}
+	return a, b
+}
+
 // push appends a run that begins at or after the last one's beginning.
 func push[T Point[T]](out []Run[T], r Run[T]) []Run[T] {
 	if n := len(out); n > 0 {
 		last := &out[n-1]
 		if r.Lo.Compare(last.Hi) <= 0 || last.Hi.Next() == r.Lo {
-			if r.Hi.Compare(last.Hi) > 0 {
-				last.Hi = r.Hi
-			}
+			last.Hi = later(last.Hi, r.Hi)
 			return out
 		}
 	}
@@ -140,7 +160,7 @@ func reaching[T Point[T]](runs []Run[T], i int, p T) int {
 		i += step
 		step *= 2
 	}
-	lo, hi := i+1, min(i+step, len(runs)) // runs[lo-1] does not reach p, and runs[hi] does
+	lo, hi := i, min(i+step, len(runs)) // what is before lo does not reach p, and runs[hi] does
 	for lo < hi {
 		mid := (lo + hi) / 2
 		if runs[mid].Hi.Compare(p) < 0 {
@@ -162,9 +182,7 @@ func (s Set[T]) Split(p T) (before, from Set[T]) {
 // Intersect returns the points that are in both sets. Cost: O(k log n) for the k
 // runs of the result and of the set with fewer.
 func (s Set[T]) Intersect(o Set[T]) Set[T] {
-	if len(s.runs) < len(o.runs) {
-		s, o = o, s
-	}
+	s, o = bySize(s, o)
 	if s.within(o) {
 		return s
 	}
@@ -179,15 +197,15 @@ func (s Set[T]) Intersect(o Set[T]) Set[T] {
 			if a.Lo.Compare(b.Hi) > 0 {
 				break
 			}
+			if out == nil {
+				out = make([]Run[T], 0, max(len(s.runs[i:]), len(o.runs)))
+			}
 			r := a
 			if b.Lo.Compare(r.Lo) > 0 {
 				r.Lo = b.Lo
 			}
 			if b.Hi.Compare(r.Hi) < 0 {
 				r.Hi = b.Hi
-			}
-			if out == nil {
-				out = make([]Run[T], 0, max(len(s.runs)-i, len(o.runs)))
 			}
 			out = append(out, r)
 			if b.Hi.Compare(a.Hi) <= 0 {
@@ -241,7 +259,7 @@ func (s Set[T]) Subtract(o Set[T]) Set[T] {
 		j = reaching(o.runs, j, lo)
 		for k := j; k < len(o.runs) && o.runs[k].Lo.Compare(r.Hi) <= 0; k++ {
 			if o.runs[k].Lo.Compare(lo) > 0 {
-				put(len(s.runs)-i, Run[T]{lo, o.runs[k].Lo.Prev()})
+				put(len(s.runs[i:]), Run[T]{lo, o.runs[k].Lo.Prev()})
 			}
 			if o.runs[k].Hi.Compare(r.Hi) >= 0 {
 				gone = true
@@ -250,7 +268,7 @@ func (s Set[T]) Subtract(o Set[T]) Set[T] {
 			lo = o.runs[k].Hi.Next()
 		}
 		if !gone {
-			put(len(s.runs)-i, Run[T]{lo, r.Hi})
+			put(len(s.runs[i:]), Run[T]{lo, r.Hi})
 		}
 	}
 	return Set[T]{out}
@@ -258,9 +276,7 @@ func (s Set[T]) Subtract(o Set[T]) Set[T] {
 
 // Overlaps reports whether the sets share a point. Cost: O(k log n) for the k runs of the set with fewer.
 func (s Set[T]) Overlaps(o Set[T]) bool {
-	if len(s.runs) < len(o.runs) {
-		s, o = o, s
-	}
+	s, o = bySize(s, o)
 	i := 0
 	for _, b := range o.runs {
 		if i = reaching(s.runs, i, b.Lo); i == len(s.runs) {
