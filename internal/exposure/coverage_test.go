@@ -21,11 +21,12 @@ func guaranteed(t *rapid.T) oracle.World {
 site: sim
 sources: {office: [%s]}
 admin: [%s]
-networks: {estuary: {space: [10.60.0.0/16], outside: true, subnets: {landing: {range: [10.60.1.0/24]}}}}
+networks: {estuary: {space: [10.60.0.0/16], outside: true, subnets: {landing: {range: [10.60.1.0/24]}, lookout: {range: [10.60.9.0/27], for: bastion}}}}
 machines:
   web-1: {image: i, size: s, at: landing, address: auto, tags: {role: web}}
   web-2: {image: i, size: s, at: landing, tags: {role: %s}}
 fronts: {pier: {network: estuary, address: auto}}
+bastions: {beacon: {subnet: lookout, address: auto, from: [office]}}
 `, pick("203.0.113.64/27", "198.51.100.0/24"), pick("tcp/5432", "tcp/6432"), pick("web", "db"))
 	var rules []string
 	for range rapid.IntRange(0, 4).Draw(t, "guarantees") {
@@ -35,7 +36,12 @@ fronts: {pier: {network: estuary, address: auto}}
 		} else if rapid.Bool().Draw(t, "standing") {
 			standing = " standing"
 		}
-		rules = append(rules, fmt.Sprintf("%s %s from %s to %s%s", verb, pick("ssh", "admin", "any", "https"), pick("office", "internet", "everywhere", "198.51.100.7"), pick("all", "web-1", "role=web", "pier"), standing))
+		services, away, here := pick("ssh", "admin", "any", "https"), pick("office", "internet", "everywhere", "198.51.100.7"), pick("all", "web-1", "role=web", "pier", "beacon")
+		if away != "everywhere" && here != "pier" && here != "beacon" && standing == "" && rapid.IntRange(0, 3).Draw(t, "outward") == 0 {
+			rules = append(rules, fmt.Sprintf("%s %s from %s to %s", verb, services, here, away))
+			continue
+		}
+		rules = append(rules, fmt.Sprintf("%s %s from %s to %s%s", verb, services, away, here, standing))
 	}
 	return oracle.WorldOf(file, rules...)
 }
@@ -48,12 +54,19 @@ func TestCoverageIsLostAsSets(t *testing.T) {
 		pa, pb := a.Plan(), b.Plan()
 		list := exposure.CoverageLost(exposure.Side{Estate: a.Estate, Plan: pa}, exposure.Side{Estate: b.Estate, Plan: pb})
 		// What kinds of guarantee speak of a flow: 0 never, 1 never of what stands and more, 2 always.
-		speaks := func(w oracle.World, p *flow.Plan, target string, service flow.Service, from flow.Point) (kinds [3]bool) {
+		speaks := func(w oracle.World, p *flow.Plan, target string, service flow.Service, away flow.Point, outward bool) (kinds [3]bool) {
 			resolve := flow.NewResolver(w.Estate, p)
 			for _, st := range w.Estate.Sentences() {
 				about := func(services sentence.Services, source, to sentence.Set) bool {
+					if w.Estate.CallsOutside(to) != outward {
+						return false
+					}
+					ends := resolve.Source(source)
+					if outward {
+						ends, to = resolve.Outside(to), source
+					}
 					names := slices.ContainsFunc(exposure.Targets(w.Estate, p, to), func(t exposure.Target) bool { return exposure.TargetName(p, t) == target })
-					return names && resolve.Services(services).Contains(service) && resolve.Source(source).Contains(from)
+					return names && resolve.Services(services).Contains(service) && ends.Contains(away)
 				}
 				switch s := st.Sentence.(type) {
 				case sentence.Never:
@@ -65,23 +78,25 @@ func TestCoverageIsLostAsSets(t *testing.T) {
 			}
 			return kinds
 		}
-		for _, target := range []string{"web-1", "web-2", "pier"} {
+		for _, target := range []string{"web-1", "web-2", "pier", "beacon"} {
 			for _, service := range []flow.Service{flow.TCPPort(22), flow.TCPPort(443), flow.TCPPort(5432), flow.TCPPort(6432)} {
 				for _, text := range []string{"203.0.113.65", "198.51.100.7", "198.51.100.9", "192.0.2.1", "10.60.1.9"} {
 					address, err := sentence.ParseAddress(text)
 					require.NoError(t, err)
-					from := flow.PointOf(address)
-					was, is := speaks(a, pa, target, service, from), speaks(b, pb, target, service, from)
-					var told [3]bool
-					for _, u := range list {
-						if slices.Contains(u.Targets, target) && u.Flows.Services.Contains(service) && u.Flows.From.Contains(from) {
-							told[map[bool]int{true: 2, false: map[bool]int{true: 1}[u.Standing]}[u.Always]] = true
+					away := flow.PointOf(address)
+					for _, outward := range []bool{false, true} {
+						was, is := speaks(a, pa, target, service, away, outward), speaks(b, pb, target, service, away, outward)
+						var told [3]bool
+						for _, u := range list {
+							if u.Outward == outward && slices.Contains(u.Targets, target) && u.Flows.Services.Contains(service) && u.Flows.From.Contains(away) {
+								told[map[bool]int{true: 2, false: map[bool]int{true: 1}[u.Standing]}[u.Always]] = true
+							}
 						}
+						words := fmt.Sprintf("%s %v from %s, outward %v\n%s\n=====\n%s", target, service, text, outward, a.Text, b.Text)
+						require.Equal(t, was[0] && !is[0], told[0], words)
+						require.Equal(t, was[1] && !is[1] && !told[0], told[1], words)
+						require.Equal(t, was[2] && !is[2], told[2], words)
 					}
-					words := fmt.Sprintf("%s %v from %s\n%s\n=====\n%s", target, service, text, a.Text, b.Text)
-					require.Equal(t, was[0] && !is[0], told[0], words)
-					require.Equal(t, was[1] && !is[1] && !told[0], told[1], words)
-					require.Equal(t, was[2] && !is[2], told[2], words)
 				}
 			}
 		}

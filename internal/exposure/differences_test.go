@@ -34,6 +34,7 @@ func TestDifferences(t *testing.T) {
 			name string
 			list exposure.Changes
 		}{{"opened", d.Opened}, {"closed", d.Closed}, {"gained", d.Gained}, {"lost", d.Lost}, {"moved", d.Moved}} {
+			listed(t, sort.list)
 			for c := range sort.list.All() {
 				was := ""
 				if sort.name == "moved" {

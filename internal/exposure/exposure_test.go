@@ -2,6 +2,7 @@ package exposure_test
 
 import (
 	"fmt"
+	"math"
 	"math/rand/v2"
 	"slices"
 	"strings"
@@ -247,6 +248,13 @@ func TestNamesMeanWhatTheySay(t *testing.T) {
 				continue
 			}
 			text := names.Plain(set)
+			require.Equal(t, names.PlainSlowly(set), text)
+			list, _ := names.Listed(set, math.MaxInt)
+			for longest := max(0, len(list)-20); longest < len(list)+2; longest++ {
+				short, ok := names.Listed(set, longest)
+				require.Equal(t, len(list) <= longest, ok, "%s within %d bytes", list, longest)
+				require.True(t, !ok || short == list)
+			}
 			if strings.Contains(text, "(") || strings.Contains(text, "beacon") {
 				continue // a family is told for people; gateways are no sources
 			}

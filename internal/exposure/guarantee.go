@@ -231,16 +231,14 @@ func (g *guarantor) first(v *View, services flow.Services, from flow.Addrs, targ
 // some services. What it found out about a rule it remembers.
 func (v *View) matters(services flow.Services, from flow.Addrs) func(rank int32) bool {
 	guarded := v.Plan.AdminServices.ContainsAll(services)
-	known := make([]int8, len(v.ranked))
+	looked, can := make([]bool, len(v.ranked)), make([]bool, len(v.ranked))
 	return func(rank int32) bool {
-		if known[rank] == 0 {
+		if !looked[rank] {
 			r := v.ranked[rank]
-			known[rank] = -1
-			if !(guarded && r.Kind == flow.Allow) && r.Services.Overlaps(services) && r.From.Overlaps(from) {
-				known[rank] = 1
-			}
+			looked[rank] = true
+			can[rank] = !(guarded && r.Kind == flow.Allow) && r.Services.Overlaps(services) && r.From.Overlaps(from)
 		}
-		return known[rank] > 0
+		return can[rank]
 	}
 }
 

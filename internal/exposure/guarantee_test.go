@@ -78,6 +78,18 @@ func TestGuaranteesAgreeWithTryingEverything(t *testing.T) {
 	require.Positive(t, held)
 }
 
+// TestAGuaranteeOfAFrontIsOfWhatArrivesThere: the machine behind it is called by another service, which no guarantee names.
+func TestAGuaranteeOfAFrontIsOfWhatArrivesThere(t *testing.T) {
+	for _, standing := range []string{"", " standing"} {
+		w := oracle.WorldOf(small, "forward pier tcp/8443 to web on https", "allow https from office to web", "never tcp/8443 from everywhere to pier"+standing)
+		got := exposure.Guarantees(w.Estate, w.Plan(), oracle.Epoch)
+		require.Len(t, got, 1)
+		require.Equal(t, "pier", got[0].Target)
+		require.Equal(t, flow.TCPPort(8443), got[0].Flow.Service)
+		require.False(t, got[0].Potential)
+	}
+}
+
 // callBreaks names a machine whose call to an address outside breaks a guarantee, or "".
 func callBreaks(w oracle.World, p *flow.Plan, dst netip.Addr, service flow.Service, at time.Time, services sentence.Services, from, to sentence.Set, never bool) string {
 	if !p.Internet().Contains(flow.PointOf(dst)) || !w.InSource(dst, to) || !w.InServices(service, services) {
