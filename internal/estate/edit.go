@@ -210,7 +210,7 @@ func Lookup(data []byte, path []string, name string) (word string, there bool) {
 
 // drop takes an entry out of a mapping's node.
 func drop(n *yaml.Node, name string) {
-	for i := 0; i+1 < len(n.Content); i += 2 {
+	for i := 0; i < len(n.Content); i += 2 {
 		if n.Content[i].Value == name {
 			n.Content = slices.Delete(slices.Clone(n.Content), i, i+2)
 			return
@@ -254,9 +254,9 @@ func tree(data []byte) (*yaml.Node, error) {
 
 func child(n *yaml.Node, key string) *yaml.Node {
 	if n.Kind == yaml.MappingNode {
-		for i := 0; i+1 < len(n.Content); i += 2 {
-			if n.Content[i].Value == key {
-				return n.Content[i+1]
+		for k, value := range pairs(n) {
+			if k.Value == key {
+				return value
 			}
 		}
 	}
@@ -296,15 +296,15 @@ func same(with, without *yaml.Node, path []string) bool {
 	find := func(key string) *yaml.Node { return child(without, key) }
 	if without.Kind == yaml.MappingNode && len(without.Content) > 64 { // looking each up one after the other would take long
 		index := make(map[string]*yaml.Node, len(without.Content)/2)
-		for i := 0; i+1 < len(without.Content); i += 2 {
-			if _, twice := index[without.Content[i].Value]; !twice {
-				index[without.Content[i].Value] = without.Content[i+1]
+		for key, value := range pairs(without) {
+			if _, twice := index[key.Value]; !twice {
+				index[key.Value] = value
 			}
 		}
 		find = func(key string) *yaml.Node { return index[key] }
 	}
-	for i := 0; i+1 < len(with.Content); i += 2 {
-		key, value := with.Content[i].Value, with.Content[i+1]
+	for k, value := range pairs(with) {
+		key := k.Value
 		other := find(key)
 		switch {
 		case len(path) > 0 && key == path[0] && len(path) == 1:
@@ -364,9 +364,9 @@ func (t *text) insert(i int, lines ...string) {
 // underNull writes the first entry below a key that has no value yet.
 func (t *text) underNull(parent, node *yaml.Node, name string, v Value) {
 	var key *yaml.Node
-	for i := 1; i < len(parent.Content); i += 2 {
-		if parent.Content[i] == node {
-			key = parent.Content[i-1]
+	for k, value := range pairs(parent) {
+		if value == node {
+			key = k
 		}
 	}
 	indent := strings.Repeat(" ", key.Column-1+2)
@@ -428,8 +428,8 @@ func keyLines(n *yaml.Node, column int) (lines []int) {
 
 // outOfBlock takes an entry's lines out of a block mapping.
 func (t *text) outOfBlock(root, node *yaml.Node, name string) {
-	for i := 0; i < len(node.Content); i += 2 {
-		if key := node.Content[i]; key.Value == name {
+	for key := range pairs(node) {
+		if key.Value == name {
 			t.lines = slices.Delete(t.lines, key.Line-1, t.endOfBlock(root, key, key.Column))
 			return
 		}

@@ -27,8 +27,7 @@ func SetEach(data []byte, section string, names []string, set []Field, drop []st
 	}
 	after := map[string]*yaml.Node{} // as each entry is to be
 	var rest []string
-	for i := 0; i+1 < len(node.Content); i += 2 {
-		key, value := node.Content[i], node.Content[i+1]
+	for key, value := range pairs(node) {
 		if !wanted[key.Value] {
 			continue
 		}
@@ -116,7 +115,7 @@ func confirmEach(old *yaml.Node, edited []byte, section string, after map[string
 	drop(&one, section)
 	drop(&other, section)
 	ok := now != nil && len(was.Content) == len(now.Content) && same(&one, &other, nil)
-	for i := 0; ok && i+1 < len(was.Content); i += 2 {
+	for i := 0; ok && i < len(was.Content); i += 2 {
 		want := was.Content[i+1]
 		if entry, edited := after[was.Content[i].Value]; edited {
 			want = entry

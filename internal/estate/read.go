@@ -3,6 +3,7 @@ package estate
 import (
 	"errors"
 	"fmt"
+	"iter"
 	"net/netip"
 	"slices"
 	"strings"
@@ -248,13 +249,23 @@ func (r *reader) named(n *yaml.Node, what string, read func(name string, at sent
 	})
 }
 
+// pairs lists the keys of a mapping with their values.
+func pairs(n *yaml.Node) iter.Seq2[*yaml.Node, *yaml.Node] {
+	return func(yield func(key, value *yaml.Node) bool) {
+		for pair := range slices.Chunk(n.Content, 2) {
+			if !yield(pair[0], pair[1]) {
+				return
+			}
+		}
+	}
+}
+
 // entries walks a mapping's pairs and fails on keys that come twice.
 func (r *reader) entries(n *yaml.Node, what string, read func(key, value *yaml.Node)) (seen keysSeen) {
 	if !r.is(n, yaml.MappingNode, what+" is keys and values") {
 		return seen
 	}
-	for i := 0; i+1 < len(n.Content); i += 2 {
-		key, value := n.Content[i], n.Content[i+1]
+	for key, value := range pairs(n) {
 		if key.Kind != yaml.ScalarNode || key.Tag == "!!merge" {
 			r.failAt(key, "a key is a plain word here", "")
 			continue

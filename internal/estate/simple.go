@@ -79,8 +79,7 @@ func (s *simple) join(doc *yaml.Node) bool {
 	if root.Kind != yaml.MappingNode || root.Style&yaml.FlowStyle != 0 {
 		return false
 	}
-	for i := 0; i+1 < len(root.Content); i += 2 {
-		key, value := root.Content[i], root.Content[i+1]
+	for key, value := range pairs(root) {
 		if key.Line != s.section || key.Column != 1 || key.Value != "machines" || key.Anchor != "" || value.Anchor != "" {
 			continue
 		}
@@ -90,9 +89,7 @@ func (s *simple) join(doc *yaml.Node) bool {
 		default:
 			return false
 		}
-		all := yaml.Node{Kind: yaml.MappingNode, Tag: "!!map", Line: s.nodes[0].Line, Column: s.nodes[0].Column, Content: s.nodes}
-		all.Content = append(all.Content, value.Content...)
-		root.Content[i+1] = &all
+		*value = yaml.Node{Kind: yaml.MappingNode, Tag: "!!map", Line: s.nodes[0].Line, Column: s.nodes[0].Column, Content: append(s.nodes, value.Content...)}
 		return true
 	}
 	return false
