@@ -14,7 +14,8 @@ type Delta struct {
 	blocks  map[string]block     // by file
 }
 
-// block is the one part of a file in which all lines stand that differ: behind so many that are the same, so many before, and so many after.
+// block is the one part of a file in which all lines stand that differ: behind so many that are the same, so many before, and so many after. A last line
+// without an end is not counted: no line stands behind it that could move.
 type block struct{ same, before, after int }
 
 // Moved returns the line of the later file on which a line of the earlier one stands that is in both.
@@ -131,16 +132,8 @@ func apart(old, now []byte) (b block, before, after []byte) {
 		_, tail, _ = bytes.Cut(tail, []byte("\n"))
 	}
 	before, after = before[:len(before)-len(tail)], after[:len(after)-len(tail)]
-	return block{same: bytes.Count(old[:from], []byte("\n")), before: countLines(before), after: countLines(after)}, before, after
+	return block{same: bytes.Count(old[:from], []byte("\n")), before: bytes.Count(before, []byte("\n")), after: bytes.Count(after, []byte("\n"))}, before, after
 }
 
 // beginsLine reports whether a line begins at a place of a text.
 func beginsLine(text []byte, at int) bool { return at == 0 || text[at-1] == '\n' }
-
-func countLines(text []byte) int {
-	n := bytes.Count(text, []byte("\n"))
-	if !beginsLine(text, len(text)) { // the last line has no end
-		n++
-	}
-	return n
-}

@@ -81,3 +81,15 @@ func TestWhatStandsUnderANameIsLookedUp(t *testing.T) {
 		require.Equal(t, want, fmt.Sprint(word, " ", there), file)
 	}
 }
+
+// TestEntriesOnALineOfTheirOwnAreTold: those are edited without the rest of the file.
+func TestEntriesOnALineOfTheirOwnAreTold(t *testing.T) {
+	for entry, alone := range map[string]bool{
+		"{at: shore}": true, "{at: shore} # of the pier": true, "{}": true, "{at: \"a } b\"}": true,
+		"\n    at: shore": false, "shore": false, "&buoy {at: shore}": false, "[shore]": false, "{at: shore,\n    size: c1m1}": false, "\n    {at: shore}": false,
+	} {
+		file := "machines:\n  web: " + entry + "\n"
+		machines := child(mustTree(file), "machines")
+		require.Equal(t, alone, newText([]byte(file)).alone(machines.Content[0], machines.Content[1]), entry)
+	}
+}

@@ -85,6 +85,31 @@ func TestTheLibraryReadsTheSame(t *testing.T) {
 	})
 }
 
+// TestThePlainestEntriesAreReadQuickly tells which entries are read without the library; that they are read right is told above.
+func TestThePlainestEntriesAreReadQuickly(t *testing.T) {
+	long := strings.Repeat("a", longestSimple)
+	for entry, simply := range map[string]bool{
+		"{b: c}": true, "{}": true, "{ b: c , d: e }": true, "{b: [], c: [x], d: [ x, y ]} # f": true, "{b: {c: {d: {e: f}}}}": true, "{b: a._/-9}": true, "{b: \"x ~\"}": true,
+		"{b: " + long + "}": true, "{b: \"" + long + "\"}": true, "{b: c}  ": true, "{b: c}\r": true, "{b: c} # d\r": true, "{b: \"\"}": true, "{az: AZ, a0: 09}": true,
+		"\n    b: c": true, "\n    b: c # d\n    e: [x]\r\n    f: {g: h}": true, "# d\n    b: c": false, "\n    b: c\n\n  # e": true, "\n    b: c\n    # e": true,
+		"[x]": false, "x": false, "": false, "{b: {c: {d: {e: {f: g}}}}}": false, "{b: .a}": false, "{b: \"x\\t\"}": false, "{b: \"é\"}": false, "{b: \"\x7f\"}": false, "{b: \"x}": false,
+		"{b: " + long + "a}": false, "{b: \"" + long + "a\"}": false, "{b: null}": false, "{b: ~}": false, "{b:c}": false, "{b: c,}": false, "{b: c} d": false, "{b: c}#d": false, "{b c}": false,
+		"{b: c": false, "{b: 'c'}": false, "{\"b\": c}": false, "{b: [x y]}": false, "{b: }": false, "{b: [x": false, "{,}": false, "{b: c d: e}": false,
+		"\n    b: c\n      e: f": false, "\n    b:\n      c: d": false, "\n    b: c d": false, "\n   b: c\n    e: f": false, "\n    b: c#d": false, "\n    - b": false,
+	} {
+		s, ok := readSimple(strings.Split("machines:\n  a: {b: c}\n  d: "+entry+"\n  z: {b: c}\nfronts:\n", "\n"))
+		assert.Equal(t, simply, ok && s.next == 0 && len(s.nodes) == 6, "%q %+v", entry, s)
+		sameAsLibrary(t, "machines:\n  a: {b: c}\n  d: "+entry+"\n  z: {b: c}\nfronts:\n")
+	}
+	for text, ok := range map[string]bool{
+		"machines:\n  a: {b: c}\n  d: {b: c}\n": false, "machines:\n  a: {b: c}\n  d: {b: c}\n\n": true, "machines: \r\n  a: {b: c}\n  d: {b: c}\n\n": true, "estate: x\nmachines:\n  a: {b: c}\n\n\n": true,
+		"machines: # x\n  a: {b: c}\n  d: {b: c}\n\n": false, "machine:\n  a: {b: c}\n  d: {b: c}\n\n": false, "machines:\n  a: {b: c}\n    d: {b: c}\n\n": false, "machines:\n  a: {b: c}\n  - d\n\n": false, "machines:\na: {b: c}\nd: {b: c}\n\n": false,
+	} {
+		_, simply := readSimple(strings.Split(text, "\n"))
+		assert.Equal(t, ok, simply, text)
+	}
+}
+
 func TestASTUNServerIsAHostWithAPort(t *testing.T) {
 	for text, want := range map[string]string{
 		"stun.saltmarsh.example": "stun.saltmarsh.example:3478", "stun.saltmarsh.example:5000": "stun.saltmarsh.example:5000", "192.0.2.7": "192.0.2.7:3478",
