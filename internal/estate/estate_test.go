@@ -131,8 +131,8 @@ func TestErrors(t *testing.T) {
 			assert.NotEmpty(t, es[0].Line, "the line is shown")
 		})
 	}
-	_, err := Read(File{FileName, make([]byte, 50<<20)})
-	require.ErrorContains(t, err, "estate.yaml: the file is 50 MB; at most 8 MB are read")
+	_, err := Read(File{FileName, make([]byte, MaxFile+1)})
+	require.ErrorContains(t, err, "estate.yaml: the file has 8388609 bytes; at most 8388608 are read")
 	_, err = readBoth("estate: a\n---\nestate: b\n", "")
 	require.ErrorContains(t, err, "expected single document")
 	_, err = readBoth(strings.Replace(tides, "address: auto}", "address: [203.0.113.9]}", 1), strings.Replace(tideRules, "gauge-web-1 on ssh", "tide-archive on ssh", 1))

@@ -121,7 +121,7 @@ func (r *reader) failAt(n *yaml.Node, problem, remedy string) { r.fail(r.at(n), 
 func (r *reader) parse(data []byte, enacted bool) *yaml.Node {
 	top := sentence.Pos{File: r.file}
 	if len(data) > MaxFile {
-		r.fail(top, fmt.Sprintf("the file is %d MB; at most %d MB are read", len(data)>>20, MaxFile>>20), "split the estate: one folder for each team or place")
+		r.fail(top, fmt.Sprintf("the file has %d bytes; at most %d are read", len(data), MaxFile), "split the estate: one folder for each team or place")
 		return nil
 	}
 	r.lines = strings.Split(string(data), "\n")
