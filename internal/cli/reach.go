@@ -121,7 +121,7 @@ func (a *app) machinesAlone(st *work.State, to string) (machines []int32) {
 		return nil
 	}
 	for _, t := range exposure.Targets(st.Estate, st.Plan, ask.To) {
-		if machines = append(machines, t.Machine); t.Machine < 0 || len(machines) > fewMachines {
+		if machines = append(machines, t.Machine); !t.IsMachine() || len(machines) > fewMachines {
 			return nil
 		}
 	}

@@ -17,6 +17,9 @@ type Target struct {
 	Address netip.Addr // an address
 }
 
+// IsMachine reports whether the target is a machine itself, and not a front, a gateway or an address that leads to one.
+func (t Target) IsMachine() bool { return t.Machine >= 0 }
+
 // Has reports whether a door leads to the target, or is one of it.
 func (t Target) Has(d flow.Door) bool {
 	switch {
@@ -27,7 +30,7 @@ func (t Target) Has(d flow.Door) bool {
 	case t.Address.IsValid():
 		return d.Address == t.Address
 	}
-	return t.Machine >= 0 && d.Machine == t.Machine
+	return t.IsMachine() && d.Machine == t.Machine
 }
 
 // Part is a set of flows of a question that meet the same verdict for the same reason.
@@ -51,7 +54,7 @@ func (v *View) Ask(services flow.Services, from flow.Addrs, targets ...Target) [
 	var list []Part
 	for _, t := range targets {
 		switch {
-		case t.Machine >= 0:
+		case t.IsMachine():
 			list = append(list, v.askMachine(t, services, from)...)
 		default:
 			list = append(list, v.askDoors(t, v.doorsAt(t), services, from)...)
@@ -135,7 +138,7 @@ func (v *View) closed(s slice, d flow.Door, from flow.Addrs) (list []Part) {
 
 // DoorsOf lists the doors to a target.
 func (v *View) DoorsOf(t Target) []flow.Door {
-	if t.Machine >= 0 {
+	if t.IsMachine() {
 		return v.Plan.DoorsTo(t.Machine)
 	}
 	return v.doorsAt(t)

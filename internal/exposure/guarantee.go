@@ -115,7 +115,7 @@ func (g *guarantor) boxes(stated []sentence.Statement) (list []flow.Box) {
 			continue
 		}
 		box := flow.Box{Services: g.resolve.Services(s.Services), From: g.resolve.Source(s.From)}
-		if slices.ContainsFunc(g.targets(s.To), func(t Target) bool { return t.Machine < 0 }) {
+		if slices.ContainsFunc(g.targets(s.To), func(t Target) bool { return !t.IsMachine() }) {
 			box.Services = flow.AnyService
 		}
 		list = append(list, box)
@@ -209,7 +209,7 @@ func (g *guarantor) first(v *View, services flow.Services, from flow.Addrs, targ
 	asked := map[int32]bool{}
 	matters := v.matters(services, from)
 	for _, t := range targets {
-		if t.Machine >= 0 {
+		if t.IsMachine() {
 			if asked[v.classOf[t.Machine]] {
 				continue
 			}
@@ -364,7 +364,7 @@ func excepted(s sentence.Set, a sentence.Atom) bool {
 // TargetName names a target as sentences do.
 func TargetName(p *flow.Plan, t Target) string {
 	switch {
-	case t.Machine >= 0:
+	case t.IsMachine():
 		return p.Machines[t.Machine].Name
 	case t.Front != "":
 		return t.Front

@@ -61,7 +61,7 @@ func extentOf(s flow.Addrs) extent {
 // NewNames collects the names that an estate has for addresses: everywhere,
 // internet, networks, subnets, lines, sources, gateways, machines.
 func NewNames(e *estate.Estate, p *flow.Plan) *Names {
-	n := &Names{plan: p, exact: exactly{}, machines: make(map[flow.Point]int32, 2*len(p.Machines)), said: map[span.Memory[flow.Point]]string{}}
+	n := &Names{plan: p, exact: exactly{}, machines: make(map[flow.Point]int32, len(p.Machines)), said: map[span.Memory[flow.Point]]string{}}
 	addWide := func(name string, set flow.Addrs) {
 		if n.exact.add(name, set); !set.IsEmpty() {
 			parts := flow.ByFamily(set)

@@ -1,6 +1,7 @@
 package exposure
 
 import (
+	"cmp"
 	"slices"
 
 	"ironbark/internal/estate"
@@ -207,13 +208,7 @@ func (w *Ways) Reached() []string {
 		names = append(names, name)
 	}
 	slices.SortFunc(names, func(a, b string) int {
-		if w.level[a] != w.level[b] {
-			return w.level[a] - w.level[b]
-		}
-		if a < b {
-			return -1
-		}
-		return 1
+		return cmp.Or(cmp.Compare(w.level[a], w.level[b]), cmp.Compare(a, b))
 	})
 	return names
 }

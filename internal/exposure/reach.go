@@ -86,7 +86,7 @@ func (v *View) reach(c *class) {
 		list := make([][]grant, len(doors))
 		for i, d := range doors {
 			list[i] = v.throughDoor(c.ruleClass, d)
-			any = any || len(list[i]) > 0
+			any = any || list[i] != nil
 		}
 		if any {
 			c.reach = list
@@ -151,7 +151,7 @@ func (v *View) grantsOf(a *ruleClass, d flow.Door) (list []grant) {
 		}
 	}
 	for i, runs := range more {
-		if len(runs) > 0 {
+		if runs != nil {
 			list[i].services = span.Of(append(runs, list[i].services.Runs()...)...)
 		}
 	}

@@ -156,7 +156,7 @@ func (v *View) classify(machines iter.Seq[int32], memberOf [][]int32, ranksOf fu
 	for m := range machines {
 		key = key[:0]
 		for _, g := range memberOf[m] {
-			key = binary.AppendUvarint(key, uint64(g)+1)
+			key = binary.AppendUvarint(key, uint64(g))
 		}
 		shared := ruleClasses[string(key)]
 		if shared == nil {

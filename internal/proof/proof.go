@@ -265,7 +265,7 @@ func (w *writer) never(s sentence.Never) {
 func (w *writer) open(services flow.Services, to sentence.Set) (list []string) {
 	for _, t := range exposure.Targets(w.Estate, w.Plan, to) {
 		switch {
-		case t.Machine >= 0:
+		case t.IsMachine():
 			for _, d := range w.Plan.DoorsTo(t.Machine) {
 				list = append(list, all(is("m", int(t.Machine)), service(services.Intersect(d.Arrives), "s"), w.uses(d), w.lets(d)))
 			}
@@ -358,7 +358,7 @@ func (w *writer) always(s sentence.Always) {
 	var closed []string
 	for _, t := range exposure.Targets(w.Estate, w.Plan, s.To) {
 		switch {
-		case t.Machine >= 0:
+		case t.IsMachine():
 			var open []string
 			for _, d := range w.Plan.DoorsTo(t.Machine) {
 				open = append(open, all(service(d.Arrives, "s"), w.uses(d), w.lets(d)))

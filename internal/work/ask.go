@@ -60,7 +60,7 @@ const mostTargets = 16
 func viewOf(plan *flow.Plan, at time.Time, targets ...exposure.Target) *exposure.View {
 	var machines []int32
 	for _, t := range targets {
-		if machines = append(machines, t.Machine); t.Machine < 0 || len(machines) > mostTargets { // what an address leads to is not known yet
+		if machines = append(machines, t.Machine); !t.IsMachine() || len(machines) > mostTargets { // what an address leads to is not known yet
 			return exposure.NewView(plan, at)
 		}
 	}
@@ -174,11 +174,11 @@ func (a *Answer) Doors(source netip.Addr) (list []Call) {
 			add(Call{Address: t.Address})
 		}
 		for _, d := range a.View.DoorsOf(t) {
-			if t.Machine >= 0 && !d.Arrives.Overlaps(a.Service) {
+			if t.IsMachine() && !d.Arrives.Overlaps(a.Service) {
 				continue
 			}
 			c := Call{Address: d.Address, door: d}
-			if t.Machine < 0 {
+			if !t.IsMachine() {
 				c.door = flow.Door{} // the called service is the question's own
 			}
 			add(c)

@@ -22,7 +22,7 @@ func (a *Answer) Remedies(p exposure.Part, person string) (list []string) {
 		return a.remediesOutward(p)
 	}
 	services, from, to := a.Ask.Services.String(), a.Ask.From.String(), a.Ask.To.String()
-	if p.Target.Machine < 0 && p.Machine >= 0 { // what is opened is the machine behind a front or address
+	if !p.Target.IsMachine() && p.Machine >= 0 { // what is opened is the machine behind a front or address
 		to = a.State.Plan.Machines[p.Machine].Name
 		services = flow.PrintServices(p.Arrives, flow.Namings(nil, a.State.Estate))
 	}
@@ -41,7 +41,7 @@ func (a *Answer) Remedies(p exposure.Part, person string) (list []string) {
 		permit := fmt.Sprintf("permit %s to open %s to %s from %s up to 1h", a.who(person), services, to, from)
 		return a.opens(p, person, permit, fmt.Sprintf("open %s to %s from %s for 1h because \"…\"", services, to, from))
 	case exposure.NoDoor:
-		if p.Target.Machine >= 0 {
+		if p.Target.IsMachine() {
 			return a.doorRemedies(p)
 		}
 	}

@@ -34,7 +34,7 @@ func joinFamilies(parts []exposure.Part) (out []exposure.Part) {
 		_, six, apart := familyOf(p.From)
 		i := slices.IndexFunc(out, func(o exposure.Part) bool {
 			return o.Open == p.Open && o.Reason == p.Reason && o.Origin == p.Origin && o.Opening == p.Opening && o.Target == p.Target && o.Machine == p.Machine &&
-				o.Until.Equal(p.Until) && o.Services.Equal(p.Services) && o.Arrives.Equal(p.Arrives) && apart && otherFamily(o.From, six) && (o.Target.Machine >= 0 || o.Door.Kind == p.Door.Kind && o.Door.Via == p.Door.Via)
+				o.Until.Equal(p.Until) && o.Services.Equal(p.Services) && o.Arrives.Equal(p.Arrives) && apart && otherFamily(o.From, six) && (o.Target.IsMachine() || o.Door.Kind == p.Door.Kind && o.Door.Via == p.Door.Via)
 		})
 		if i < 0 {
 			out = append(out, p)
@@ -67,7 +67,7 @@ func (p *Printer) part(a *work.Answer, part exposure.Part, ph *Phrasing, person 
 	if a.Outward {
 		head = fmt.Sprintf("%s from %s to %s", ph.service(part.Services), target, ph.names.Plain(part.From))
 	}
-	if part.Machine >= 0 && part.Target.Machine < 0 {
+	if part.Machine >= 0 && !part.Target.IsMachine() {
 		head += fmt.Sprintf(", which leads to %s %s", ph.machine(part.Machine, part.Door), ph.service(part.Arrives))
 	}
 	if silent := silentWords(a, part, ph); silent != "" {
