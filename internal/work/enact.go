@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -41,8 +42,23 @@ func (p *PartlyDoneError) Error() string {
 // ExitStatus is that of a failure.
 func (p *PartlyDoneError) ExitStatus() int { return 1 }
 
-// Remedy tells what to do.
-func (p *PartlyDoneError) Remedy() string { return "ironbark enact goes on with what is left" }
+// Remedy tells what to do: what the first failures ask for, and then to enact once more.
+func (p *PartlyDoneError) Remedy() string {
+	var list []string
+	for _, err := range p.Failed {
+		own, ok := errors.AsType[interface {
+			error
+			Remedy() string
+		}](err)
+		if ok && !slices.Contains(list, own.Remedy()) && len(list) < mostRemedies {
+			list = append(list, own.Remedy())
+		}
+	}
+	return strings.Join(append(list, "ironbark enact goes on with what is left"), "; then ")
+}
+
+// mostRemedies is how many failures tell what to do about them: after that they are looked at one by one.
+const mostRemedies = 3
 
 // Unwrap returns the failures.
 func (p *PartlyDoneError) Unwrap() []error { return p.Failed }

@@ -3,6 +3,7 @@ package work
 import (
 	"context"
 	"errors"
+	"fmt"
 	"math/rand/v2"
 	"net/netip"
 	"os"
@@ -246,4 +247,19 @@ func shape(list exposure.Changes, own flow.Addrs) (out []string) {
 	}
 	slices.Sort(out)
 	return out
+}
+
+// TestWhatFailedSaysWhatToDoFirst: to enact once more does not help where something has to be done before.
+func TestWhatFailedSaysWhatToDoFirst(t *testing.T) {
+	const again = "ironbark enact goes on with what is left"
+	off := func(machine string) error {
+		return fmt.Errorf("alter machine %s: %w", machine, &driver.NoConsoleError{Why: "it is off", Try: "ironbark start " + machine})
+	}
+	for want, failed := range map[string][]error{
+		again:                                   {errors.New("no space left")},
+		"ironbark start gauge-1; then " + again: {errors.New("no space left"), off("gauge-1"), off("gauge-1")},
+		"ironbark start a; then ironbark start b; then ironbark start c; then " + again: {off("a"), off("b"), off("c"), off("d")},
+	} {
+		require.Equal(t, want, (&PartlyDoneError{Failed: failed}).Remedy())
+	}
 }

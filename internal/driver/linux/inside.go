@@ -222,7 +222,7 @@ func (e *StillPasswordError) Error() string {
 }
 
 // Remedy tells what to do.
-func (e *StillPasswordError) Remedy() string { return e.Try + ", then ironbark enact" }
+func (e *StillPasswordError) Remedy() string { return e.Try }
 
 // agentTime is how long is waited for a guest agent, which may not have been started yet.
 const agentTime = 60 * time.Second
