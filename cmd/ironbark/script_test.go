@@ -1,7 +1,9 @@
 package main
 
 import (
+	"bytes"
 	"cmp"
+	"context"
 	"database/sql"
 	"encoding/json"
 	"flag"
@@ -11,15 +13,18 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/google/jsonschema-go/jsonschema"
 	"github.com/rogpeppe/go-internal/testscript"
 	_ "modernc.org/sqlite" // reads what the scripts leave behind
 
+	"ironbark/internal/estate"
 	"ironbark/internal/journal"
 )
 
@@ -74,6 +79,7 @@ func TestScripts(t *testing.T) {
 			if dir := covered(); dir != "" {
 				e.Setenv("GOCOVERDIR", dir)
 			}
+			e.Defer(func() { takeAway(e.WorkDir, e.Vars) })
 			e.Defer(func() {
 				if unknown := unknownKinds(e.WorkDir); len(unknown) > 0 {
 					e.T().Fatal("journals have kinds of entries that journal.Kinds has not: ", unknown)
@@ -88,6 +94,26 @@ func TestScripts(t *testing.T) {
 			return os.Getuid() == 0, nil
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){"exits": exits, "clock": clock, "env-of": envOf, "document": document},
+	})
+}
+
+// takeAway takes away what Linux sites below a folder still have when a script has ended, or broke off: machines and networks would outlive it.
+func takeAway(dir string, env []string) {
+	_ = filepath.WalkDir(dir, func(path string, _ fs.DirEntry, _ error) error {
+		if filepath.Base(path) != estate.FileName {
+			return nil
+		}
+		text, _ := os.ReadFile(path)
+		name := regexp.MustCompile(`(?m)^estate: (\S+)`).FindSubmatch(text)
+		if name == nil || !bytes.Contains(text, []byte("\nsite: linux")) {
+			return nil
+		}
+		ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
+		defer cancel()
+		c := exec.CommandContext(ctx, program, "remove", "--everything", "--name", string(name[1]), "--person", "mara")
+		c.Dir, c.Env = filepath.Dir(path), append(slices.Clone(env), "IRONBARK_CLOCK=")
+		_ = c.Run()
+		return nil
 	})
 }
 
