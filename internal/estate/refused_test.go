@@ -7,6 +7,7 @@ import (
 	"os"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -64,4 +65,36 @@ func TestWhatIsNoTextIsTold(t *testing.T) {
 	}
 	_, err := readBoth(sound+"# \ufffd é 潮\n", "")
 	require.NoError(t, err)
+}
+
+// TestWhatDoesNotShowIsRefusedInDrafts: what was enacted passed that check, or was enacted before there was one.
+func TestWhatDoesNotShowIsRefusedInDrafts(t *testing.T) {
+	const sound = "estate: a\nsite: sim\nsources: {office: 192.0.2.0/24}\n"
+	for nouns, rule := range map[string]string{sound: "deny any from office to 192.0.2.7 because \"x\u202ey\"", sound + "people: {mara: {email: \"x\u202ey\"}}\n": ""} {
+		files := []File{{FileName, []byte(nouns)}, {RulesName, []byte(rule)}}
+		_, err := ReadFiles(files)
+		require.ErrorContains(t, err, "which does not show")
+		_, err = ReadEnactedFiles(files)
+		require.False(t, err != nil && strings.Contains(err.Error(), "does not show"), err)
+	}
+}
+
+func TestADiskHasSoManyGigabytes(t *testing.T) {
+	for text, want := range map[string]int{"40": 40, "1GB": 1, "2TB": 2000, fmt.Sprint(MaxGB): MaxGB, fmt.Sprintf("%dTB", MaxGB/1000): MaxGB / 1000 * 1000, "0": 0, "-1": 0, fmt.Sprint(MaxGB + 1): 0, fmt.Sprintf("%dTB", MaxGB/1000+1): 0, "2 TB": 0, "x": 0, "": 0} {
+		got, err := ParseGB(text)
+		assert.Equal(t, want, got, text)
+		assert.Equal(t, want == 0, err != nil, text)
+	}
+}
+
+// TestAWordForEverywhereIsNotTakenForAName: whoever says anyone where something is called so may mean either.
+func TestAWordForEverywhereIsNotTakenForAName(t *testing.T) {
+	for name, refused := range map[string]bool{"anyone": true, "office": false} {
+		e, err := Read(File{FileName, []byte("estate: a\nsite: sim\nsources: {" + name + ": 192.0.2.0/24}\nnetworks: {e: {space: 10.0.0.0/16, subnets: {s: {range: 10.0.0.0/24}}}}\nmachines: {web: {image: i, size: s, at: s}}\n")})
+		require.NoError(t, err)
+		s, read, err := sentence.ParseTyped(strings.Fields("allow https from anyone to web"), time.Time{})
+		require.NoError(t, err)
+		require.True(t, read)
+		require.Equal(t, refused, e.CheckSentence(s) != nil)
+	}
 }

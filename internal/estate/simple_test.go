@@ -98,9 +98,12 @@ func TestThePlainestEntriesAreReadQuickly(t *testing.T) {
 		"\n    b: c\n      e: f": false, "\n    b:\n      c: d": false, "\n    b: c d": false, "\n   b: c\n    e: f": false, "\n    b: c#d": false, "\n    - b": false,
 	} {
 		s, ok := readSimple(strings.Split("machines:\n  a: {b: c}\n  d: "+entry+"\n  z: {b: c}\nfronts:\n", "\n"))
+		var rest yaml.Node
 		assert.Equal(t, simply, ok && s.next == 0 && len(s.nodes) == 6, "%q %+v", entry, s)
+		assert.True(t, !ok || yaml.Load([]byte(s.rest), &rest) != nil || s.join(&rest), entry)
 		sameAsLibrary(t, "machines:\n  a: {b: c}\n  d: "+entry+"\n  z: {b: c}\nfronts:\n")
 	}
+	sameAsLibrary(t, "estate: x\nmachines:\n  a: {b: c}\n  d: {b: c}\n  e:\n    f: g")
 	for text, ok := range map[string]bool{
 		"machines:\n  a: {b: c}\n  d: {b: c}\n": false, "machines:\n  a: {b: c}\n  d: {b: c}\n\n": true, "machines: \r\n  a: {b: c}\n  d: {b: c}\n\n": true, "estate: x\nmachines:\n  a: {b: c}\n\n\n": true,
 		"machines: # x\n  a: {b: c}\n  d: {b: c}\n\n": false, "machine:\n  a: {b: c}\n  d: {b: c}\n\n": false, "machines:\n  a: {b: c}\n    d: {b: c}\n\n": false, "machines:\n  a: {b: c}\n  - d\n\n": false, "machines:\na: {b: c}\nd: {b: c}\n\n": false,
