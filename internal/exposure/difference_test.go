@@ -63,6 +63,17 @@ func TestTheDifferenceAppliedToOneGivesTheOther(t *testing.T) {
 	})
 }
 
+// TestRulesAreNumberedAsPublished compares the digests of numbers with the first values that SplitMix64 gives from zero, and sums of them in another order.
+func TestRulesAreNumberedAsPublished(t *testing.T) {
+	for i, want := range []uint64{0xe220a8397b1dcdaf, 0x6e789e6aa1b965f4, 0x06c45d188009454f} {
+		n := uint64(i + 1)
+		require.Equal(t, want, exposure.Numbered(n)[0])
+		require.Equal(t, want, exposure.Numbered(^n)[1], "the other half is that of the number's complement")
+	}
+	require.Equal(t, exposure.Sum(1, 2, 3), exposure.Sum(3, 1, 2))
+	require.NotEqual(t, exposure.Sum(1, 2), exposure.Sum(1, 1, 2))
+}
+
 // listed holds what differs, told in groups, to what is told one by one.
 func listed(t require.TestingT, list exposure.Changes) {
 	all := slices.Collect(list.All())

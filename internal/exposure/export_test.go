@@ -30,3 +30,15 @@ func (n *Names) PlainSlowly(s flow.Addrs) string {
 	}
 	return excepting
 }
+
+// Numbered is the digest of the rule with a number.
+func Numbered(n uint64) [2]uint64 { return numbered(n) }
+
+// Sum is that of the digests of rules with some numbers.
+func Sum(numbers ...uint64) [2]uint64 {
+	d := numbered(numbers[0])
+	for _, n := range numbers[1:] {
+		d = d.plus(numbered(n))
+	}
+	return d
+}

@@ -268,6 +268,35 @@ func TestNamesMeanWhatTheySay(t *testing.T) {
 	require.Greater(t, read, 500)
 }
 
+// TestTheFirstOfTheShortestWordsIsTaken has sets for which several words are of one length: two exceptions, and an exception and a list.
+func TestTheFirstOfTheShortestWordsIsTaken(t *testing.T) {
+	address := func(i int) string { return fmt.Sprintf("198.51.100.%d", 100+2*i) }
+	upTo := func(from, to int) (list []string) {
+		for i := from; i < to; i++ {
+			list = append(list, address(i))
+		}
+		return list
+	}
+	few, rest := upTo(0, 15), upTo(15, 26)
+	list, except := strings.Join(few, ", "), " except "+strings.Join(rest, ", ")
+	for by := -1; by <= 1; by++ { // the exception is shorter than the list, as long, or longer
+		name := strings.Repeat("x", len(list)+by-len(except))
+		nouns := fmt.Sprintf("%s  %s: [%s]\n  aa: [192.0.2.0-192.0.2.76, 192.0.2.78-192.0.2.255]\n  d: [192.0.2.0-192.0.2.6, 192.0.2.8-192.0.2.255]\n", "estate: small\nsite: sim\nsources:\n", name, strings.Join(slices.Concat(few, rest), ", "))
+		w := oracle.WorldOf(nouns)
+		p := w.Plan()
+		names, resolve := exposure.NewNames(w.Estate, p), flow.NewResolver(w.Estate, p)
+		words := func(text string) string {
+			s, err := sentence.ParseSource(text)
+			require.NoError(t, err)
+			said := names.Plain(resolve.Source(s))
+			require.Equal(t, names.PlainSlowly(resolve.Source(s)), said)
+			return said
+		}
+		require.Equal(t, map[bool]string{true: name + except, false: list}[by < 0], words(list))
+		require.Contains(t, []string{"aa except 192.0.2.7", "d except 192.0.2.77"}, words("aa except 192.0.2.7"))
+	}
+}
+
 // TestASentenceIsInForceIfItsAbsenceIsNoticed takes each rule away in turn, and
 // compares with what is told of it at each machine.
 func TestASentenceIsInForceIfItsAbsenceIsNoticed(t *testing.T) {

@@ -142,12 +142,12 @@ func (n *Names) single(rest flow.Addrs, words *bounded) {
 func long(r flow.Run) bool {
 	end := r.Lo
 	for range mostSingle {
-		if end.Compare(r.Hi) >= 0 {
+		if end == r.Hi {
 			return false
 		}
 		end = end.Next()
 	}
-	return end.Compare(r.Hi) < 0
+	return true
 }
 
 // machineWord names a machine as far as all of its addresses are in a set, and

@@ -143,12 +143,10 @@ func (w *Ways) spread(f frontier, length int) (next []string) {
 		if w.level[to] > 0 {
 			return
 		}
-		for _, i := range from {
-			if f.names[i] != to {
-				w.into[to] = append(w.into[to], f.names[i])
-			}
+		for _, i := range from { // never itself: those of the frontier are reached already
+			w.into[to] = append(w.into[to], f.names[i])
 		}
-		if len(w.into[to]) > 0 {
+		if len(from) > 0 {
 			w.level[to] = length
 			next = append(next, to)
 		}
@@ -159,7 +157,7 @@ func (w *Ways) spread(f frontier, length int) (next []string) {
 		}
 		c := w.v.classOf[m]
 		if known[c] == nil {
-			known[c] = append([]int{}, f.first(w.classes[c], MostPaths+1)...) // one of them may be the machine itself
+			known[c] = append([]int{}, f.first(w.classes[c], MostPaths)...) // never nil
 		}
 		reach(machine.Name, known[c])
 	}
@@ -169,7 +167,7 @@ func (w *Ways) spread(f frontier, length int) (next []string) {
 			in[e.Door.Via] = in[e.Door.Via].Union(e.From)
 		}
 		for _, g := range w.v.Plan.Gateways {
-			reach(g.Name, f.first(in[g.Name], MostPaths+1))
+			reach(g.Name, f.first(in[g.Name], MostPaths))
 		}
 	}
 	slices.Sort(next)
