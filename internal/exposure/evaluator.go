@@ -113,7 +113,7 @@ func (m *ruleCombination) passes(r *active) bool {
 
 // letting lists the rules that let sources in, the longest-lasting first.
 func (m *ruleCombination) letting() []*active {
-	list := make([]*active, 0, len(m.all.base))
+	list := make([]*active, 0, len(m.all.base)+len(m.met)/4)
 	m.all.each(m.met, func(r *active) {
 		if m.passes(r) {
 			list = append(list, r)
