@@ -191,6 +191,48 @@ func SetPasswordHash(ctx context.Context, run, user, hash string) error {
 	return Agent(ctx, filepath.Join(run, AgentSocket), "guest-set-user-password", args, nil)
 }
 
+// hangUp is the command by which systemd ends whoever is logged in at the serial line, and offers a login there again (TTYVHangup= in systemd.exec(5)).
+var hangUp = map[string]any{"path": "systemctl", "arg": []string{"restart", "serial-getty@ttyS0.service"}}
+
+// listenTime is how long is waited for a guest agent that may not run: the guest boots, or does not get through its boot.
+const listenTime = 2 * time.Second
+
+// HangUp ends whoever is logged in at a guest's serial line, by its guest agent, and waits until that is done.
+func HangUp(ctx context.Context, run string) error {
+	agent := filepath.Join(run, AgentSocket)
+	short, cancel := context.WithTimeout(ctx, listenTime)
+	defer cancel()
+	if err := Agent(short, agent, "guest-ping", nil, nil); err != nil {
+		return err
+	}
+	var begun struct {
+		PID int64 `json:"pid"`
+	}
+	if err := Agent(ctx, agent, "guest-exec", hangUp, &begun); err != nil {
+		return err
+	}
+	for {
+		var is struct {
+			Exited bool `json:"exited"`
+			Status int  `json:"exitcode"`
+		}
+		if err := Agent(ctx, agent, "guest-exec-status", map[string]int64{"pid": begun.PID}, &is); err != nil {
+			return err
+		}
+		switch {
+		case is.Exited && is.Status != 0:
+			return fmt.Errorf("its login could not be begun again: systemctl exited with %d", is.Status)
+		case is.Exited:
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+}
+
 // Save writes the state of a machine into a file, and ends the machine.
 func Save(ctx context.Context, run string, to *os.File) error {
 	err := with(ctx, run, func(m *Monitor) error {

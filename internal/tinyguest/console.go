@@ -56,8 +56,19 @@ func (m *machine) console() {
 			fmt.Fprintln(t, "Login incorrect")
 			continue
 		}
-		m.interactive(context.Background(), t)
+		ctx, cancel := context.WithCancel(context.Background())
+		m.atConsole(cancel)
+		m.interactive(ctx, t)
+		m.atConsole(nil)
+		cancel()
 	}
+}
+
+// atConsole notes what ends whoever is logged in at the console.
+func (m *machine) atConsole(end func()) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.hangUp = end
 }
 
 // emergency waits for somebody at the console who remedies what keeps the machine from booting, and starts

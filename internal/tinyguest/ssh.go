@@ -163,6 +163,9 @@ func (m *machine) interactive(ctx context.Context, t *term.Terminal) int {
 	status := 0
 	for {
 		text, err := t.ReadLine()
+		if ctx.Err() != nil { // what was typed is not theirs any more who are logged in
+			return status
+		}
 		if text != "" {
 			status = s.run("sh", text)
 		}

@@ -7,13 +7,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"os"
 	"path/filepath"
 	"time"
 
 	"golang.org/x/crypto/ssh"
-	"golang.org/x/sys/unix"
 
 	"ironbark/internal/change"
 	"ironbark/internal/driver"
@@ -96,77 +94,6 @@ func (s *Site) Console(ctx context.Context, machine string) (io.ReadWriteCloser,
 type line struct{ *io.PipeReader }
 
 func (l *line) Write([]byte) (int, error) { return 0, errors.New("a light machine takes no input") }
-
-// serialLine opens the serial line of a guest that runs, for one at a time. It ends within a second of what
-// permits it.
-func (s *Site) serialLine(ctx context.Context, machine string) (io.ReadWriteCloser, error) {
-	run := s.runDir(machine)
-	lock, err := os.OpenFile(run+".console", os.O_CREATE|os.O_RDWR, 0o600)
-	if err != nil {
-		return nil, err
-	}
-	if err := unix.Flock(int(lock.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
-		return nil, errors.Join(lock.Close(), &driver.NoConsoleError{
-			Why: fmt.Sprintf("somebody is at the serial line of machine %s, and it has one", machine), Try: fmt.Sprintf("wait, or look at what it says: ironbark console %s --log", machine),
-		})
-	}
-	text, _ := qemu.ReadBounded(filepath.Join(run, qemu.LogFile), mostLog)
-	c, err := (&net.Dialer{Timeout: 5 * time.Second}).DialContext(ctx, "unix", filepath.Join(run, qemu.ConsoleSocket))
-	if err != nil {
-		return nil, errors.Join(err, lock.Close())
-	}
-	l := &serial{Conn: c, before: text, lock: lock, over: make(chan struct{})}
-	go l.whileItMay(s, machine)
-	// Whoever comes to a line at which a login waits sees its question again.
-	_, _ = c.Write([]byte("\r"))
-	return l, nil
-}
-
-// serial is a session at a serial line.
-type serial struct {
-	net.Conn
-	before []byte
-	lock   *os.File
-	over   chan struct{}
-}
-
-// Read reads what was written before, and then the line.
-func (l *serial) Read(p []byte) (int, error) {
-	if len(l.before) > 0 {
-		n := copy(p, l.before)
-		l.before = l.before[n:]
-		return n, nil
-	}
-	return l.Conn.Read(p)
-}
-
-// Close ends the session. The line is free for others then.
-func (l *serial) Close() error {
-	select {
-	case <-l.over:
-		return nil
-	default:
-	}
-	close(l.over)
-	return errors.Join(l.Conn.Close(), l.lock.Close())
-}
-
-func (l *serial) whileItMay(s *Site, machine string) {
-	tick := time.NewTicker(300 * time.Millisecond)
-	defer tick.Stop()
-	for {
-		select {
-		case <-l.over:
-			return
-		case <-tick.C:
-			t, m, err := s.look(context.Background(), machine)
-			if err != nil || !t.Spec.Console || m.State == driver.Stopped {
-				_ = l.Conn.Close()
-				return
-			}
-		}
-	}
-}
 
 // handPassword gives the hash of a password to a guest: into its seed, and to its agent.
 func (s *Site) handPassword(ctx context.Context, t change.Resource, hash string) error {
