@@ -88,7 +88,7 @@ func TestOnlyThoseWithARouteMayLogIn(t *testing.T) {
 site: sim
 people: {mara: {groups: [ops]}, ilse: {}}
 networks: {estuary: {space: [10.60.0.0/16], outside: true, subnets: {landing: {range: [10.60.1.0/24]}, lookout: {range: [10.60.9.0/27], for: bastion}}}}
-machines: {web: {image: i, size: s, at: landing}}
+machines: {web: {image: i, size: s, at: landing, address: auto}}
 bastions: {beacon: {subnet: lookout, address: auto, from: [192.0.2.0/24]}}
 `, "route ssh to web via beacon for ops")
 	policy, ok := bastion.Compile(w.Estate, w.Plan(), "beacon")
@@ -106,7 +106,7 @@ bastions: {beacon: {subnet: lookout, address: auto, from: [192.0.2.0/24]}}
 	assert.Equal(t, bastion.NoRoute, ask("ilse", "192.0.2.7", "web", 22))
 	assert.Equal(t, bastion.NoRoute, ask("mara", "192.0.2.7", "web", 443))
 	assert.Equal(t, bastion.NotFrom, ask("mara", "198.51.100.7", "web", 22))
-	for _, host := range []string{"", "localhost", "127.0.0.1", "beacon", "10.60.9.4", "web.", "[::1]", "10.60.1.77"} {
+	for _, host := range []string{"", "localhost", "127.0.0.1", "beacon", "10.60.9.4", "web.", "[::1]", "10.60.1.77", "203.0.113.10"} {
 		assert.Equal(t, bastion.NoMachine, ask("mara", "192.0.2.7", host, 22), host)
 	}
 	assert.Equal(t, bastion.Access{From: []string{}}, (&bastion.Policy{}).Access())

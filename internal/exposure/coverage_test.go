@@ -102,3 +102,16 @@ func TestCoverageIsLostAsSets(t *testing.T) {
 		}
 	})
 }
+
+// TestAGuaranteeOfCallsCoversNothingThatComesIn has two of the same machine, addresses and service.
+func TestAGuaranteeOfCallsCoversNothingThatComesIn(t *testing.T) {
+	side := func(guarantee string) exposure.Side {
+		w := oracle.WorldOf(small, guarantee)
+		return exposure.Side{Estate: w.Estate, Plan: w.Plan()}
+	}
+	in, out := side("never ssh from office to web"), side("never ssh from web to office")
+	for _, sides := range [][2]exposure.Side{{in, out}, {out, in}} {
+		require.Len(t, exposure.CoverageLost(sides[0], sides[1]), 1)
+		require.Empty(t, exposure.CoverageLost(sides[0], sides[0]))
+	}
+}

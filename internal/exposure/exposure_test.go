@@ -370,9 +370,13 @@ func TestPathsAreTheShortestAndReal(t *testing.T) {
 				found++
 				require.Len(t, path, length[m])
 				for i, hop := range path {
+					from := p.Internet()
 					if i > 0 {
 						require.Equal(t, path[i-1].To, hop.From)
+						m, _ := p.MachineByName(hop.From)
+						from = p.AddrsOf(m)
 					}
+					require.True(t, hop.Entry.From.Overlaps(from), "%v\n%s", hop, w.Text)
 				}
 			}
 		}
