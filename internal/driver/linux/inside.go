@@ -129,6 +129,7 @@ func (s *Site) forgetPassword(ctx context.Context, t change.Resource, g *guest, 
 		if err := qemu.SetPasswordHash(ctx, s.runDir(t.Name), guestUser, noPassword); err != nil {
 			return &StillPasswordError{t.Name, "its guest agent does not answer: " + err.Error(), "ironbark restart " + t.Name}
 		}
+		_ = qemu.HangUp(ctx, s.runDir(t.Name)) // whoever it let in at the serial line; that session ends it, too
 	case !g.Tiny: // its own disk has it, and tells no more than the first boot what it is told
 		return &StillPasswordError{t.Name, "it is off", "ironbark start " + t.Name}
 	}
