@@ -43,7 +43,7 @@ truth: $(GUEST)
 # The story of a Debian image, which takes some minutes to make and to boot.
 debian: packages $(GUEST)
 	command -v mmdebstrap >/dev/null || apt-get install -y -q --no-install-recommends mmdebstrap
-	IRONBARK_TEST_SCRIPTS=testdata/slow go test ./cmd/ironbark -run TestScripts -v -timeout 40m
+	IRONBARK_TEST_SCRIPTS=testdata/slow go test -count=1 ./cmd/ironbark -run TestScripts -v -timeout 40m
 
 lint:
 	test -z "$$(gofmt -l .)"
