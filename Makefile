@@ -30,11 +30,12 @@ packages:
 	@[ -x /usr/sbin/sshd ] || [ -x .packages/usr/sbin/sshd ] || { apt-get update -q && apt-get install -y -q --no-install-recommends libwrap0 && mkdir -p .packages && \
 		cd .packages && apt-get download -q openssh-server && dpkg -x openssh-server_*.deb . && rm openssh-server_*.deb; }
 
+# Nothing is taken from Go's cache: the tests of cmd/ironbark build the program that they run, of which it knows nothing.
 test: packages $(GUEST)
-	go test $(TESTFLAGS) ./...
+	go test -count=1 $(TESTFLAGS) ./...
 	CGO_ENABLED=1 go test -race ./internal/driver/sim ./internal/driver/memory ./internal/ledger/... ./internal/site -run "Conformance|One|Opening|History|Told"
 	CGO_ENABLED=1 go test -race ./internal/gateway -run "Recorded|NothingElse|NoLonger|Dies|Stops"
-	IRONBARK_TEST_RACE=yes go test ./cmd/ironbark -run "TestWhatIsToldAsDoneIsThere|TestTwoEnactmentsAtOnce"
+	IRONBARK_TEST_RACE=yes go test -count=1 ./cmd/ironbark -run "TestWhatIsToldAsDoneIsThere|TestTwoEnactmentsAtOnce"
 
 # 20,000 real packets through the kernel's packet filter, as root.
 truth: $(GUEST)
