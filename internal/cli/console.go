@@ -23,7 +23,8 @@ func (a *app) consoleCommand() *cobra.Command {
 		Use: "console MACHINE", Short: "Open a machine's serial console, where the network does not lead",
 		Long: "Open a machine's serial console: its boot log, and a login if it offers one. It is off by default. The site must\n" +
 			"permit it, and then the estate or the machine (console: true; the machine's word counts before the estate's).\n" +
-			"Every session is in the journal. Ctrl-] leaves, and so does the end of input.\n\nExit status 3: it is not permitted.",
+			"Every session is in the journal. Ctrl-] leaves, and so does the end of input;\n" +
+			"whoever is logged in is logged out then.\n\nExit status 3: it is not permitted.",
 		Example: "  ironbark console chart-desk", ValidArgsFunction: a.completeNouns("machine"),
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
 			if len(args) != 1 {

@@ -47,6 +47,7 @@ func (m *machine) console() {
 		if user == "" {
 			continue
 		}
+		ctx := m.login()
 		password, err := t.ReadPassword("Password: ")
 		if err != nil {
 			continue
@@ -56,19 +57,17 @@ func (m *machine) console() {
 			fmt.Fprintln(t, "Login incorrect")
 			continue
 		}
-		ctx, cancel := context.WithCancel(context.Background())
-		m.atConsole(cancel)
 		m.interactive(ctx, t)
-		m.atConsole(nil)
-		cancel()
 	}
 }
 
-// atConsole notes what ends whoever is logged in at the console.
-func (m *machine) atConsole(end func()) {
+// login begins a login at the console, which the host can end from then on: also one whose password is being taken away.
+func (m *machine) login() context.Context {
+	ctx, end := context.WithCancel(context.Background())
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	m.hangUp = end
+	return ctx
 }
 
 // emergency waits for somebody at the console who remedies what keeps the machine from booting, and starts

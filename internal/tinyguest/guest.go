@@ -32,7 +32,7 @@ type machine struct {
 	mu        sync.Mutex
 	hash      string // of the user's password
 	passwords bool   // whether SSH takes it, too
-	hangUp    func() // ends whoever is logged in at the console; nil: nobody is
+	hangUp    func() // ends the latest login at the console; nil: there was none
 }
 
 // Run does all that the machine does. It returns only where nothing can be done.
