@@ -77,8 +77,7 @@ func FolderAt(dir string) (Folder, error) {
 // the rules files by name.
 type Files []estate.File
 
-// Read reads the files. A file over the size that is read at all is cut off one
-// byte after it, which is enough for the reader to refuse it.
+// Read reads the files. A file over the size that is read at all is a [TooLargeError].
 func (f Folder) Read() (Files, error) {
 	nouns, err := readFile(filepath.Join(f.Dir, estate.FileName), estate.MaxFile)
 	if err != nil {
@@ -156,12 +155,13 @@ type TooLargeError struct {
 	Size, Most int64
 }
 
-// Error tells both sizes.
+// Error tells both sizes; that of the file is rounded up, so that it is more than what is read.
 func (t *TooLargeError) Error() string {
-	if t.Most < 1<<20 {
-		return fmt.Sprintf("%s: the file is %d KB; at most %d KB are read", t.Name, t.Size>>10, t.Most>>10)
+	unit, name := int64(1<<20), "MB"
+	if t.Most < unit {
+		unit, name = 1<<10, "KB"
 	}
-	return fmt.Sprintf("%s: the file is %d MB; at most %d MB are read", t.Name, t.Size>>20, t.Most>>20)
+	return fmt.Sprintf("%s: the file is %d %s; at most %d %s are read", t.Name, (t.Size+unit-1)/unit, name, t.Most/unit, name)
 }
 
 // ExitStatus is that of files that cannot be read.
