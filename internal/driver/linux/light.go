@@ -243,17 +243,21 @@ func (s *Site) stopListening(machine string) {
 	_ = os.Remove(s.pidFile(machine))
 }
 
-// endProcess ends a process, and waits until it is gone with all its threads: the first of them may have ended while others still
-// hold its sockets.
+// endProcess ends a process, and waits until it is gone with all its threads, at most two seconds: the first of them may have ended
+// while others still hold its sockets. A pidfd is readable only after the last (pidfd_open(2)); /proc cannot be asked instead, as its
+// list of threads breaks off where one ends while it is read.
 func endProcess(pid int) {
+	fd, err := unix.PidfdOpen(pid, 0)
 	_ = unix.Kill(pid, unix.SIGKILL)
-	for range 400 {
-		_, _ = unix.Wait4(pid, nil, unix.WNOHANG, nil) // if this process has started it
-		stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
-		threads, _ := os.ReadDir(fmt.Sprintf("/proc/%d/task", pid))
-		if _, rest, _ := strings.Cut(string(stat), ") "); err != nil || strings.HasPrefix(rest, "Z") && len(threads) <= 1 {
-			return
-		}
-		time.Sleep(5 * time.Millisecond)
+	if err != nil { // it was gone
+		return
 	}
+	defer unix.Close(fd)
+	for until := time.Now().Add(2 * time.Second); ; {
+		left := max(time.Until(until), 0)
+		if _, err := unix.Poll([]unix.PollFd{{Fd: int32(fd), Events: unix.POLLIN}}, int(left.Milliseconds())); err != unix.EINTR {
+			break // it is gone, or the two seconds are over
+		}
+	}
+	_, _ = unix.Wait4(pid, nil, unix.WNOHANG, nil) // if this process has started it
 }
