@@ -179,7 +179,7 @@ func (p *place) journal(text string) (entry string) {
 			}
 		}
 		return false
-	}, 5*time.Second, 5*time.Millisecond, "no entry with %q", text)
+	}, 20*time.Second, 5*time.Millisecond, "no entry with %q", text)
 	return entry
 }
 
@@ -273,7 +273,7 @@ func ends(c net.Conn) bool {
 	select {
 	case yes := <-over:
 		return yes
-	case <-time.After(time.Second):
+	case <-time.After(10 * time.Second):
 		return false
 	}
 }
