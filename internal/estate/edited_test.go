@@ -102,7 +102,8 @@ func TestLinesThatMoveAreFound(t *testing.T) {
 		require.True(t, ok)
 		require.Equal(t, whole.Sentences(), edited.Sentences())
 		require.Equal(t, whole.SentencesOf(sentence.VerbDeny), edited.SentencesOf(sentence.VerbDeny))
-		require.LessOrEqual(t, max(len(d.In), len(d.Out)), 3, "what is the same at the beginning and the end is not looked at")
+		most := 3 + len("\n") - len(end) // a last line without an end of line differs from the same one with it
+		require.LessOrEqual(t, max(len(d.In), len(d.Out)), most, "what is the same at the beginning and the end is not looked at")
 		out := map[int]bool{}
 		for _, st := range d.Out {
 			out[st.At.Line] = true
