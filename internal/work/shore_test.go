@@ -48,6 +48,7 @@ type heldOne struct {
 	length       time.Duration // of a request
 	starting     time.Time     // of one that was asked for ahead of time
 	waits, emerg bool
+	shortened    int // the step at which somebody was told so
 }
 
 func (s shoreState) clone() shoreState {
@@ -139,10 +140,11 @@ func (s shoreState) after(w wish, o outcome, now, seen time.Time) (next shoreSta
 		h.end = end
 	case "shorten":
 		end := o.moments[0].Add(w.length)
-		if !active || !end.After(now) || h.waits || h.who != w.who && !in(w.who, "leads") || !end.Before(h.end) {
+		same := !refused && end.Equal(h.end) && o.from <= h.shortened // of two who shorten to the same at once, both are told so
+		if !active || !end.After(now) || h.waits || h.who != w.who && !in(w.who, "leads") || !end.Before(h.end) && !same {
 			return next, refused
 		}
-		h.end = end
+		h.end, h.shortened = end, o.to
 	case "close", "close all":
 		var want []int64
 		for id, one := range s.held {
