@@ -12,6 +12,8 @@ import (
 	"time"
 
 	"golang.org/x/sys/unix"
+
+	"ironbark/internal/pidfd"
 )
 
 // This file does things to machines that run.
@@ -37,7 +39,7 @@ func Stop(ctx context.Context, run string, grace time.Duration) (forced bool, er
 		// A monitor that does not answer is no reason not to stop.
 		_ = with(ctx, run, func(m *Monitor) error { return m.Do(ctx, "system_powerdown", nil, nil) })
 		for end := time.Now().Add(grace); time.Now().Before(end) && ctx.Err() == nil; {
-			if ended(fd, min(time.Until(end), 100*time.Millisecond)) {
+			if pidfd.Ended(fd, min(time.Until(end), 100*time.Millisecond)) {
 				return false, nil
 			}
 		}

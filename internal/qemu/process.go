@@ -15,6 +15,8 @@ import (
 	"time"
 
 	"golang.org/x/sys/unix"
+
+	"ironbark/internal/pidfd"
 )
 
 // runSize is how much a machine's folder Run may hold: what its guest writes to the serial line and the port
@@ -194,18 +196,6 @@ func hold(run string) (fd int, err error) {
 	return fd, nil
 }
 
-// ended waits until a process has ended with all of its threads, and reports whether it has: until then
-// one of them may still have the machine's link open.
-func ended(fd int, within time.Duration) bool {
-	for end := time.Now().Add(within); ; {
-		left := max(time.Until(end), 0)
-		n, err := unix.Poll([]unix.PollFd{{Fd: int32(fd), Events: unix.POLLIN}}, int(left.Milliseconds()))
-		if n > 0 || left == 0 && !errors.Is(err, unix.EINTR) {
-			return n > 0
-		}
-	}
-}
-
 // killTime is how long a process may take to end that is killed.
 const killTime = 10 * time.Second
 
@@ -216,10 +206,11 @@ func Kill(run string) error {
 		return err
 	}
 	defer unix.Close(fd)
-	if err := unix.PidfdSendSignal(fd, unix.SIGKILL, nil, 0); err != nil && !errors.Is(err, unix.ESRCH) {
+	ended, err := pidfd.Kill(fd, killTime)
+	if err != nil {
 		return err
 	}
-	if !ended(fd, killTime) {
+	if !ended {
 		return fmt.Errorf("process %d does not end", Find(run))
 	}
 	if err := os.Remove(run + ".pid"); !errors.Is(err, os.ErrNotExist) {

@@ -19,6 +19,7 @@ import (
 
 	"ironbark/internal/change"
 	"ironbark/internal/flow"
+	"ironbark/internal/pidfd"
 )
 
 // A light machine is a network namespace with listeners in it: a process of this program
@@ -243,21 +244,14 @@ func (s *Site) stopListening(machine string) {
 	_ = os.Remove(s.pidFile(machine))
 }
 
-// endProcess ends a process, and waits until it is gone with all its threads, at most two seconds: the first of them may have ended
-// while others still hold its sockets. A pidfd is readable only after the last (pidfd_open(2)); /proc cannot be asked instead, as its
-// list of threads breaks off where one ends while it is read.
+// endProcess ends a process, and waits until it is gone with all its threads, at most two seconds.
 func endProcess(pid int) {
 	fd, err := unix.PidfdOpen(pid, 0)
-	_ = unix.Kill(pid, unix.SIGKILL)
-	if err != nil { // it was gone
+	if err != nil { // it is gone; where only no descriptor is to be had, it is ended and not waited for
+		_ = unix.Kill(pid, unix.SIGKILL)
 		return
 	}
 	defer unix.Close(fd)
-	for until := time.Now().Add(2 * time.Second); ; {
-		left := max(time.Until(until), 0)
-		if _, err := unix.Poll([]unix.PollFd{{Fd: int32(fd), Events: unix.POLLIN}}, int(left.Milliseconds())); err != unix.EINTR {
-			break // it is gone, or the two seconds are over
-		}
-	}
+	_, _ = pidfd.Kill(fd, 2*time.Second)
 	_, _ = unix.Wait4(pid, nil, unix.WNOHANG, nil) // if this process has started it
 }
