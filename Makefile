@@ -39,7 +39,7 @@ test: packages $(GUEST)
 
 # 20,000 real packets through the kernel's packet filter, as root.
 truth: $(GUEST)
-	IRONBARK_TRUTH=20000 go test ./internal/driver/linux -run "TheKernelSays|TheKernelTurns|InTheMiddle" -v -timeout 30m
+	IRONBARK_TRUTH=20000 go test -count=1 ./internal/driver/linux -run "TheKernelSays|TheKernelTurns|InTheMiddle" -v -timeout 30m
 
 # The story of a Debian image, which takes some minutes to make and to boot.
 debian: packages $(GUEST)

@@ -35,7 +35,7 @@ func TestASessionIsForwardedAndRecorded(t *testing.T) {
 		number := r.Who()[0].Number
 		require.NoError(t, s.Close())
 		p.journal(fmt.Sprintf("end of %d: the client closed it, 4 up, 4 down", number))
-		require.Eventually(t, func() bool { return len(r.Who()) == 0 }, 20*time.Second, 5*time.Millisecond)
+		require.Eventually(t, func() bool { return len(r.Who()) == 0 }, time.Second, 5*time.Millisecond)
 	}
 	// what is sent until the end arrives, also where one side is done before the other
 	s, err := c.Dial("tcp", "gauge-1:22")
@@ -119,7 +119,7 @@ func TestWhatIsNoLongerAllowedEndsWithinASecond(t *testing.T) {
 		require.True(t, echoes(s), what)
 		enact()
 		assert.True(t, ends(s), what)
-		require.Eventually(t, func() bool { return len(r.Who()) == 0 }, 20*time.Second, 5*time.Millisecond)
+		require.Eventually(t, func() bool { return len(r.Who()) == 0 }, time.Second, 5*time.Millisecond)
 		_ = c.Close()
 		p.enact(files, route)
 		require.Eventually(t, func() bool { return r.connects(mara) }, 20*time.Second, 50*time.Millisecond, what)
@@ -144,7 +144,7 @@ func TestWhatIsNoLongerAllowedEndsWithinASecond(t *testing.T) {
 	p.mu.Lock()
 	p.ahead = 2 * time.Hour
 	p.mu.Unlock()
-	require.Eventually(t, func() bool { return ends(s) }, 20*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return ends(s) }, 4*time.Second, 10*time.Millisecond)
 	_, err = r.login(later)
 	assert.Error(t, err)
 }
@@ -203,7 +203,7 @@ func TestLimits(t *testing.T) {
 		var err error
 		c, err = r.login(mara)
 		return err == nil
-	}, 20*time.Second, 20*time.Millisecond, "somebody in earnest is let in beside those who only hold on")
+	}, 10*time.Second, 20*time.Millisecond, "somebody in earnest is let in beside those who only hold on")
 	open := 0
 	for _, s := range silent {
 		_ = s.SetReadDeadline(time.Now().Add(time.Millisecond))
@@ -222,8 +222,8 @@ func TestLimits(t *testing.T) {
 	_, err := c.Dial("tcp", "gauge-1:22")
 	require.ErrorContains(t, err, "as many sessions as it may")
 	assert.True(t, echoes(sessions[1]))
-	require.Eventually(t, func() bool { return len(r.Who()) == 0 }, 20*time.Second, 20*time.Millisecond, "idle sessions end")
-	require.Eventually(t, func() bool { _, _, err := c.SendRequest("x", true, nil); return err != nil }, 20*time.Second, 20*time.Millisecond, "and so does a connection without one")
+	require.Eventually(t, func() bool { return len(r.Who()) == 0 }, 5*time.Second, 20*time.Millisecond, "idle sessions end")
+	require.Eventually(t, func() bool { _, _, err := c.SendRequest("x", true, nil); return err != nil }, 6*time.Second, 20*time.Millisecond, "and so does a connection without one")
 }
 
 // TestGoodClientsGetInBesideThousandsOfSlowOnes: 5,000 come from 250 addresses, some of which begin to speak, and
@@ -282,7 +282,7 @@ func TestAProcessThatDiesIsStartedAnew(t *testing.T) {
 	require.NoError(t, err)
 	p.enact(files, "route ssh to gauge-2 via beacon for ops")
 	toChildren(t, syscall.SIGSTOP)
-	require.Eventually(t, func() bool { return ends(s) }, 20*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return ends(s) }, 15*time.Second, 50*time.Millisecond)
 	p.enact(files, "route ssh to gauge-1 via beacon for ops")
 	require.Eventually(t, func() bool { return r.connects(mara) }, 20*time.Second, 50*time.Millisecond)
 }

@@ -273,7 +273,7 @@ func ends(c net.Conn) bool {
 	select {
 	case yes := <-over:
 		return yes
-	case <-time.After(10 * time.Second):
+	case <-time.After(time.Second):
 		return false
 	}
 }
