@@ -199,11 +199,16 @@ var hangUp = map[string]any{"path": "systemctl", "arg": []string{"restart", "ser
 // listenTime is how long is waited for a guest agent that may not run: the guest boots, or does not get through its boot.
 const listenTime = 2 * time.Second
 
-// HangUp ends whoever is logged in at a guest's serial line, by its guest agent, and waits until that is done.
+// hangUpTime is how long a guest may take to end a login.
+const hangUpTime = 10 * time.Second
+
+// HangUp ends whoever is logged in at a guest's serial line, by its guest agent, and waits until that is done, at most ten seconds.
 func HangUp(ctx context.Context, run string) error {
-	agent := filepath.Join(run, AgentSocket)
-	short, cancel := context.WithTimeout(ctx, listenTime)
+	ctx, cancel := context.WithTimeout(ctx, hangUpTime)
 	defer cancel()
+	agent := filepath.Join(run, AgentSocket)
+	short, stop := context.WithTimeout(ctx, listenTime)
+	defer stop()
 	if err := Agent(short, agent, "guest-ping", nil, nil); err != nil {
 		return err
 	}

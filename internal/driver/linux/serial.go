@@ -35,16 +35,16 @@ func (s *Site) serialLine(ctx context.Context, machine string) (io.ReadWriteClos
 	l := &serial{run: run, lock: lock, boot: bootOf(run), over: make(chan struct{})}
 	l.before, _ = qemu.ReadBounded(filepath.Join(run, qemu.LogFile), mostLog)
 	if l.brokeOff() {
-		if err := l.hangUp(ctx); err != nil {
+		if err := qemu.HangUp(ctx, run); err != nil {
 			l.before = fmt.Appendf(l.before, "\r\nThe session before this one broke off, and whoever was logged in may still be: %v\r\n", err)
 		}
 	}
-	l.mark()
 	c, err := (&net.Dialer{Timeout: 5 * time.Second}).DialContext(ctx, "unix", filepath.Join(run, qemu.ConsoleSocket))
 	if err != nil {
 		return nil, errors.Join(err, lock.Close())
 	}
 	l.Conn = c
+	l.mark()
 	go l.whileItMay(s, machine)
 	// Whoever comes to a line at which a login waits sees its question again.
 	_, _ = c.Write([]byte("\r"))
@@ -82,7 +82,7 @@ func (l *serial) Close() error {
 	if errors.Is(err, net.ErrClosed) { // it was ended with what permits it
 		err = nil
 	}
-	if bootOf(l.run) != l.boot || l.hangUp(context.Background()) == nil {
+	if bootOf(l.run) != l.boot || qemu.HangUp(context.Background(), l.run) == nil {
 		err = errors.Join(err, l.lock.Truncate(0))
 	}
 	return errors.Join(err, l.lock.Close())
@@ -105,15 +105,6 @@ func (l *serial) mark() {
 	if l.lock.Truncate(0) == nil {
 		_, _ = l.lock.WriteAt([]byte(l.boot), 0)
 	}
-}
-
-// hangUpTime is how long a guest may take to end a login.
-const hangUpTime = 10 * time.Second
-
-func (l *serial) hangUp(ctx context.Context) error {
-	ctx, cancel := context.WithTimeout(ctx, hangUpTime)
-	defer cancel()
-	return qemu.HangUp(ctx, l.run)
 }
 
 func (l *serial) whileItMay(s *Site, machine string) {
