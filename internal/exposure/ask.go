@@ -272,3 +272,21 @@ func Verdict(parts []Part) string {
 	}
 	return "some"
 }
+
+// Passes reports whether a single flow from a source passes one of a machine's doors at an address, as called there. A service is the one
+// that is called. In a view of calls (see [View.Calls]) the source is the address that is called, and the address the machine's own.
+// Cost: that of the machine's doors.
+func (v *View) Passes(m int32, at netip.Addr, called flow.Service, from netip.Addr) bool {
+	source := span.One(flow.PointOf(from))
+	for _, d := range v.Plan.DoorsTo(m) {
+		if d.Address != at || !d.Called().Contains(called) {
+			continue
+		}
+		for _, p := range v.askDoor(Target{Machine: m}, d, flow.ServicesAt(called), source) {
+			if p.Open {
+				return true
+			}
+		}
+	}
+	return false
+}

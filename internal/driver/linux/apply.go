@@ -6,8 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"ironbark/internal/change"
@@ -83,17 +85,21 @@ func (s *Site) record(ctx context.Context, t change.Resource) (change.Resource, 
 				return err
 			}
 		}
-		if old, ok := change.Find(list, t.Kind, t.Name); !ok || !old.Spec.Equal(t.Spec) || old.Given != t.Given {
+		old, had := change.Find(list, t.Kind, t.Name)
+		if !had || !old.Spec.Equal(t.Spec) || old.Given != t.Given {
 			m.Mark++
 			_, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO resources VALUES (?, ?, ?)`, t.Kind, t.Name, t.Encode())
 			if err != nil {
 				return err
 			}
 		}
-		if old, ok := change.Find(list, t.Kind, t.Name); ok && t.Kind == change.Machine {
+		if had && t.Kind == change.Machine {
 			if err := s.leave(old, t); err != nil {
 				return err
 			}
+		}
+		if err := s.forget(m, changedAddrs(old, t)...); err != nil {
+			return err
 		}
 		switch {
 		case t.Kind == change.Line:
@@ -170,6 +176,9 @@ func (s *Site) take(ctx context.Context, t change.Resource, before []change.Reso
 				return err
 			}
 		}
+		if err := s.forget(m, allAddrs(t)...); err != nil {
+			return err
+		}
 		m.Mark++
 		_, err1 := tx.ExecContext(ctx, `DELETE FROM resources WHERE kind = ? AND name = ?`, t.Kind, t.Name)
 		_, err2 := tx.ExecContext(ctx, `DELETE FROM machines WHERE name = ? AND ?`, t.Name, t.Kind == change.Machine)
@@ -190,6 +199,23 @@ func (s *Site) take(ctx context.Context, t change.Resource, before []change.Reso
 		return os.RemoveAll(s.snapshotPath(t.Name))
 	}
 	return nil
+}
+
+// allAddrs are the addresses of a resource, inside and public.
+func allAddrs(t change.Resource) (list []netip.Addr) {
+	list = append(list, addrsOf([]change.Resource{t})[t.Name]...)
+	return slices.DeleteFunc(append(list, t.Given.Addr4, t.Given.Addr6), func(a netip.Addr) bool { return !a.IsValid() })
+}
+
+// changedAddrs are the addresses that one of two states of a resource has, and the other has not.
+func changedAddrs(old, t change.Resource) (list []netip.Addr) {
+	had, has := allAddrs(old), allAddrs(t)
+	for _, a := range slices.Concat(had, has) {
+		if slices.Contains(had, a) != slices.Contains(has, a) {
+			list = append(list, a)
+		}
+	}
+	return list
 }
 
 // recordGuest writes down what a guest is beside its resource, and makes its link.

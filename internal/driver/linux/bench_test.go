@@ -58,18 +58,18 @@ func BenchmarkTable(b *testing.B) {
 		} else {
 			plan = ordinary(b, n)
 		}
-		t := NewTable(plan, nil)
+		t := NewTable(plan, nil, waysOf(plan))
 		c, done, err := s.conn()
 		require.NoError(b, err)
 		b.Run("compile/"+kind, func(b *testing.B) {
 			for b.Loop() {
-				NewTable(plan, nil)
+				NewTable(plan, nil, waysOf(plan))
 			}
 			b.ReportMetric(float64(len(t.Reach)+len(t.Who)+len(t.Deny)+len(t.Pass)+len(t.Own)), "boxes")
 		})
 		b.Run("install/"+kind, func(b *testing.B) {
 			for b.Loop() {
-				require.NoError(b, install(c, t, nil, nil, time.Now()))
+				require.NoError(b, install(c, t, nil, nil, nil, time.Now()))
 			}
 		})
 		b.Run("read/"+kind, func(b *testing.B) {

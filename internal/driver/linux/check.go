@@ -51,7 +51,7 @@ func Check(clock interface{ Now() time.Time }) (list []Requirement) {
 			return err
 		}
 		defer done()
-		return install(c, sample(), nil, nil, clock.Now())
+		return install(c, sample(), nil, nil, nil, clock.Now())
 	}) && try("speaking from any address", "a kernel with CONFIG_IP_MULTIPLE_TABLES, CONFIG_IPV6_MULTIPLE_TABLES and CONFIG_NF_TPROXY, and the capability CAP_NET_ADMIN", func() error {
 		return within(s.prefix+".probe", func() error { return set(probeSettings) })
 	})

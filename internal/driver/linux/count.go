@@ -101,7 +101,7 @@ func (s *Site) count(ctx context.Context, tx *sql.Tx, m *meta, last bool) error 
 	read := cmp.Or(m.Read, m.Since)
 	from := &sources{of: map[string]map[netip.Addr]bool{}, many: map[string]bool{}}
 	noting := m.Layout == layout // a program of before notes nothing
-	found, err := s.readCounters(ctx, tx, from, noting)
+	found, err := s.readCounters(ctx, tx, m, from, noting)
 	if err != nil && !last {
 		return fmt.Errorf("what was let pass cannot be told: %w", err)
 	}
@@ -140,7 +140,7 @@ func (s *Site) count(ctx context.Context, tx *sql.Tx, m *meta, last bool) error 
 
 // readCounters reads what the kernel has counted, by what it is kept by, and the sources that it has noted. The error tells of a
 // table that is not the one that was installed: nobody can tell what its counters are of.
-func (s *Site) readCounters(ctx context.Context, tx *sql.Tx, from *sources, noting bool) (map[string]driver.Count, error) {
+func (s *Site) readCounters(ctx context.Context, tx *sql.Tx, m *meta, from *sources, noting bool) (map[string]driver.Count, error) {
 	if !exists(s.prefix) {
 		return nil, nil
 	}
@@ -149,6 +149,10 @@ func (s *Site) readCounters(ctx context.Context, tx *sql.Tx, from *sources, noti
 		return nil, err
 	}
 	plan, err := flow.FromRows(rows)
+	if err != nil {
+		return nil, err
+	}
+	ways, err := readWays(ctx, tx, m)
 	if err != nil {
 		return nil, err
 	}
@@ -167,9 +171,9 @@ func (s *Site) readCounters(ctx context.Context, tx *sql.Tx, from *sources, noti
 	if err != nil {
 		return nil, err
 	}
-	t := newTally(plan, NewTable(plan, s.running), map[string]driver.Count{})
+	t := newTally(plan, NewTable(plan, s.running, ways), ways, map[string]driver.Count{})
 	t.numbers = numbers
-	calls := newTally(plan.Calls(), t.table.Calls, t.found)
+	calls := newTally(plan.Calls(), t.table.Calls, ways, t.found)
 	err = within(s.prefix, func() error {
 		if err := errors.Join(t.judged(""), calls.judged(callsPrefix)); err != nil {
 			return err
@@ -203,11 +207,11 @@ type tally struct {
 	audiences map[uint32][]*flow.Rule // of those, the ones that speak of an audience, as far as they were asked for
 }
 
-func newTally(plan *flow.Plan, table *Table, found map[string]driver.Count) *tally {
+func newTally(plan *flow.Plan, table *Table, ways Ways, found map[string]driver.Count) *tally {
 	t := &tally{plan: plan, table: table, found: found, ways: map[uint32]string{}, audiences: map[uint32][]*flow.Rule{}}
 	for i := range plan.Doors {
 		d := &plan.Doors[i]
-		if way := wayOf(d); t.ways[way] == "" {
+		if way, ok := ways.of(d); ok && t.ways[way] == "" {
 			t.ways[way] = d.Origin.Sentence
 		}
 	}

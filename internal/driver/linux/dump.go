@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"time"
 
 	"github.com/google/nftables"
 	"github.com/google/nftables/expr"
@@ -15,14 +16,69 @@ import (
 // intervals anew for each part, so small parts of a large set take for ever. It gives no larger ones.
 const dumpBuffer = 64 << 10
 
+// ask asks a part of netfilter for all that it has of something, and hands over each message that comes, from its struct
+// nfgenmsg on. The thread is in the namespace that is asked. The error is errInterrupted where it was written to meanwhile.
+func ask(message uint16, family uint8, attrs []byte, each func(body []byte) error) error {
+	fd, err := unix.Socket(unix.AF_NETLINK, unix.SOCK_RAW|unix.SOCK_CLOEXEC, unix.NETLINK_NETFILTER)
+	if err != nil {
+		return err
+	}
+	defer unix.Close(fd)
+	question := netlink.Message{
+		Header: netlink.Header{Type: netlink.HeaderType(message), Flags: netlink.Request | netlink.Dump, Sequence: 1},
+		Data:   append([]byte{family, unix.NFNETLINK_V0, 0, 0}, attrs...),
+	}
+	question.Header.Length = uint32(unix.SizeofNlMsghdr + len(question.Data))
+	data, err := question.MarshalBinary()
+	if err != nil {
+		return err
+	}
+	if err := unix.Sendto(fd, data, 0, &unix.SockaddrNetlink{Family: unix.AF_NETLINK}); err != nil {
+		return err
+	}
+	buffer := make([]byte, dumpBuffer)
+	interrupted := false
+	for {
+		n, _, err := unix.Recvfrom(fd, buffer, 0)
+		if err != nil {
+			return err
+		}
+		part := append([]byte{}, buffer[:n]...) // whoever gets it keeps it
+		for len(part) >= unix.SizeofNlMsghdr {
+			length := int(binary.NativeEndian.Uint32(part))
+			if length < unix.SizeofNlMsghdr || length > len(part) {
+				return errors.New("a message of the packet filter is cut off")
+			}
+			kind, flags, body := binary.NativeEndian.Uint16(part[4:]), binary.NativeEndian.Uint16(part[6:]), part[unix.SizeofNlMsghdr:length]
+			part = part[min(len(part), (length+3)&^3):]
+			interrupted = interrupted || flags&unix.NLM_F_DUMP_INTR != 0
+			switch {
+			case kind == unix.NLMSG_DONE && interrupted:
+				return errInterrupted
+			case kind == unix.NLMSG_DONE:
+				return nil
+			case kind == unix.NLMSG_ERROR:
+				if len(body) >= 4 {
+					return unix.Errno(-int32(binary.NativeEndian.Uint32(body)))
+				}
+				return errors.New("the packet filter answers with an error")
+			case len(body) >= 4:
+				if err := each(body); err != nil {
+					return err
+				}
+			}
+		}
+	}
+}
+
+// askFilter asks the packet filter; see [ask].
+func askFilter(message uint16, attrs []byte, each func(body []byte) error) error {
+	return ask(unix.NFNL_SUBSYS_NFTABLES<<8|message, unix.AF_UNSPEC, attrs, each)
+}
+
 // dump reads the elements of a set of the one table (NFT_MSG_GETSETELEM,
 // linux/netfilter/nf_tables.h). The thread is in the router's namespace.
 func dump(set string) (list []nftables.SetElement, err error) {
-	fd, err := unix.Socket(unix.AF_NETLINK, unix.SOCK_RAW|unix.SOCK_CLOEXEC, unix.NETLINK_NETFILTER)
-	if err != nil {
-		return nil, err
-	}
-	defer unix.Close(fd)
 	ae := netlink.NewAttributeEncoder()
 	ae.String(unix.NFTA_SET_ELEM_LIST_TABLE, tableName)
 	ae.String(unix.NFTA_SET_ELEM_LIST_SET, set)
@@ -30,61 +86,32 @@ func dump(set string) (list []nftables.SetElement, err error) {
 	if err != nil {
 		return nil, err
 	}
-	ask := netlink.Message{
-		Header: netlink.Header{Type: unix.NFNL_SUBSYS_NFTABLES<<8 | unix.NFT_MSG_GETSETELEM, Flags: netlink.Request | netlink.Dump, Sequence: 1},
-		Data:   append([]byte{unix.NFPROTO_INET, unix.NFNETLINK_V0, 0, 0}, attrs...),
-	}
-	ask.Header.Length = uint32(unix.SizeofNlMsghdr + len(ask.Data))
-	data, err := ask.MarshalBinary()
-	if err != nil {
-		return nil, err
-	}
-	if err := unix.Sendto(fd, data, 0, &unix.SockaddrNetlink{Family: unix.AF_NETLINK}); err != nil {
-		return nil, err
-	}
-	buffer := make([]byte, dumpBuffer)
-	for {
-		n, _, err := unix.Recvfrom(fd, buffer, 0)
-		if err != nil {
-			return nil, err
-		}
-		part := append([]byte{}, buffer[:n]...) // elements keep it
-		for len(part) >= unix.SizeofNlMsghdr {
-			length := int(binary.NativeEndian.Uint32(part))
-			if length < unix.SizeofNlMsghdr || length > len(part) {
-				return nil, errors.New("a message of the packet filter is cut off")
-			}
-			kind, flags, body := binary.NativeEndian.Uint16(part[4:]), binary.NativeEndian.Uint16(part[6:]), part[unix.SizeofNlMsghdr:length]
-			part = part[min(len(part), (length+3)&^3):]
-			switch {
-			case flags&unix.NLM_F_DUMP_INTR != 0:
-				return nil, errInterrupted
-			case kind == unix.NLMSG_DONE:
-				return list, nil
-			case kind == unix.NLMSG_ERROR:
-				if len(body) >= 4 {
-					return nil, unix.Errno(-int32(binary.NativeEndian.Uint32(body)))
-				}
-				return nil, errors.New("the packet filter answers with an error")
-			case len(body) >= 4:
-				if list, err = appendElements(list, body[4:]); err != nil {
-					return nil, err
-				}
-			}
-		}
-	}
+	err = ask(unix.NFNL_SUBSYS_NFTABLES<<8|unix.NFT_MSG_GETSETELEM, unix.NFPROTO_INET, attrs, func(body []byte) (err error) {
+		list, err = appendElements(list, body[4:])
+		return err
+	})
+	return list, err
 }
 
 // errInterrupted says that somebody wrote to the packet filter while it was read.
 var errInterrupted = errors.New("the packet filter was written to while it was read")
 
-// dumpWhole is dump, again where it was interrupted.
-func dumpWhole(set string) (list []nftables.SetElement, err error) {
+// untilWhole does what reads something again where it was interrupted, some times.
+func untilWhole(read func() error) (err error) {
 	for range 10 {
-		if list, err = dump(set); !errors.Is(err, errInterrupted) && !errors.Is(err, unix.EINTR) {
+		if err = read(); !errors.Is(err, errInterrupted) && !errors.Is(err, unix.EINTR) {
 			break
 		}
 	}
+	return err
+}
+
+// dumpWhole is dump, again where it was interrupted.
+func dumpWhole(set string) (list []nftables.SetElement, err error) {
+	err = untilWhole(func() error {
+		list, err = dump(set)
+		return err
+	})
 	if err != nil {
 		return nil, fmt.Errorf("the set %s of the packet filter: %w", set, err)
 	}
@@ -147,6 +174,10 @@ func readElement(e *nftables.SetElement, body []byte) error {
 			e.KeyEnd = inner(value)
 		case unix.NFTA_SET_ELEM_FLAGS:
 			e.IntervalEnd = len(value) == 4 && binary.BigEndian.Uint32(value)&unix.NFT_SET_ELEM_INTERVAL_END != 0
+		case unix.NFTA_SET_ELEM_EXPIRATION:
+			if len(value) == 8 {
+				e.Expires = time.Duration(binary.BigEndian.Uint64(value)) * time.Millisecond
+			}
 		case unix.NFTA_SET_ELEM_EXPR:
 			return readCounter(e, value)
 		case elementExpressions:

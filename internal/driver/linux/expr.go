@@ -11,8 +11,18 @@ func native(n uint32) []byte { return binaryutil.NativeEndian.PutUint32(n) }
 // openedName is the chain in which what openings let pass is counted.
 const openedName = "opened"
 
-// refuseName is the chain in which what is not let pass ends.
-const refuseName = "refuse"
+// The chains in which a packet's way ends.
+const (
+	passName   = "pass"   // of what is let pass, in whichever way
+	refuseName = "refuse" // of what is not
+	lateName   = "late"   // of what comes when its connection is over: it is told so
+)
+
+// What a packet's mark says besides the number by which it is looked up.
+const (
+	routedMark uint32 = 1 << 28            // before it is judged: it may be routed at all; see [guard]
+	passMark   uint32 = routedMark | 1<<27 // once it was judged: it is let pass
+)
 
 func goTo(chain string) []expr.Any {
 	return []expr.Any{&expr.Verdict{Kind: expr.VerdictGoto, Chain: chain}}

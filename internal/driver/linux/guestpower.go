@@ -40,7 +40,7 @@ func (s *Site) powerGuest(ctx context.Context, t change.Resource, was driver.Mac
 		}
 		happened = ", its setup runs again"
 	}
-	if err := s.switchGuest(ctx, t, act.Do == driver.Stop); err != nil {
+	if err := s.switchGuest(ctx, t, act); err != nil {
 		return m, "", err
 	}
 	if act.Do != driver.Stop {
@@ -75,9 +75,16 @@ func (s *Site) newInstance(ctx context.Context, name string) error {
 	return s.keepGuest(ctx, name, g)
 }
 
-// switchGuest keeps that a guest is to be off, or on, and makes its link where it is to be on.
-func (s *Site) switchGuest(ctx context.Context, t change.Resource, off bool) error {
+// switchGuest keeps that a guest is to be off, or on, and makes its link where it is to be on. The connections of one that was stopped
+// are ended.
+func (s *Site) switchGuest(ctx context.Context, t change.Resource, act driver.Power) error {
+	off := act.Do == driver.Stop
 	return s.change(ctx, func(tx *sql.Tx, m *meta) error {
+		if act.Do != driver.Start {
+			if err := s.forget(m, addrsOf([]change.Resource{t})[t.Name]...); err != nil {
+				return err
+			}
+		}
 		if err := s.switchTo(ctx, tx, t.Name, off); err != nil {
 			return err
 		}

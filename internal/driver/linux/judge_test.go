@@ -90,7 +90,7 @@ func TestTheTableSaysWhatTheOracleSays(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		w := oracle.Draw(t)
 		plan := w.Plan()
-		table := NewTable(plan, nil)
+		table := NewTable(plan, nil, waysOf(plan))
 		for _, one := range []*Table{table, table.Calls} {
 			var who, entries []Box // as boxes
 			for _, p := range one.Who {

@@ -103,6 +103,9 @@ func (s *Site) recordLine(m *meta, t change.Resource) error {
 		m.Lines = map[string]*lineState{}
 	}
 	m.Lines[t.Name] = l
+	if err := s.forget(m, gone...); err != nil {
+		return err
+	}
 	return within(s.prefix, func() error {
 		name := tunnelOf(t.Name)
 		if _, err := netlink.LinkByName(name); errors.As(err, &netlink.LinkNotFoundError{}) {
@@ -133,7 +136,6 @@ func (s *Site) recordLine(m *meta, t change.Resource) error {
 		}
 		for _, a := range gone {
 			_ = netlink.RouteDel(&netlink.Route{LinkIndex: link.Attrs().Index, Dst: ipNet(netip.PrefixFrom(a, a.BitLen()))}) // it may not be there
-			endSessionsOf(a)
 		}
 		for _, p := range t.Spec.Peers {
 			for _, a := range p.Addrs {
@@ -165,19 +167,6 @@ func addrsGone(before, now map[string]change.Peer) (list []netip.Addr) {
 		}
 	}
 	return list
-}
-
-// endSessionsOf forgets the connections of an address: what still comes of them is the beginning of none, and is refused. The
-// thread is in the router's namespace.
-func endSessionsOf(a netip.Addr) {
-	family := netlink.InetFamily(unix.AF_INET)
-	if a.Is6() {
-		family = unix.AF_INET6
-	}
-	filter := &netlink.ConntrackFilter{}
-	if filter.AddIP(netlink.ConntrackOrigSrcIP, a.AsSlice()) == nil {
-		_, _ = netlink.ConntrackDeleteFilters(netlink.ConntrackTable, family, filter)
-	}
 }
 
 // provideLine starts the process of a line that has peers, or starts it anew where it was started for others.
@@ -297,10 +286,10 @@ func (s *Site) takeLine(ctx context.Context, t change.Resource) error {
 		if l == nil || !exists(s.prefix) {
 			return nil
 		}
+		if err := s.forget(m, addrsGone(l.Peers, nil)...); err != nil {
+			return err
+		}
 		return within(s.prefix, func() error {
-			for _, a := range addrsGone(l.Peers, nil) {
-				endSessionsOf(a)
-			}
 			link, err := netlink.LinkByName(tunnelOf(t.Name))
 			if errors.As(err, &netlink.LinkNotFoundError{}) {
 				return nil

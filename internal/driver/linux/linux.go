@@ -269,15 +269,32 @@ func (s *Site) put(ctx context.Context, tx *sql.Tx, m *meta, plan *flow.Plan) er
 	if err != nil {
 		return err
 	}
-	if err := install(c, NewTable(plan, live), links, open, s.clock.Now()); err != nil {
+	ways, err := allotWays(ctx, tx, m, plan)
+	if err != nil {
 		return err
 	}
-	if m.Rules, err = rulesDigest(c); err != nil {
+	err = within(s.prefix, func() (err error) {
+		over, err := readEnded()
+		if err != nil {
+			return err
+		}
+		if err := routeMarked(); err != nil {
+			return err
+		}
+		if err := install(c, NewTable(plan, live, ways), links, open, over, s.clock.Now()); err != nil {
+			return err
+		}
+		m.Rules, err = rulesDigest()
+		return err
+	})
+	if err != nil {
 		return err
 	}
 	m.Layout = layout
-	m.Generation, err = s.generation()
-	return err
+	if m.Generation, err = s.generation(); err != nil {
+		return err
+	}
+	return s.endClosed(m, plan, passing)
 }
 
 // Keep keeps the identity.

@@ -84,6 +84,9 @@ func (s *Site) Power(ctx context.Context, machine string, act driver.Power) (m d
 			return nil
 		case act.Do != driver.Start:
 			s.stopListening(machine)
+			if err := s.forget(kept, addrsOf([]change.Resource{t})[machine]...); err != nil {
+				return err
+			}
 		}
 		if act.Do != driver.Stop {
 			if err := s.startListening(t); err != nil {

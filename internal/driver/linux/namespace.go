@@ -12,8 +12,6 @@ import (
 	"runtime"
 	"strings"
 
-	"github.com/google/nftables"
-	mdnetlink "github.com/mdlayher/netlink"
 	"github.com/vishvananda/netlink"
 	"github.com/vishvananda/netns"
 	"golang.org/x/sys/unix"
@@ -253,7 +251,7 @@ func (s *Site) build() error {
 		return err
 	}
 	defer closeConn()
-	if err := install(c, &Table{}, nil, nil, s.clock.Now()); err != nil { // before any link rises
+	if err := install(c, &Table{}, nil, nil, nil, s.clock.Now()); err != nil { // before any link rises
 		return fmt.Errorf("the packet filter: %w", err)
 	}
 	if err := create(probe, probeSettings); err != nil {
@@ -299,7 +297,7 @@ func (s *Site) build() error {
 		if err := errors.Join(route("probe", anyV4, probeV4), route("probe", anyV6, probeV6)); err != nil {
 			return err
 		}
-		return answerProbe()
+		return errors.Join(answerProbe(), routeMarked())
 	})
 }
 
@@ -321,7 +319,7 @@ func answerProbe() error {
 			return err
 		}
 		rule, mask := netlink.NewRule(), fromProbe
-		rule.Mark, rule.Mask, rule.Table, rule.Priority, rule.Family = fromProbe, &mask, answersTable, 10, familyOf(r.to.Addr())
+		rule.Mark, rule.Mask, rule.Table, rule.Priority, rule.Family = fromProbe, &mask, answersTable, answersRule, familyOf(r.to.Addr())
 		if err := netlink.RuleAdd(rule); err != nil && !errors.Is(err, unix.EEXIST) {
 			return err
 		}
@@ -334,29 +332,6 @@ func familyOf(a netip.Addr) int {
 		return unix.AF_INET
 	}
 	return unix.AF_INET6
-}
-
-// socketBuffer is how many bytes a table may have: 100,000 boxes have some 12 MB.
-const socketBuffer = 64 << 20
-
-// conn opens the packet filter of the router's namespace.
-func (s *Site) conn() (*nftables.Conn, func(), error) {
-	ns, err := netns.GetFromPath(filepath.Join(namespaceDir, s.prefix))
-	if err != nil {
-		return nil, nil, err
-	}
-	// A whole table is one message of some megabytes, and the answers to it are many.
-	roomy := func(c *mdnetlink.Conn) error {
-		return errors.Join(c.SetWriteBuffer(socketBuffer), c.SetReadBuffer(socketBuffer))
-	}
-	c, err := nftables.New(nftables.WithNetNSFd(int(ns)), nftables.AsLasting(), nftables.WithSockOptions(roomy))
-	if err != nil {
-		return nil, nil, errors.Join(err, ns.Close())
-	}
-	return c, func() {
-		_ = c.CloseLasting()
-		_ = ns.Close()
-	}, nil
 }
 
 // joinMachine makes the namespace of a machine, its link and its addresses.

@@ -19,6 +19,7 @@ func (s *Site) Observe(ctx context.Context, scope driver.Scope) (*driver.Observa
 	var m meta
 	var rows []flow.Row
 	var passing []driver.Passage
+	var ways Ways
 	before, err := s.generation() // whoever writes from here on makes the mark another one
 	if err != nil {
 		return nil, err
@@ -37,6 +38,9 @@ func (s *Site) Observe(ctx context.Context, scope driver.Scope) (*driver.Observa
 			return err
 		}
 		if before != m.Generation { // what somebody else wrote is read back with all that should pass
+			if ways, err = readWays(ctx, tx, &m); err != nil {
+				return err
+			}
 			passing, err = readPassing(ctx, tx)
 			return err
 		}
@@ -53,7 +57,7 @@ func (s *Site) Observe(ctx context.Context, scope driver.Scope) (*driver.Observa
 	o.Identity, o.Steady = m.Identity, true
 	_, o.Behind = journal.Later(s.clock.Now(), m.Latest)
 	if scope.Plan {
-		if o.Plan, err = s.planOf(rows, passing, &m, scope); err != nil {
+		if o.Plan, err = s.planOf(rows, passing, ways, &m, scope); err != nil {
 			return nil, err
 		}
 	}
@@ -112,7 +116,7 @@ func (s *Site) observe(ctx context.Context, tx *sql.Tx, scope driver.Scope, o *d
 
 // planOf puts the plan together as it was installed. Where somebody else wrote to the packet
 // filter, it is read back with all openings; those that are not asked for are left out then.
-func (s *Site) planOf(rows []flow.Row, passing []driver.Passage, m *meta, scope driver.Scope) (*flow.Plan, error) {
+func (s *Site) planOf(rows []flow.Row, passing []driver.Passage, ways Ways, m *meta, scope driver.Scope) (*flow.Plan, error) {
 	plan, err := flow.FromRows(rows)
 	if err != nil {
 		return nil, err
@@ -125,7 +129,7 @@ func (s *Site) planOf(rows []flow.Row, passing []driver.Passage, m *meta, scope 
 		return nil, err
 	}
 	if g != m.Generation {
-		if plan, err = s.readBack(plan, passing, m); err != nil {
+		if plan, err = s.readBack(plan, passing, ways, m); err != nil {
 			return nil, err
 		}
 	}

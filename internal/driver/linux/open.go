@@ -160,20 +160,34 @@ func (b *batch) addOpened(s openSets, o opened, now time.Time) {
 }
 
 // byOpening are the expressions that look a packet of one sort of service up among openings, by
-// its mark, which is the number to which its address leads.
-func byOpening(f family, sort int, s openSets) []expr.Any {
-	into := func(m *nftables.Set) expr.Any {
-		return &expr.Lookup{SourceRegister: register(0), DestRegister: register(0), IsDestRegSet: true, SetName: m.Name, SetID: m.ID}
+// its mark, which is the number to which its address leads. The mark becomes each number that is found in turn: nft(8) cannot print a number
+// that a rule looks up and uses at once.
+func byOpening(source []expr.Any, sort int, s openSets) []expr.Any {
+	into := func(m *nftables.Set) []expr.Any {
+		return append(markBy(m), loadMeta(expr.MetaKeyMARK, 0)...)
 	}
-	all := append(loadMeta(expr.MetaKeyMARK, 0), payload(f.src, f.size, 1)...)
-	all = append(append(append(all, into(s.from)), serviceOfPacket(sort)...), into(s.service))
-	return append(append(all, clock(1)...), lookup(s.when, 0, false)...)
+	return slices.Concat(loadMeta(expr.MetaKeyMARK, 0), source, into(s.from), serviceOfPacket(sort), into(s.service), clock(1), lookup(s.when, 0, false))
+}
+
+// markBy sets the packet's mark to what a map has for the registers from the first on. Where it has nothing the rule ends.
+func markBy(m *nftables.Set) []expr.Any {
+	return []expr.Any{
+		&expr.Lookup{SourceRegister: register(0), DestRegister: register(0), IsDestRegSet: true, SetName: m.Name, SetID: m.ID},
+		&expr.Meta{Key: expr.MetaKeyMARK, SourceRegister: true, Register: register(0)},
+	}
 }
 
 // reopen puts other openings in place of those that pass to some addresses. led tells which of
 // the addresses lead to openings already.
-func reopen(c *nftables.Conn, list []opened, led map[netip.Addr]bool, now time.Time) error {
-	b := &batch{c: c, table: &nftables.Table{Name: tableName, Family: nftables.TableFamilyINet}}
+func reopen(c *filterConn, list []opened, led map[netip.Addr]bool, now time.Time) error {
+	return c.commit(func(c *nftables.Conn) error {
+		b := &batch{c: c, table: &nftables.Table{Name: tableName, Family: nftables.TableFamilyINet}}
+		b.reopen(list, led, now)
+		return b.err
+	})
+}
+
+func (b *batch) reopen(list []opened, led map[netip.Addr]bool, now time.Time) {
 	for _, f := range families {
 		s := openSetsOf(b.table, f)
 		for _, o := range list {
@@ -181,15 +195,11 @@ func reopen(c *nftables.Conn, list []opened, led map[netip.Addr]bool, now time.T
 				continue
 			}
 			if led[o.to] {
-				b.do(c.SetDeleteElements(s.opens, []nftables.SetElement{{Key: o.to.AsSlice()}}))
+				b.do(b.c.SetDeleteElements(s.opens, []nftables.SetElement{{Key: o.to.AsSlice()}}))
 			}
 			if len(o.from) > 0 {
 				b.addOpened(s, o, now)
 			}
 		}
 	}
-	if b.err != nil {
-		return b.err
-	}
-	return c.Flush()
 }

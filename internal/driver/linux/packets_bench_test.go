@@ -80,7 +80,7 @@ func (l *lane) install(b *testing.B, plan *flow.Plan, n int) {
 	require.NoError(b, err)
 	defer done()
 	last := uint32(0)
-	require.NoError(b, install(c, NewTable(plan, nil), links, []opened{newOpened(l.to, boxes, &last)}, time.Now()))
+	require.NoError(b, install(c, NewTable(plan, nil, waysOf(plan)), links, []opened{newOpened(l.to, boxes, &last)}, nil, time.Now()))
 }
 
 // linear puts a rule a sentence in place of the table, the one that matters last.

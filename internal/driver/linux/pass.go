@@ -90,7 +90,7 @@ func (s *Site) reopen(ctx context.Context, tx *sql.Tx, m *meta, before []driver.
 		return s.put(ctx, tx, m, plan)
 	}
 	changed := slices.DeleteFunc(slices.Clone(before), func(p driver.Passage) bool { return !slices.Contains(ids, p.ID) })
-	machines := machinesOf(append(changed, come...)...)
+	machines := machinesOf(slices.Concat(changed, come)...)
 	if len(machines) == 0 {
 		return nil
 	}
@@ -124,6 +124,8 @@ func (s *Site) reopen(ctx context.Context, tx *sql.Tx, m *meta, before []driver.
 	if err := reopen(c, open, led, s.clock.Now()); err != nil {
 		return err
 	}
-	m.Generation, err = s.generation()
-	return err
+	if m.Generation, err = s.generation(); err != nil || len(changed) == 0 {
+		return err
+	}
+	return s.endClosedTo(ctx, tx, m, led, changed)
 }

@@ -14,7 +14,7 @@ import (
 	"strings"
 
 	"github.com/google/nftables"
-	"github.com/google/nftables/expr"
+	"golang.org/x/sys/unix"
 
 	"ironbark/internal/driver"
 	"ironbark/internal/flow"
@@ -28,54 +28,59 @@ const (
 	kept    = "a deny as the packet filter has it"
 )
 
-// rulesDigest is a digest of the chains and rules as the kernel has them; those do not
-// hang on what the sets hold.
-func rulesDigest(c *nftables.Conn) (string, error) {
-	chains, err := c.ListChainsOfTableFamily(nftables.TableFamilyINet)
-	if err != nil {
-		return "", err
-	}
-	slices.SortFunc(chains, func(a, b *nftables.Chain) int { return strings.Compare(a.Table.Name+a.Name, b.Table.Name+b.Name) })
-	h := sha256.New()
-	for _, chain := range chains {
-		fmt.Fprintln(h, chain.Table.Name, chain.Name, chain.Type)
-		if chain.Hooknum != nil && chain.Priority != nil {
-			fmt.Fprintln(h, *chain.Hooknum, *chain.Priority)
-		}
-		if chain.Policy != nil {
-			fmt.Fprintln(h, *chain.Policy)
-		}
-		rules, err := c.GetRules(chain.Table, chain)
-		if err != nil {
-			return "", err
-		}
-		for _, r := range rules {
-			for _, e := range r.Exprs {
-				if l, ok := e.(*expr.Lookup); ok && strings.HasPrefix(l.SetName, "__") {
-					fmt.Fprintf(h, "%T %d\n", e, l.SourceRegister) // a set without a name of its own
-					continue
+// rulesDigest is a digest of the site's own chains and rules as the kernel has them; those do not
+// hang on what the sets hold. The thread is in the router's namespace.
+func rulesDigest() (digest string, err error) {
+	err = untilWhole(func() error {
+		type line struct{ in, has string }
+		var lines []line
+		gather := func(message uint16, table, chain uint16, without ...uint16) error {
+			return askFilter(message, nil, func(body []byte) error {
+				var has []byte
+				own, in := false, fmt.Sprint(message, body[0])
+				err := eachAttribute(body[4:], func(kind uint16, value []byte) error {
+					switch {
+					case kind == table:
+						name := unix.ByteSliceToString(value)
+						own = name == tableName || name == guardName
+						in += " " + name
+					case kind == chain:
+						in += " " + unix.ByteSliceToString(value)
+					}
+					if !slices.Contains(without, kind) {
+						has = append(binary.BigEndian.AppendUint32(binary.BigEndian.AppendUint16(has, kind), uint32(len(value))), value...)
+					}
+					return nil
+				})
+				if own {
+					lines = append(lines, line{in, string(has)})
 				}
-				if d, ok := e.(*expr.Dynset); ok { // what it holds are pointers
-					fmt.Fprintf(h, "%T %s %d %d %d\n", e, d.SetName, d.Operation, d.SrcRegKey, len(d.Exprs))
-					continue
-				}
-				fmt.Fprintf(h, "%T %+v\n", e, e)
-			}
+				return err
+			})
 		}
-	}
-	return hex.EncodeToString(h.Sum(nil)), nil
+		err := errors.Join(
+			gather(unix.NFT_MSG_GETCHAIN, unix.NFTA_CHAIN_TABLE, unix.NFTA_CHAIN_NAME, unix.NFTA_CHAIN_HANDLE, unix.NFTA_CHAIN_USE, unix.NFTA_CHAIN_COUNTERS),
+			gather(unix.NFT_MSG_GETRULE, unix.NFTA_RULE_TABLE, unix.NFTA_RULE_CHAIN, unix.NFTA_RULE_HANDLE, unix.NFTA_RULE_POSITION))
+		slices.SortStableFunc(lines, func(a, b line) int { return strings.Compare(a.in, b.in) }) // the order of a chain's rules counts
+		h := sha256.New()
+		for _, l := range lines {
+			fmt.Fprintf(h, "%q %q\n", l.in, l.has)
+		}
+		digest = hex.EncodeToString(h.Sum(nil))
+		return err
+	})
+	return digest, err
 }
 
 // readBack tells of a packet filter that somebody else wrote to what it lets pass: by the
 // boxes in its sets, where its rules are those that were installed. Otherwise nobody can
 // tell, and all is told as open, as is what lies in sets that lead elsewhere.
-func (s *Site) readBack(plan *flow.Plan, passing []driver.Passage, m *meta) (*flow.Plan, error) {
-	c, done, err := s.conn()
-	if err != nil {
-		return nil, err
-	}
-	defer done()
-	digest, err := rulesDigest(c)
+func (s *Site) readBack(plan *flow.Plan, passing []driver.Passage, ways Ways, m *meta) (*flow.Plan, error) {
+	var digest string
+	err := within(s.prefix, func() (err error) {
+		digest, err = rulesDigest()
+		return err
+	})
 	if err != nil {
 		return nil, err
 	}
@@ -101,7 +106,7 @@ func (s *Site) readBack(plan *flow.Plan, passing []driver.Passage, m *meta) (*fl
 		return nil, err
 	}
 	links = append(links, tunnels...)
-	t := NewTable(plan, s.running)
+	t := NewTable(plan, s.running, ways)
 	read := &reading{namespace: s.prefix}
 	calls := &reading{namespace: s.prefix, prefix: callsPrefix}
 	readable := read.judged(t) && calls.judged(t.Calls) && read.same("public", publics(t))

@@ -48,7 +48,7 @@ func TestWhatOthersWroteToThePacketFilterIsToldAsItIs(t *testing.T) {
 		require.NoError(t, do(set))
 		require.NoError(t, c.Flush())
 	}
-	compiled := NewTable(flow.Compile(e, change.Assigned(observe().Resources)), nil)
+	compiled := NewTable(flow.Compile(e, change.Assigned(observe().Resources)), nil, Ways{})
 	audience := compiled.Audience[0].Class
 	// profile is that of a source.
 	profile := func(source string) uint32 {

@@ -28,31 +28,29 @@ func (b *batch) over(ch *nftables.Chain, t *Table) {
 	}
 }
 
-// judge writes the rules that look a packet of a family up. Openings and what doors let in are looked up where the sets have them. accepted is where
-// what a sentence lets pass goes, with the mark by which it was looked up: that of the profile, the audience or the way.
-func (b *batch) judge(ch *nftables.Chain, f family, s sets, accepted []expr.Any) {
-	add := func(parts ...[]expr.Any) {
-		all := isFamily(f)
-		for _, p := range parts {
-			all = append(all, p...)
-		}
-		b.c.AddRule(&nftables.Rule{Table: b.table, Chain: ch, Exprs: all})
-	}
-	// mark sets the packet's mark to what a map has for where it is sent to; 0 where it has nothing.
+// ends are the directions of a connection in which the two that a packet is judged by are senders: whom the sets have as a source, and
+// the machine to which their marks lead. Of what comes to a machine they are the first packet's and the answers'; of what a machine calls
+// outside they change places, so it is judged as what comes to machines is.
+type ends struct{ source, target uint32 }
+
+// judge writes the rules that look a packet's connection up, of a family. Openings and what doors let in are looked up where there are
+// sets of them. accepted is where what a sentence lets pass goes, with the mark by which it was looked up: that of the profile, the
+// audience or the way.
+func (b *batch) judge(ch *nftables.Chain, f family, s sets, own *nftables.Set, by ends, accepted []expr.Any) {
+	add := func(parts ...[]expr.Any) { b.rule(ch, append([][]expr.Any{isFamily(f)}, parts...)...) }
+	source := func(reg uint32) []expr.Any { return ofConnection(f.from, by.source, reg) }
+	// mark sets the packet's mark to what a map has for the machine; 0 where it has nothing.
 	mark := func(m *nftables.Set) {
 		add(setMark(0))
-		add(payload(f.dst, f.size, 0), []expr.Any{
-			&expr.Lookup{SourceRegister: register(0), DestRegister: register(0), IsDestRegSet: true, SetName: m.Name, SetID: m.ID},
-			&expr.Meta{Key: expr.MetaKeyMARK, SourceRegister: true, Register: register(0)},
-		})
+		add(ofConnection(f.from, by.target, 0), markBy(m))
 	}
 	mark(s.class)
-	add(loadMeta(expr.MetaKeyMARK, 0), wayOfPacket(1), payload(f.src, f.size, 2), lookup(s.reach, 0, true), goTo(refuseName))
+	add(loadMeta(expr.MetaKeyMARK, 0), wayOfPacket(1), source(2), lookup(s.reach, 0, true), goTo(refuseName))
 	words := f.size / 4
 	is := f.sorts()
-	// by looks the packet up by its mark in the sets of each sort of service: with its source
+	// look looks the packet up by its mark in the sets of each sort of service: with its source
 	// and the time, or by the mark and the service alone.
-	by := func(sets [3]*nftables.Set, timed bool, then []expr.Any) {
+	look := func(sets [3]*nftables.Set, timed bool, then []expr.Any) {
 		for sort, list := range is {
 			for _, which := range list {
 				var rest []expr.Any
@@ -62,7 +60,7 @@ func (b *batch) judge(ch *nftables.Chain, f family, s sets, accepted []expr.Any)
 					next = 3
 				}
 				if timed {
-					rest = append(rest, append(payload(f.src, f.size, next), clock(next+words)...)...)
+					rest = append(rest, append(source(next), clock(next+words)...)...)
 				}
 				add(which, loadMeta(expr.MetaKeyMARK, 0), rest, lookup(sets[sort], 0, false), then)
 			}
@@ -70,57 +68,61 @@ func (b *batch) judge(ch *nftables.Chain, f family, s sets, accepted []expr.Any)
 	}
 	refused := goTo(refuseName)
 	mark(s.audience)
-	by(s.denyUntil, true, refused)
+	look(s.denyUntil, true, refused)
 	// From here on the mark is that of the profile, and where it has none that of the audience,
 	// which no profile has.
-	add(loadMeta(expr.MetaKeyMARK, 0), payload(f.src, f.size, 1), []expr.Any{
-		&expr.Lookup{SourceRegister: register(0), DestRegister: register(0), IsDestRegSet: true, SetName: s.who.Name, SetID: s.who.ID},
-		&expr.Meta{Key: expr.MetaKeyMARK, SourceRegister: true, Register: register(0)},
-	})
-	by(s.deny, false, refused)
-	by(s.pass, false, accepted)
+	add(loadMeta(expr.MetaKeyMARK, 0), source(1), markBy(s.who))
+	look(s.deny, false, refused)
+	look(s.pass, false, accepted)
 	if s.open.opens != nil {
 		mark(s.open.opens)
 		for sort, list := range is {
 			for _, which := range list {
-				add(which, byOpening(f, sort, s.open), goTo(openedName))
+				add(which, byOpening(source(1), sort, s.open), goTo(openedName))
 			}
 		}
 	}
 	mark(s.audience)
-	by(s.passUntil, true, accepted)
-	if s.own == nil {
+	look(s.passUntil, true, accepted)
+	if own == nil {
 		return
 	}
-	add(wayOfPacket(0), payload(f.src, f.size, 1), clock(1+words), lookup(s.own, 0, false),
+	add(wayOfPacket(0), source(1), clock(1+words), lookup(own, 0, false),
 		[]expr.Any{&expr.Meta{Key: expr.MetaKeyMARK, SourceRegister: true, Register: register(0)}}, accepted)
 }
 
-// sorts match packets of each sort of service, in one of several ways.
+// sorts match packets by the sort of service of their connections, in one of several ways.
 func (f family) sorts() [3][][]expr.Any {
-	not := func(proto byte) []expr.Any { return metaIsNot(expr.MetaKeyL4PROTO, []byte{proto}) }
-	is := [3][][]expr.Any{
-		echo:  {append(metaIs(expr.MetaKeyL4PROTO, []byte{f.icmp}), transportIs(0, f.echo)...)},
-		other: {append(append(not(unix.IPPROTO_TCP), not(unix.IPPROTO_UDP)...), not(f.icmp)...)},
+	is := func(proto byte) []expr.Any { return ctIs(expr.CtKeyPROTOCOL, []byte{proto}) }
+	not := func(proto byte) []expr.Any {
+		return []expr.Any{&expr.Ct{Key: expr.CtKeyPROTOCOL, Register: register(0)}, &expr.Cmp{Op: expr.CmpOpNeq, Register: register(0), Data: []byte{proto}}}
 	}
-	for _, proto := range []byte{unix.IPPROTO_TCP, unix.IPPROTO_UDP} {
-		is[ported] = append(is[ported], metaIs(expr.MetaKeyL4PROTO, []byte{proto}))
+	// Connection tracking has type and code of the first message where others have a port.
+	asks := func(op expr.CmpOp) []expr.Any {
+		return append(ofConnection(unix.NFT_CT_PROTO_DST, 0, 0),
+			&expr.Bitwise{SourceRegister: register(0), DestRegister: register(0), Len: 2, Mask: []byte{0xff, 0}, Xor: []byte{0, 0}},
+			&expr.Cmp{Op: op, Register: register(0), Data: []byte{f.echo, 0}})
 	}
-	return is
+	return [3][][]expr.Any{
+		ported: {is(unix.IPPROTO_TCP), is(unix.IPPROTO_UDP)},
+		echo:   {append(is(f.icmp), asks(expr.CmpOpEq)...)},
+		other: {
+			append(append(not(unix.IPPROTO_TCP), not(unix.IPPROTO_UDP)...), not(f.icmp)...),
+			append(is(f.icmp), asks(expr.CmpOpNeq)...),
+		},
+	}
 }
 
-// serviceOfPacket puts the service of a packet of some sort into the registers 1 and 2: protocol and port, as [key.anyService] has them.
+// serviceOfPacket puts the service to which a packet's connection was led into the registers 1 and 2: protocol and port, as
+// [key.anyService] has them.
 func serviceOfPacket(sort int) []expr.Any {
 	if sort == ported {
-		return []expr.Any{
-			&expr.Meta{Key: expr.MetaKeyL4PROTO, Register: register(1)},
-			&expr.Payload{DestRegister: register(2), Base: expr.PayloadBaseTransportHeader, Offset: 2, Len: 2},
-		}
+		return append([]expr.Any{&expr.Ct{Key: expr.CtKeyPROTOCOL, Register: register(1)}}, ofConnection(unix.NFT_CT_PROTO_SRC, 1, 2)...)
 	}
 	at := map[int]flow.Service{echo: flow.Ping, other: flow.Other}[sort]
 	return []expr.Any{
-		&expr.Immediate{Register: register(1), Data: pad([]byte{protocol(at)})},
-		&expr.Immediate{Register: register(2), Data: make([]byte, 4)},
+		&expr.Immediate{Register: register(1), Data: []byte{protocol(at)}},
+		&expr.Immediate{Register: register(2), Data: []byte{0, 0}},
 	}
 }
 

@@ -5,10 +5,6 @@ import (
 	"database/sql"
 	"net/netip"
 	"slices"
-	"time"
-
-	"github.com/vishvananda/netlink"
-	"golang.org/x/sys/unix"
 
 	"ironbark/internal/change"
 	"ironbark/internal/driver"
@@ -19,54 +15,58 @@ import (
 // (enum tcp_conntrack of linux/netfilter/nf_conntrack_tcp.h).
 const established = 3
 
-// Sessions lists the TCP connections to machines that the kernel tracks.
+// Sessions lists the TCP connections to machines that the kernel tracks and the tables let pass. It ends all others before.
 func (s *Site) Sessions(ctx context.Context) (list []driver.Session, err error) {
 	if !exists(s.prefix) {
 		return nil, nil
 	}
 	machines := map[netip.Addr]string{}
-	err = s.read(ctx, func(tx *sql.Tx) error {
+	err = s.change(ctx, func(tx *sql.Tx, m *meta) error {
 		resources, err := readResources(ctx, tx)
+		if err != nil {
+			return err
+		}
 		for name, addrs := range addrsOf(slices.DeleteFunc(resources, func(t change.Resource) bool { return t.Kind != change.Machine })) {
 			for _, a := range addrs {
 				machines[a] = name
 			}
 		}
+		return s.sweep(ctx, tx, m)
+	})
+	if err != nil {
+		return nil, err
+	}
+	var tracked []connection
+	err = within(s.prefix, func() (err error) {
+		tracked, err = listConnections()
 		return err
 	})
 	if err != nil {
 		return nil, err
 	}
-	var flows []*netlink.ConntrackFlow
-	err = within(s.prefix, func() error {
-		for _, family := range []netlink.InetFamily{unix.AF_INET, unix.AF_INET6} {
-			some, err := netlink.ConntrackTableList(netlink.ConntrackTable, family)
-			if err != nil {
-				return err
-			}
-			flows = append(flows, some...)
-		}
-		return nil
-	})
-	if err != nil {
-		return nil, err
-	}
-	for _, f := range flows {
+	for _, c := range tracked {
 		// Answers come from the machine itself, to whatever address it was called.
-		at, ok1 := netip.AddrFromSlice(f.Reverse.SrcIP)
-		from, ok2 := netip.AddrFromSlice(f.Forward.SrcIP)
-		tcp, isTCP := f.ProtoInfo.(*netlink.ProtoInfoTCP)
-		machine := machines[at.Unmap()]
-		if !ok1 || !ok2 || !isTCP || tcp.State != established || machine == "" {
-			continue
+		if machine := machines[c.called]; machine != "" && c.state == established {
+			list = append(list, driver.Session{Machine: machine, From: c.caller, To: c.to, Service: flow.TCPPort(c.port), Since: c.since})
 		}
-		to, _ := netip.AddrFromSlice(f.Forward.DstIP)
-		one := driver.Session{Machine: machine, From: from.Unmap(), To: to.Unmap(), Service: flow.TCPPort(f.Reverse.SrcPort)}
-		if f.TimeStart > 0 {
-			one.Since = time.Unix(0, int64(f.TimeStart))
-		}
-		list = append(list, one)
 	}
 	slices.SortStableFunc(list, func(a, b driver.Session) int { return a.Since.Compare(b.Since) })
 	return list, nil
+}
+
+// sweep ends the connections that may pass no longer by what is installed.
+func (s *Site) sweep(ctx context.Context, tx *sql.Tx, m *meta) error {
+	rows, err := readPlan(ctx, tx)
+	if err != nil {
+		return err
+	}
+	plan, err := flow.FromRows(rows)
+	if err != nil {
+		return err
+	}
+	passing, err := readPassing(ctx, tx)
+	if err != nil {
+		return err
+	}
+	return s.endClosed(m, plan, passing)
 }

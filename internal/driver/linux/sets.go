@@ -14,11 +14,14 @@ import (
 // ports, one for echo requests, and one for all that has neither. deny and pass are by
 // profile, and both families have them in common.
 type sets struct {
-	class, audience, reach, who, own, links, outside, self *nftables.Set
+	class, audience, reach, who *nftables.Set
 
 	deny, pass, denyUntil, passUntil [3]*nftables.Set
 	open                             openSets
 }
+
+// edges are the sets of one family of what links, doors and the estate's edge have.
+type edges struct{ own, links, outside, self *nftables.Set }
 
 // The sorts of service.
 const (
@@ -107,8 +110,8 @@ func (b *batch) judged(prefix string, t *Table) (list [2]sets) {
 	return list
 }
 
-// around makes the other sets of a family: what links, doors and the estate's edge have.
-func (b *batch) around(s *sets, f family, t *Table, links []link) {
+// around makes the sets of a family's edge, and fills them.
+func (b *batch) around(f family, t *Table, links []link) (s edges) {
 	s.own = b.ranges(f, "own", true, nftables.TypeMark, f.addressType, nftables.TypeTimeDate)
 	linkType, err := nftables.ConcatSetType(nftables.TypeIFIndex, f.addressType)
 	b.do(err)
@@ -124,6 +127,7 @@ func (b *batch) around(s *sets, f family, t *Table, links []link) {
 	for _, one := range []*nftables.Set{s.links, s.outside, s.self, s.own} {
 		b.add(one, filled[one.Name])
 	}
+	return s
 }
 
 // profiles makes the sets of what profiles deny, or let pass, and fills them.

@@ -21,39 +21,22 @@ const Name = "linux.db"
 
 var format = store.Format{
 	ApplicationID: 0x49726e6c, // "Irnl"
-	Version:       5,
-	Upgrades: map[int64]func(context.Context, *sql.Tx, string) error{
-		1: store.SQL(countsSchema),
-		2: store.SQL(passingSchema + fillPassing),
-		3: store.SQL(guestsSchema),
-		4: store.SQL(sourcesSchema),
-	},
+	Version:       1,
 	Schema: `
 CREATE TABLE meta (id INTEGER PRIMARY KEY, body TEXT NOT NULL) STRICT;
 CREATE TABLE resources (kind TEXT, name TEXT, body TEXT NOT NULL, PRIMARY KEY (kind, name)) STRICT, WITHOUT ROWID;
 CREATE TABLE plan (key TEXT PRIMARY KEY, body TEXT NOT NULL) STRICT, WITHOUT ROWID;
-CREATE TABLE passing (id INTEGER PRIMARY KEY, body TEXT NOT NULL, over INTEGER NOT NULL) STRICT;
+CREATE TABLE passing (id INTEGER PRIMARY KEY, body TEXT NOT NULL, over INTEGER NOT NULL, until INTEGER NOT NULL) STRICT; -- until: Unix milliseconds, rounded up
+CREATE INDEX passing_until ON passing (until) WHERE over = 0;
+CREATE TABLE passing_at (machine TEXT, id INTEGER, PRIMARY KEY (machine, id)) STRICT, WITHOUT ROWID; -- of those that are not over
 CREATE TABLE shut (id INTEGER PRIMARY KEY, at TEXT NOT NULL) STRICT;
 CREATE TABLE machines (name TEXT PRIMARY KEY, off TEXT NOT NULL, hash TEXT NOT NULL) STRICT, WITHOUT ROWID;
-` + countsSchema + passingSchema + guestsSchema + sourcesSchema,
+` + countsSchema + guestsSchema + sourcesSchema + waysSchema,
 }
-
-// passingSchema finds the openings that let something pass to a machine, and those whose end (in
-// Unix milliseconds, rounded up) has come.
-const passingSchema = `
-ALTER TABLE passing ADD COLUMN until INTEGER NOT NULL DEFAULT 0;
-CREATE INDEX passing_until ON passing (until) WHERE over = 0;
-CREATE TABLE passing_at (machine TEXT, id INTEGER, PRIMARY KEY (machine, id)) STRICT, WITHOUT ROWID;
-`
-
-const fillPassing = `
-INSERT OR IGNORE INTO passing_at SELECT m.value, p.id FROM passing p, json_each(p.body, '$.parts') q, json_each(q.value, '$.machines') m WHERE p.over = 0;
-UPDATE passing SET until = (SELECT coalesce(max(CAST((julianday(json_extract(q.value, '$.end')) - 2440587.5) * 86400000 AS INTEGER)), 0) + 1000 FROM json_each(body, '$.parts') q);
-`
 
 // layout is which sets a table has and how their keys are made up. One that a program of another
 // layout installed is not written to: it is put in place anew, whole.
-const layout = 5
+const layout = 6
 
 // meta is what the site keeps about itself.
 type meta struct {
@@ -63,6 +46,7 @@ type meta struct {
 	Layout     int                   `json:"layout"`          // of the table's sets; see [layout]
 	Rules      string                `json:"rules"`           // a digest of its chains and rules, when it was last written
 	Number     uint32                `json:"number"`          // of boxes of openings; see [opened]
+	Way        uint32                `json:"way,omitempty"`   // the last number of a way that was given; see [Ways]
 	Latest     time.Time             `json:"latest,omitzero"`
 	Since      time.Time             `json:"since,omitzero"` // when it began to count
 	Read       time.Time             `json:"read,omitzero"`  // when the counters were last read

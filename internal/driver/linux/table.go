@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"encoding/binary"
 	"fmt"
-	"hash/fnv"
 	"net/netip"
 	"slices"
 
@@ -57,21 +56,6 @@ const (
 	direct                     // to the machine's public address
 )
 
-// firstWay is the first number of a way through a published door.
-const firstWay uint32 = 1 << 31
-
-// wayOf is the way through a published door. It stays the same from plan to plan, for
-// connections remember theirs; two doors of one front and service share it.
-func wayOf(d *flow.Published) uint32 {
-	h := fnv.New32a()
-	_, _ = h.Write([]byte(d.Front + " " + d.Service.String()))
-	return h.Sum32()&^fromProbe | firstWay
-}
-
-// fromProbe is set in the mark of a connection that the probe began, besides its way: answers
-// go where they came from.
-const fromProbe uint32 = 1 << 30
-
 // Translation leads what is sent to a public address to machines.
 type Translation struct {
 	Public  netip.Addr
@@ -105,9 +89,9 @@ const forever = ^uint64(0)
 type Live func(machine, front string, at flow.Service) bool
 
 // NewTable works a plan out. Openings of the plan are left out. live tells which machines
-// take part in a spread; nil: all do. Equal plans come to equal tables. Cost: the audiences of machines,
+// take part in a spread; nil: all do. A published door that has no way is left out. Equal plans have equal tables. Cost: the audiences of machines,
 // times the rules for each and their sources.
-func NewTable(p *flow.Plan, live Live) *Table {
+func NewTable(p *flow.Plan, live Live, ways Ways) *Table {
 	if gates := p.Gateways; len(gates) > 0 && live != nil {
 		listens := live
 		live = func(machine, front string, at flow.Service) bool { // a gateway that serves is no process of the site's
@@ -116,7 +100,7 @@ func NewTable(p *flow.Plan, live Live) *Table {
 	}
 	calls := p
 	p = p.WithGatewaysAsMachines()
-	c := &compiler{p: p, t: &Table{}, classes: map[string]uint32{}, audiences: map[string]uint32{}, texts: map[span.Memory[flow.Point]]string{}}
+	c := &compiler{p: p, t: &Table{}, numbers: ways, classes: map[string]uint32{}, audiences: map[string]uint32{}, texts: map[span.Memory[flow.Point]]string{}}
 	c.profiles = profiles{p: p, t: c.t, byRules: map[string]uint32{}, byWhat: map[string]uint32{}}
 	speak := make([][]int, len(p.Machines))
 	for i := range p.Rules {
@@ -132,7 +116,7 @@ func NewTable(p *flow.Plan, live Live) *Table {
 	if !p.OfCalls() {
 		c.doors(live)
 		c.inside()
-		c.t.Calls = NewTable(calls.Calls(), nil)
+		c.t.Calls = NewTable(calls.Calls(), nil, Ways{})
 	}
 	c.sort()
 	return c.t
@@ -141,6 +125,7 @@ func NewTable(p *flow.Plan, live Live) *Table {
 type compiler struct {
 	p         *flow.Plan
 	t         *Table
+	numbers   Ways
 	classes   map[string]uint32
 	audiences map[string]uint32 // by the rules that speak of them
 	profiles  profiles
@@ -210,7 +195,8 @@ func (c *compiler) way(d flow.Door, a netip.Addr) (uint32, bool) {
 	}
 	switch {
 	case d.Own != nil:
-		return wayOf(d.Own), a == c.address(d.Machine, d.Own, d.Family)
+		way, ok := c.numbers.of(d.Own)
+		return way, ok && a == c.address(d.Machine, d.Own, d.Family)
 	case d.Address == a:
 		return untranslated, true
 	case d.Kind == flow.DoorDirect && d.Family == sentence.IPv4:
@@ -299,9 +285,9 @@ func (c *compiler) doors(live Live) {
 		}
 	}
 	for k, d := range c.p.Doors {
-		way := wayOf(&c.p.Doors[k])
+		way, numbered := c.numbers.of(&c.p.Doors[k])
 		f, ok := fronts[d.Front]
-		if !ok || protocol(d.Service) != protocol(d.On) { // translation changes no protocol: such a door stays closed
+		if !ok || !numbered || protocol(d.Service) != protocol(d.On) { // translation changes no protocol: such a door stays closed
 			continue
 		}
 		for _, family := range sentence.Families {

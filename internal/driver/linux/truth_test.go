@@ -12,7 +12,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/google/nftables"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -68,6 +67,15 @@ func shifted(p *flow.Plan, by time.Duration) *flow.Plan {
 	return q
 }
 
+// waysOf are numbers for a plan's published ports.
+func waysOf(plan *flow.Plan) Ways {
+	w, err := Ways{}.For(plan)
+	if err != nil {
+		panic(err)
+	}
+	return w
+}
+
 // built is a random estate in the kernel.
 type built struct {
 	s     *Site
@@ -75,7 +83,7 @@ type built struct {
 	owner map[netip.Addr]string
 	links []link
 	open  []opened
-	c     *nftables.Conn
+	c     *filterConn
 	by    time.Duration // how much later than the kernel's clock its moments are written
 }
 
@@ -126,7 +134,7 @@ func build(t *testing.T, w oracle.World, moment time.Time) *built {
 
 // install puts a plan in place; openings stay.
 func (b *built) install(t *testing.T, plan *flow.Plan) {
-	require.NoError(t, install(b.c, NewTable(plan, nil), b.links, b.open, time.Now()))
+	require.NoError(t, install(b.c, NewTable(plan, nil, waysOf(plan)), b.links, b.open, nil, time.Now()))
 }
 
 // namespace is that from which a source sends.
