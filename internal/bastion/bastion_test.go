@@ -23,7 +23,7 @@ func TestWhatIsForwardedIsWhatTheSentencesSay(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		w := oracle.Draw(t)
 		plan := w.Plan()
-		policy, ok := bastion.Compile(w.Estate, plan, "beacon")
+		policy, ok := bastion.Compile(w.Estate, plan, w.Name("beacon"))
 		require.Equal(t, len(w.Estate.Bastions) > 0, ok)
 		if !ok {
 			return
@@ -49,7 +49,7 @@ func TestWhatIsForwardedIsWhatTheSentencesSay(t *testing.T) {
 				client, service = p.Client.Runs()[r.IntN(len(p.Client.Runs()))].Hi.Addr(), p.Services.Runs()[0].Lo
 				m, _ = w.Estate.Machine(p.Machine)
 			}
-			want := w.Forwards("beacon", person, client, m, service, at)
+			want := w.Forwards(w.Name("beacon"), person, client, m, service, at)
 			what := []any{"%s from %s at %s to %s at %s\n%s", service, person, client, m.Name, at, w.Text}
 			if service <= flow.TCPPort(65535) {
 				d := policy.Judge(bastion.Request{Person: person, Client: client, Host: m.Name, Port: service.Port()}, at)
@@ -91,7 +91,7 @@ networks: {estuary: {space: [10.60.0.0/16], outside: true, subnets: {landing: {r
 machines: {web: {image: i, size: s, at: landing, address: auto}}
 bastions: {beacon: {subnet: lookout, address: auto, from: [192.0.2.0/24]}}
 `, "route ssh to web via beacon for ops")
-	policy, ok := bastion.Compile(w.Estate, w.Plan(), "beacon")
+	policy, ok := bastion.Compile(w.Estate, w.Plan(), w.Name("beacon"))
 	require.True(t, ok)
 	a := policy.Access()
 	assert.Equal(t, []string{"192.0.2.0-192.0.2.255"}, a.From)
@@ -144,7 +144,7 @@ bastions: {beacon: {subnet: lookout, address: WHERE, from: [everywhere]}}
 	assert.Equal(t, route, d.Origin.Sentence)
 	for where, want := range map[string]flow.Addrs{"auto": flow.AllAddrs, "203.0.113.10": flow.AllIPv4, `"2001:db8:77::9"`: flow.AllIPv6} {
 		w := oracle.WorldOf(strings.Replace(nouns, "WHERE", where, 1), route)
-		if policy, ok := bastion.Compile(w.Estate, w.Plan(), "beacon"); ok {
+		if policy, ok := bastion.Compile(w.Estate, w.Plan(), w.Name("beacon")); ok {
 			assert.Equal(t, want, policy.Families(), where)
 		}
 	}

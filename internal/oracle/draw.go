@@ -3,6 +3,7 @@ package oracle
 import (
 	"fmt"
 	"net/netip"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -76,13 +77,17 @@ var (
 // networks, four to sixteen sentences of every form that concerns flows, and up
 // to three openings.
 func Draw(t *rapid.T) World {
-	return DrawShifted(t, rapid.IntRange(0, len(subnets)-1).Draw(t, "shift"))
+	return DrawShifted(t, rapid.IntRange(0, shifts-1).Draw(t, "shift"))
 }
 
-// DrawShifted is Draw with the machines' subnets settled by shift, so that two
+// shifts is how many worlds differ in their names, and in the subnets of their machines.
+const shifts = 6000
+
+// DrawShifted is Draw with names and the machines' subnets settled by shift, so that two
 // worlds with one shift differ only in what can be altered.
 func DrawShifted(t *rapid.T, shift int) World {
-	pick := func(label string, list []string) string { return rapid.SampledFrom(list).Draw(t, label) }
+	rename := namesOf(shift)
+	pick := func(label string, list []string) string { return rename(rapid.SampledFrom(list).Draw(t, label)) }
 	outside := func() bool { return rapid.IntRange(0, 3).Draw(t, "outside") > 0 }
 	outward := func(outside bool) string {
 		if !outside {
@@ -91,7 +96,7 @@ func DrawShifted(t *rapid.T, shift int) World {
 		return pick("outward", []string{"open", "closed"})
 	}
 	first, third := outside(), outside()
-	file := fmt.Sprintf(nouns, pick("admin", []string{"", ", wide", ", ping"}), first, outward(first), outside(), pick("joins", []string{"", "estuary", "shoal"}), third, outward(third), pick("line", []string{"estuary", "harbour"}))
+	file := fmt.Sprintf(rename(nouns), pick("admin", []string{"", ", wide", ", ping"}), first, outward(first), outside(), pick("joins", []string{"", "estuary", "shoal"}), third, outward(third), pick("line", []string{"estuary", "harbour"}))
 	slip := rapid.IntRange(0, 8).Draw(t, "slip") // which machine has the reserved address; 0: the front; 7, 8: none
 	for i := range rapid.IntRange(2, 6).Draw(t, "machines") {
 		at := subnets[(i+shift)%len(subnets)]
@@ -99,21 +104,23 @@ func DrawShifted(t *rapid.T, shift int) World {
 		if i+1 == slip {
 			extra = ", address: slip"
 		}
-		file += fmt.Sprintf("  m-%d: {image: linux-base, size: c1m1, at: %s%s}\n", i+1, at, extra)
+		file += rename(fmt.Sprintf("  m-%d: {image: linux-base, size: c1m1, at: %s%s}\n", i+1, at, extra))
 	}
 	if first {
 		front := "auto"
 		if slip == 0 {
 			front = "slip"
 		}
-		file += "fronts:\n  pier: {network: estuary, address: " + front + "}\nbastions:\n  beacon: {subnet: lookout, address: auto, from: [" + pick("from", []string{"everywhere", "office", "internet"}) + "]}\n"
+		file += rename("fronts:\n  pier: {network: estuary, address: " + front + "}\nbastions:\n  beacon: {subnet: lookout, address: auto, from: [" + pick("from", []string{"everywhere", "office", "internet"}) + "]}\n")
 	}
 	set := setDrawer(t, pick)
 	var rules []string
 	for range rapid.IntRange(4, 16).Draw(t, "sentences") {
-		rules = append(rules, drawSentence(t, pick, set))
+		rules = append(rules, rename(drawSentence(t, pick, set)))
 	}
-	return drawOpenings(t, settle(file, rules), set)
+	w := settle(file, rules)
+	w.rename = rename
+	return drawOpenings(t, w, set)
 }
 
 // setDrawer draws sets of atoms out of a list, now and then several, less some.
@@ -132,7 +139,7 @@ func setDrawer(t *rapid.T, pick func(string, []string) string) func(label string
 
 // Altered draws a world that differs from w in a few sentences.
 func (w World) Altered(t *rapid.T) World {
-	pick := func(label string, list []string) string { return rapid.SampledFrom(list).Draw(t, label) }
+	pick := func(label string, list []string) string { return w.Name(rapid.SampledFrom(list).Draw(t, label)) }
 	file, rules, _ := strings.Cut(w.Text, "---\n")
 	var lines []string
 	for line := range strings.SplitSeq(rules, "\n") {
@@ -141,9 +148,11 @@ func (w World) Altered(t *rapid.T) World {
 		}
 	}
 	for range rapid.IntRange(0, 3).Draw(t, "new") {
-		lines = append(lines, drawSentence(t, pick, setDrawer(t, pick)))
+		lines = append(lines, w.Name(drawSentence(t, pick, setDrawer(t, pick))))
 	}
-	return settle(file, lines)
+	out := settle(file, lines)
+	out.rename = w.rename
+	return out
 }
 
 func drawSentence(t *rapid.T, pick func(string, []string) string, set func(string, []string) string) string {
@@ -201,7 +210,7 @@ func settle(file string, rules []string) World {
 				continue
 			}
 			lines := strings.Split(file, "\n")
-			lines[one.At.Line-1] = strings.NewReplacer(", address: auto", "", ", address: slip", "").Replace(lines[one.At.Line-1])
+			lines[one.At.Line-1] = asked.ReplaceAllString(lines[one.At.Line-1], "")
 			file = strings.Join(lines, "\n")
 		}
 		if before == file+strings.Join(rules, "\n") {
@@ -209,6 +218,9 @@ func settle(file string, rules []string) World {
 		}
 	}
 }
+
+// asked is the address that a machine asks for.
+var asked = regexp.MustCompile(`, address: [a-z0-9-]+`)
 
 // give gives addresses as a site would.
 func give(e *estate.Estate) flow.Assigned {
@@ -238,7 +250,7 @@ func drawOpenings(t *rapid.T, w World, set func(string, []string) string) World 
 		return w
 	}
 	for i := range rapid.IntRange(0, 3).Draw(t, "openings") {
-		s, err := sentence.ParseArgs([]string{"open " + rapid.SampledFrom(services).Draw(t, "services") + " to m-1 from " + set("source", sources) + " until 2026-11-23T10:00:00Z because \"drawn\""}, Epoch)
+		s, err := sentence.ParseArgs([]string{w.Name("open " + rapid.SampledFrom(services).Draw(t, "services") + " to m-1 from " + set("source", sources) + " until 2026-11-23T10:00:00Z because \"drawn\"")}, Epoch)
 		if err != nil || w.Estate.CheckSentence(s) != nil {
 			continue
 		}

@@ -20,7 +20,8 @@ type World struct {
 	Estate   *estate.Estate
 	Given    flow.Assigned
 	Openings []opening.Opening
-	Text     string // the files, for failures
+	Text     string              // the files, for failures
+	rename   func(string) string // its names in place of those of the lists that are drawn from
 }
 
 // Verdict is the answer for one flow and the machine it leads to.

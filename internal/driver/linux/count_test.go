@@ -1,6 +1,7 @@
 package linux
 
 import (
+	"context"
 	"net/netip"
 	"strings"
 	"testing"
@@ -33,9 +34,9 @@ func installRules(t *testing.T, s *Site, rules ...string) *estate.Estate {
 
 // installAgain installs the tables of an estate.
 func installAgain(t *testing.T, s *Site, e *estate.Estate) {
-	o, err := s.Observe(t.Context(), driver.Everything)
+	o, err := s.Observe(context.Background(), driver.Everything)
 	require.NoError(t, err)
-	require.NoError(t, s.Install(t.Context(), flow.Compile(e, change.Assigned(o.Resources)), o.Mark))
+	require.NoError(t, s.Install(context.Background(), flow.Compile(e, change.Assigned(o.Resources)), o.Mark))
 }
 
 // TestWhatPassesIsCounted sends packets and holds what is counted to them, also over a new table.

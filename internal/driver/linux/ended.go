@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"net/netip"
+	"slices"
 	"time"
 
 	"github.com/google/nftables"
@@ -110,6 +111,11 @@ func (b *batch) addEnded(over []ended) {
 		}
 		b.rule(b.input, stray, fromCaller, lookup(s, 0, false), goTo(lateName))
 
+		// Either side of TCP is told that it is over: what it sends is tracked no longer once the other one was.
+		called := slices.Concat(ofConnection(f.from, 0, 0), ofConnection(f.from+1, 0, words), []expr.Any{&expr.Ct{Key: expr.CtKeyPROTOCOL, Register: register(2 * words)}}, ofConnection(unix.NFT_CT_PROTO_DST, 0, 2*words+1))
+		for _, key := range [][]expr.Any{withPort, called} {
+			b.rule(b.refuse, isFamily(f), answered, tcp, key, hold)
+		}
 		sorts := f.sorts()
 		udp, others := sorts[ported][1], sorts[other][0]
 		portlessCalled := append(append(payload(f.dst, f.size, 0), payload(f.src, f.size, words)...), append(loadMeta(expr.MetaKeyL4PROTO, 2*words), noPort(2*words+1)...)...)

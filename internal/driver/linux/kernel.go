@@ -165,8 +165,12 @@ func (b *batch) addEdge(t *Table, links []link) {
 // addBack writes the rules by which what the probe began is answered to the probe, whatever address it spoke from.
 func (b *batch) addBack() {
 	back := setMark(fromProbe | routedMark)
-	b.rule(b.back, metaIs(expr.MetaKeyIIFGROUP, native(groupProbe)), ctState(expr.CtStateBitNEW),
-		[]expr.Any{&expr.Immediate{Register: register(0), Data: native(fromProbe)}, &expr.Ct{Key: expr.CtKeyMARK, SourceRegister: true, Register: register(0)}})
+	// A connection is new until it is answered; its second packet must not take its way out of the mark.
+	b.rule(b.back, metaIs(expr.MetaKeyIIFGROUP, native(groupProbe)), ctState(expr.CtStateBitNEW), []expr.Any{
+		&expr.Ct{Key: expr.CtKeyMARK, Register: register(0)},
+		&expr.Bitwise{SourceRegister: register(0), DestRegister: register(0), Len: 4, Mask: native(^fromProbe), Xor: native(fromProbe)},
+		&expr.Ct{Key: expr.CtKeyMARK, SourceRegister: true, Register: register(0)},
+	})
 	b.rule(b.back, ctIs(expr.CtKeyDIRECTION, []byte{1}), probeBegan(), back)
 	for i, f := range families { // what it calls outside is sent back, and not to the uplink
 		b.rule(b.back, isFamily(f), metaIs(expr.MetaKeyIIFGROUP, native(groupProbe)), payload(f.dst, f.size, 0), lookup(b.edges[i].outside, 0, false), back)
@@ -178,7 +182,7 @@ func (b *batch) addVerdicts() {
 	b.rule(b.pass, setMark(passMark))
 	b.rule(b.pass, verdict(expr.VerdictAccept))
 	b.rule(b.refuse, setMark(0))
-	b.rule(b.refuse, probeBegan(), setMark(fromProbe))
+	b.rule(b.refuse, metaIs(expr.MetaKeyIIFGROUP, native(groupProbe)), setMark(fromProbe)) // a reset goes back where the packet came from
 	b.rule(b.late, metaIs(expr.MetaKeyIIFGROUP, native(groupProbe)), setMark(fromProbe))
 	b.rule(b.late, []expr.Any{&expr.Reject{Type: unix.NFT_REJECT_TCP_RST}})
 	b.rule(b.passed, ctState(expr.CtStateBitNEW), []expr.Any{&expr.Verdict{Kind: expr.VerdictJump, Chain: notedName}})
