@@ -23,7 +23,7 @@ const (
 	longestLabel = 20
 )
 
-// contentOf tells a file's content in a few letters.
+// contentOf identifies a file's content.
 func contentOf(f *os.File) (string, error) {
 	h := sha256.New()
 	if _, err := f.Seek(0, io.SeekStart); err != nil {
@@ -32,21 +32,19 @@ func contentOf(f *os.File) (string, error) {
 	if _, err := io.Copy(h, f); err != nil {
 		return "", err
 	}
-	return short(h.Sum(nil)), nil
+	return hex.EncodeToString(h.Sum(nil)), nil
 }
 
-// digestOf tells some words in a few letters.
+// digestOf identifies some words.
 func digestOf(words ...string) string {
 	sum := sha256.Sum256([]byte(strings.Join(words, "\x00")))
-	return short(sum[:])
+	return hex.EncodeToString(sum[:])
 }
-
-func short(sum []byte) string { return hex.EncodeToString(sum[:8]) }
 
 // partName is what the part of a file is called that is being copied. It tells of what content, so that a
 // copy never goes on from a part of something else.
 func partName(base, what string) string {
-	return "." + base[:min(len(base), 200)] + "." + what + ".part"
+	return "." + base[:min(len(base), 180)] + "." + what + ".part"
 }
 
 // progress shows on a terminal how far the copy or the upload of a file is.

@@ -192,7 +192,7 @@ func (w *rowWriter) rule(kind string, r rowRule) {
 
 func digest(text string) string {
 	sum := sha256.Sum256([]byte(text))
-	return hex.EncodeToString(sum[:16])
+	return hex.EncodeToString(sum[:])
 }
 
 // group puts the row of a group once and returns its key.

@@ -92,7 +92,7 @@ func SARIF(list []findings.Finding, broken []exposure.Broken, folder, version st
 		sum := sha256.Sum256([]byte(id + "\n" + text)) // the same wherever it stands
 		r := sarifResult{
 			RuleID: id, RuleIndex: number[id], Level: level, Message: sarifMessage{text}, Locations: sarifPlace(folder, at),
-			Fingerprints: map[string]string{"ironbark/v1": hex.EncodeToString(sum[:16])},
+			Fingerprints: map[string]string{"ironbark/v1": hex.EncodeToString(sum[:])},
 		}
 		if remedy != "" {
 			r.Message.Text += "\nTo fix it: " + remedy

@@ -340,3 +340,17 @@ func TestTwoFrontsShareNoWay(t *testing.T) {
 		}
 	}
 }
+
+// TestAShortNameBelongsToOneFolder has another folder claim the name of a site that is on the host.
+func TestAShortNameBelongsToOneFolder(t *testing.T) {
+	s := siteOf(t)
+	estateOf(t, s, endsNouns, "")
+	other := New(t.TempDir(), s.clock)
+	other.prefix = s.prefix // as if their hashes were the same
+	taken := &ClaimedError{}
+	require.ErrorAs(t, other.RemoveEverything(), &taken)
+	_, err := other.Apply(t.Context(), change.Change{Verb: change.Make, Resource: change.Resource{Kind: change.Network, Name: "n"}}, nil)
+	require.ErrorAs(t, err, &taken)
+	require.ErrorAs(t, other.Install(t.Context(), &flow.Plan{}, ""), &taken)
+	assert.True(t, exists(s.prefix))
+}

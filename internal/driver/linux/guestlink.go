@@ -100,10 +100,14 @@ func (s *Site) joinGuest(machine string, outward bool) (made bool, err error) {
 			return err
 		}
 		attrs := netlink.NewLinkAttrs()
-		attrs.Name, attrs.Group = name, group
+		attrs.Name, attrs.Group = drawnName(), group
 		tap := &netlink.Tuntap{LinkAttrs: attrs, Mode: netlink.TUNTAP_MODE_TAP, Flags: unix.IFF_NO_PI | unix.IFF_VNET_HDR | unix.IFF_ONE_QUEUE, Queues: 0}
 		if err := netlink.LinkAdd(tap); err != nil {
 			return fmt.Errorf("the link to machine %s: %w", machine, err)
+		}
+		own := attrs.Name
+		if err := nameLink(own, name); err != nil {
+			return err
 		}
 		if l, err = netlink.LinkByName(name); err != nil {
 			return err
@@ -112,8 +116,8 @@ func (s *Site) joinGuest(machine string, outward bool) (made bool, err error) {
 		// The router answers for whatever a guest looks for on its link: two machines of one
 		// subnet are filtered from each other as others are.
 		return errors.Join(netlink.LinkSetGroup(l, int(group)), set(map[string]string{
-			"net.ipv4.conf." + name + ".proxy_arp": "1", "net.ipv4.neigh." + name + ".proxy_delay": "0",
-			"net.ipv4.conf." + name + ".ignore_routes_with_linkdown": "1", "net.ipv6.conf." + name + ".ignore_routes_with_linkdown": "1",
+			"net.ipv4.conf." + own + ".proxy_arp": "1", "net.ipv4.neigh." + own + ".proxy_delay": "0",
+			"net.ipv4.conf." + own + ".ignore_routes_with_linkdown": "1", "net.ipv6.conf." + own + ".ignore_routes_with_linkdown": "1",
 		}))
 	})
 	return made, err
@@ -204,7 +208,11 @@ func (s *Site) openLink(name string, kind uint16) (f *os.File, err error) {
 		if err != nil {
 			return fmt.Errorf("/dev/net/tun: %w", err)
 		}
-		request, err := unix.NewIfreq(name)
+		l, err := netlink.LinkByName(name)
+		if err != nil {
+			return errors.Join(err, unix.Close(fd))
+		}
+		request, err := unix.NewIfreq(l.Attrs().Name)
 		if err != nil {
 			return errors.Join(err, unix.Close(fd))
 		}

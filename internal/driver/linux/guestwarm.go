@@ -78,7 +78,7 @@ func statePath(m qemu.Machine) (string, error) {
 	for _, text := range []string{fmt.Sprint(info.Size(), info.ModTime().UnixNano()), string(made), m.Shape()} {
 		fmt.Fprintf(h, "%d %s", len(text), text)
 	}
-	return filepath.Join(TinyFolder(), "states", fmt.Sprintf("%dcpu-%dMiB-%s", m.CPUs, m.MemoryMiB, hex.EncodeToString(h.Sum(nil)[:8]))), nil
+	return filepath.Join(TinyFolder(), "states", fmt.Sprintf("%dcpu-%dMiB-%s", m.CPUs, m.MemoryMiB, hex.EncodeToString(h.Sum(nil)))), nil
 }
 
 // startWarm starts a tiny guest from the saved state of its size, which is made where there is none.

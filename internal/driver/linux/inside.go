@@ -3,6 +3,7 @@ package linux
 import (
 	"context"
 	"crypto/ed25519"
+	"crypto/sha256"
 	"database/sql"
 	"errors"
 	"fmt"
@@ -51,8 +52,8 @@ func (s *Site) HostKey(ctx context.Context, machine string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	from := make([]byte, ed25519.SeedSize)
-	copy(from, machine)
+	whole := sha256.Sum256([]byte(machine))
+	from := whole[:]
 	if isGuest(t) {
 		g, err := s.guestOf(ctx, machine)
 		if err != nil || g == nil || len(g.Host) != ed25519.SeedSize {

@@ -74,12 +74,6 @@ type lineState struct {
 	Peers   map[string]change.Peer `json:"peers"`
 }
 
-// tunnelOf names the router's link of a line: 15 characters at most.
-func tunnelOf(line string) string {
-	sum := sha256.Sum256([]byte(line))
-	return "l" + hex.EncodeToString(sum[:6])
-}
-
 func (s *Site) lineFile(line, what string) string {
 	return filepath.Join(s.dir, "lines", line+"."+what)
 }
@@ -110,10 +104,13 @@ func (s *Site) recordLine(m *meta, t change.Resource) error {
 		name := tunnelOf(t.Name)
 		if _, err := netlink.LinkByName(name); errors.As(err, &netlink.LinkNotFoundError{}) {
 			attrs := netlink.NewLinkAttrs()
-			attrs.Name, attrs.Group = name, groupLine
+			attrs.Name, attrs.Group = drawnName(), groupLine
 			tun := &netlink.Tuntap{LinkAttrs: attrs, Mode: netlink.TUNTAP_MODE_TUN, Flags: unix.IFF_NO_PI | unix.IFF_VNET_HDR | unix.IFF_ONE_QUEUE}
 			if err := netlink.LinkAdd(tun); err != nil {
 				return fmt.Errorf("the link of line %s: %w", t.Name, err)
+			}
+			if err := nameLink(attrs.Name, name); err != nil {
+				return err
 			}
 			if err := inGroup(name, groupLine); err != nil {
 				return err
@@ -187,7 +184,7 @@ func (s *Site) provideLine(ctx context.Context, t change.Resource) error {
 	if err != nil {
 		return err
 	}
-	release, err := s.lockGuest(ctx, "line-"+tunnelOf(t.Name))
+	release, err := s.lockGuest(ctx, tunnelOf(t.Name)) // no machine has such a name
 	if err != nil {
 		return err
 	}
@@ -201,7 +198,7 @@ func (s *Site) provideLine(ctx context.Context, t change.Resource) error {
 		return err
 	}
 	sum := sha256.Sum256(told)
-	shape := hex.EncodeToString(sum[:8])
+	shape := hex.EncodeToString(sum[:])
 	if pid, has := s.lineProcess(t.Name); pid > 0 && has == shape {
 		return nil
 	}

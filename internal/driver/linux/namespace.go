@@ -46,12 +46,6 @@ func prefixOf(dir string) string {
 	return "ib" + hex.EncodeToString(sum[:5])
 }
 
-// linkOf names the router's link to a machine: 15 characters at most.
-func linkOf(machine string) string {
-	sum := sha256.Sum256([]byte(machine))
-	return "m" + hex.EncodeToString(sum[:6])
-}
-
 // namespaceDir is where named namespaces are kept, as ip-netns(8) does.
 const namespaceDir = "/run/netns"
 
@@ -146,10 +140,10 @@ func set(settings map[string]string) error {
 	return nil
 }
 
-// pair makes two links that are joined: one in the router and one in another namespace.
-func pair(router, name string, group uint32, other, otherName string) error {
+// pair makes two links that are joined: one in the router, which is known by a name, and one in another namespace.
+func pair(router, known string, group uint32, other, otherName string) error {
 	return within(router, func() error {
-		if l, err := netlink.LinkByName(name); err == nil {
+		if l, err := netlink.LinkByName(known); err == nil {
 			if within(other, func() error {
 				_, err := netlink.LinkByName(otherName)
 				return err
@@ -160,19 +154,37 @@ func pair(router, name string, group uint32, other, otherName string) error {
 				return err
 			}
 		}
+		if err := within(other, func() error { return deleteLink(otherName) }); err != nil { // of one that was never named
+			return err
+		}
 		ns, err := netns.GetFromPath(filepath.Join(namespaceDir, other))
 		if err != nil {
 			return err
 		}
 		defer ns.Close()
 		attrs := netlink.NewLinkAttrs()
-		attrs.Name, attrs.Group = name, group
+		attrs.Name, attrs.Group = drawnName(), group
 		veth := &netlink.Veth{LinkAttrs: attrs, PeerName: otherName, PeerNamespace: netlink.NsFd(ns)}
 		if err := netlink.LinkAdd(veth); err != nil {
 			return err
 		}
-		return address(name, netip.PrefixFrom(routerV6, 64))
+		if err := nameLink(attrs.Name, known); err != nil {
+			return err
+		}
+		return address(known, netip.PrefixFrom(routerV6, 64))
 	})
+}
+
+// deleteLink takes a link of the thread's namespace away, if it is there.
+func deleteLink(name string) error {
+	l, err := netlink.LinkByName(name)
+	if errors.As(err, &netlink.LinkNotFoundError{}) {
+		return nil
+	}
+	if err == nil {
+		err = netlink.LinkDel(l)
+	}
+	return err
 }
 
 // address gives a link its addresses, without asking whether others have them, and puts it up.
@@ -236,6 +248,9 @@ const probeTable = 77
 func (s *Site) build() error {
 	if os.Getuid() != 0 {
 		return errRoot
+	}
+	if err := s.claim(); err != nil {
+		return err
 	}
 	router, probe := s.prefix, s.prefix+".probe"
 	if exists(router) && exists(probe) {
@@ -390,6 +405,9 @@ func (s *Site) partMachine(machine string) error {
 // kernel does that some time after it is told; the uplink is cut before, so that nothing
 // comes in meanwhile.
 func (s *Site) RemoveEverything() error {
+	if err := s.mine(); err != nil {
+		return err
+	}
 	list, err := os.ReadDir(namespaceDir)
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return err
@@ -422,5 +440,5 @@ func (s *Site) RemoveEverything() error {
 	for _, name := range own {
 		errs = append(errs, netns.DeleteNamed(name))
 	}
-	return errors.Join(append(errs, s.removeGuests())...)
+	return errors.Join(append(errs, s.removeGuests(), s.unclaim())...)
 }
