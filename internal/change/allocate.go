@@ -20,11 +20,16 @@ type allocator struct {
 	e     *estate.Estate
 	held  map[string]map[string][]netip.Addr // by resource and subnet
 	taken map[netip.Addr]bool
-	next  map[netip.Prefix]netip.Addr
+	// resting are those that somebody gave up a short while ago. Only a subnet that has no other gives them.
+	resting map[netip.Addr]bool
+	next    map[netip.Prefix]netip.Addr
 }
 
-func newAllocator(e *estate.Estate, has []Resource) *allocator {
-	a := &allocator{e: e, held: map[string]map[string][]netip.Addr{}, taken: map[netip.Addr]bool{}, next: map[netip.Prefix]netip.Addr{}}
+func newAllocator(e *estate.Estate, has []Resource, resting []netip.Addr) *allocator {
+	a := &allocator{e: e, held: map[string]map[string][]netip.Addr{}, taken: map[netip.Addr]bool{}, resting: map[netip.Addr]bool{}, next: map[netip.Prefix]netip.Addr{}}
+	for _, addr := range resting {
+		a.resting[addr] = true
+	}
 	for _, t := range has {
 		if t.Kind != Machine && t.Kind != Bastion {
 			continue
@@ -80,7 +85,9 @@ func (a *allocator) give(t *Resource, asked []netip.Addr, subnets ...string) err
 			if ok {
 				addr = asked[i]
 			} else if addr, ok = a.keep(t.ID(), at, p); !ok {
-				addr, ok = a.free(s, p)
+				if addr, ok = a.free(s, p, false); !ok {
+					addr, ok = a.free(s, p, true)
+				}
 			}
 			if !ok {
 				return a.full(t, s, p)
@@ -113,10 +120,10 @@ func (a *allocator) keep(id, at string, p netip.Prefix) (netip.Addr, bool) {
 }
 
 // free takes the lowest free address of a prefix, among those that the subnet
-// allocates. Cost over all calls: linear in the addresses passed over.
-func (a *allocator) free(s estate.Subnet, p netip.Prefix) (netip.Addr, bool) {
+// allocates; of those that rest where rested says so. Cost over all calls: linear in the addresses passed over.
+func (a *allocator) free(s estate.Subnet, p netip.Prefix, rested bool) (netip.Addr, bool) {
 	addr, begun := a.next[p]
-	if !begun {
+	if !begun || rested {
 		addr = p.Addr()
 		for range firstHost {
 			addr = addr.Next()
@@ -124,14 +131,18 @@ func (a *allocator) free(s estate.Subnet, p netip.Prefix) (netip.Addr, bool) {
 	}
 	last, gateway := netipx.PrefixLastIP(p), s.GatewayOf(p)
 	for addr = allocated(s, p, addr); addr.IsValid() && p.Contains(addr); addr = allocated(s, p, addr.Next()) {
-		if a.taken[addr] || addr == gateway || p.Addr().Is4() && addr == last { // the last IPv4 address is for broadcasts
+		if a.taken[addr] || a.resting[addr] != rested || addr == gateway || p.Addr().Is4() && addr == last { // the last IPv4 address is for broadcasts
 			continue
 		}
 		a.taken[addr] = true
-		a.next[p] = addr.Next()
+		if !rested {
+			a.next[p] = addr.Next()
+		}
 		return addr, true
 	}
-	a.next[p] = addr
+	if !rested {
+		a.next[p] = addr
+	}
 	return netip.Addr{}, false
 }
 

@@ -212,3 +212,18 @@ func TestTheNearerSettingOfAConsoleWins(t *testing.T) {
 		require.Equal(t, c.want, list[len(list)-1].Spec.Console, "%q %q", c.estate, c.machine)
 	}
 }
+
+// TestAnAddressThatWasGivenUpIsGivenLast makes machines in a subnet whose lowest addresses rest.
+func TestAnAddressThatWasGivenUpIsGivenLast(t *testing.T) {
+	e := read(t, "estate: e\nsite: sim\nnetworks: {n: {space: [10.0.0.0/16], subnets: {s: {range: [10.0.1.0/29]}}}}\nmachines: {a: {image: i, size: c, at: s}, b: {image: i, size: c, at: s}, c: {image: i, size: c, at: s}}\n")
+	addr := func(text string) netip.Addr { return netip.MustParseAddr(text) }
+	list, err := change.Desired(e, nil, nil, nil, addr("10.0.1.4"), addr("10.0.1.6"))
+	require.NoError(t, err)
+	var got []netip.Addr
+	for _, m := range list {
+		if m.Kind == change.Machine {
+			got = append(got, m.Spec.Inside["s"]...)
+		}
+	}
+	assert.Equal(t, []netip.Addr{addr("10.0.1.5"), addr("10.0.1.4"), addr("10.0.1.6")}, got)
+}

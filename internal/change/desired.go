@@ -3,6 +3,7 @@ package change
 import (
 	"cmp"
 	"fmt"
+	"net/netip"
 	"strings"
 
 	"ironbark/internal/estate"
@@ -14,8 +15,9 @@ import (
 // are made. Inside addresses are those given before where they still fit, and
 // otherwise the lowest free ones of the subnet; a full subnet is an error. sizes
 // tells how large, in GB, snapshots are, and least how large the system disk of
-// a machine must be that starts from an image; nil where nobody cares.
-func Desired(e *estate.Estate, has []Resource, sizes map[string]int, least func(image string) int) ([]Resource, error) {
+// a machine must be that starts from an image; nil where nobody cares. Addresses that rest are given last: machines gave them up a short
+// while ago, and somebody may still send to them.
+func Desired(e *estate.Estate, has []Resource, sizes map[string]int, least func(image string) int, resting ...netip.Addr) ([]Resource, error) {
 	disks := func(m estate.Machine) int {
 		if m.Boot != "" {
 			return 0
@@ -75,7 +77,7 @@ func Desired(e *estate.Estate, has []Resource, sizes map[string]int, least func(
 		}
 		put(Snapshot, n.Name, s)
 	}
-	alloc := newAllocator(e, has)
+	alloc := newAllocator(e, has, resting)
 	if err := alloc.claim(); err != nil {
 		return nil, err
 	}

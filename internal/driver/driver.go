@@ -109,6 +109,7 @@ type Observation struct {
 	Outside   []OutOfBandChange   // by number, as the place's own record tells them
 	Records   bool                // the place has such a record
 	Behind    time.Duration       // how far the clock went back; then openings let nothing pass, if not
+	Resting   []netip.Addr        // inside addresses that were given up a short while ago
 	Steady    bool                // their ends are kept by a clock that does not go back, too
 }
 

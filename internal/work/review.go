@@ -93,7 +93,7 @@ func (w *Work) needsOf(before *State, e *estate.Estate) (n needs, err error) {
 func (w *Work) reviewOf(before *State, files Files, e *estate.Estate, edit bool) (*Review, error) {
 	now := w.Clock.Now()
 	e = e.AsOf(now)
-	w.inside = before.Report.Keys
+	w.inside, w.resting = before.Report.Keys, before.Report.Resting
 	need, err := w.needsOf(before, e)
 	if err != nil {
 		return nil, err

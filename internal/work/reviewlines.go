@@ -54,7 +54,7 @@ func (w *Work) reviewOfLines(before *State, files Files, edit bool) (*Review, bo
 	}
 	now := w.Clock.Now()
 	e = e.AsOf(now)
-	w.inside = before.Report.Keys
+	w.inside, w.resting = before.Report.Keys, before.Report.Resting
 	base := before.Report.BasePlan()
 	var census findings.Census
 	var remembered, asksNothing bool

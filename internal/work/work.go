@@ -39,6 +39,7 @@ type Work struct {
 	// Rotating are machines into which a key is put before they are altered.
 	Rotating map[string]bool
 	inside   map[string]string // the keys inside each machine, as they were last read
+	resting  []netip.Addr      // inside addresses that are given last, as they were last read
 	// Discard are the unmanaged resources that an enactment is to take away, by ID. It leaves all others.
 	Discard map[string]bool
 	// Told is called with what was found wrong and mended on the way, in words.
@@ -139,7 +140,7 @@ func (w *Work) drafted(ctx context.Context, files Files) (*State, error) {
 	if err != nil {
 		return nil, err
 	}
-	w.inside = r.Keys
+	w.inside, w.resting = r.Keys, r.Resting
 	wanted, err := w.desired(e, r.Resources, w.sizes(e, r.Resources))
 	if err != nil {
 		return nil, err
@@ -174,7 +175,7 @@ func withoutEnded(p *flow.Plan, ending []Ending) *flow.Plan {
 // wanted lists the resources that an estate asks for.
 func (w *Work) desired(e *estate.Estate, has []change.Resource, own cost.Sizes) ([]change.Resource, error) {
 	c := w.Site.Catalogue()
-	list, err := change.Desired(e, has, own, func(image string) int { return c.MinDisk(image, own) })
+	list, err := change.Desired(e, has, own, func(image string) int { return c.MinDisk(image, own) }, w.resting...)
 	keys := map[string]string{}
 	for _, t := range has {
 		if t.Kind == change.Machine {

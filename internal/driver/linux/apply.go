@@ -98,7 +98,7 @@ func (s *Site) record(ctx context.Context, t change.Resource) (change.Resource, 
 				return err
 			}
 		}
-		if err := s.forget(m, changedAddrs(old, t)...); err != nil {
+		if err := errors.Join(s.forget(m, changedAddrs(old, t)...), s.rest(ctx, tx, gone(old, t))); err != nil {
 			return err
 		}
 		switch {
@@ -176,7 +176,7 @@ func (s *Site) take(ctx context.Context, t change.Resource, before []change.Reso
 				return err
 			}
 		}
-		if err := s.forget(m, allAddrs(t)...); err != nil {
+		if err := errors.Join(s.forget(m, allAddrs(t)...), s.rest(ctx, tx, gone(t, change.Resource{}))); err != nil {
 			return err
 		}
 		m.Mark++
@@ -205,6 +205,12 @@ func (s *Site) take(ctx context.Context, t change.Resource, before []change.Reso
 func allAddrs(t change.Resource) (list []netip.Addr) {
 	list = append(list, addrsOf([]change.Resource{t})[t.Name]...)
 	return slices.DeleteFunc(append(list, t.Given.Addr4, t.Given.Addr6), func(a netip.Addr) bool { return !a.IsValid() })
+}
+
+// gone are the inside addresses that one state of a resource has, and the next one has not.
+func gone(old, t change.Resource) []netip.Addr {
+	has := addrsOf([]change.Resource{t})[t.Name]
+	return slices.DeleteFunc(slices.Clone(addrsOf([]change.Resource{old})[old.Name]), func(a netip.Addr) bool { return slices.Contains(has, a) })
 }
 
 // changedAddrs are the addresses that one of two states of a resource has, and the other has not.

@@ -301,6 +301,9 @@ func TestASuccessorInheritsNothing(t *testing.T) {
 	without := strings.Replace(endsNouns, "  gauge-1: {image: light, size: c1m1, at: landing, address: auto}\n", "", 1)
 	estateOf(t, s, without, "")
 	assert.Empty(t, tracked(t, s, at), "connections of the machine that is gone")
+	o, err = s.Observe(t.Context(), driver.Everything)
+	require.NoError(t, err)
+	assert.Equal(t, []netip.Addr{at, netip.MustParseAddr("2001:db8:60:1::4")}, o.Resting, "its addresses are not given to the next one")
 	estateOf(t, s, without+"  stranger: {image: light, size: c1m1, at: landing, inside: 10.60.1.4}\n", "")
 	assert.Empty(t, tracked(t, s, at), "connections of the machine before")
 	var heard int

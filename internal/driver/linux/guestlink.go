@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"net/netip"
 	"os"
-	"slices"
 	"time"
 
 	"github.com/vishvananda/netlink"
@@ -175,8 +174,7 @@ func (s *Site) partGuest(machine string, addrs []netip.Addr) error {
 
 // leave takes away by what a machine had addresses that it has no more. A light machine begins anew with the others.
 func (s *Site) leave(old, t change.Resource) error {
-	had, has := addrsOf([]change.Resource{old})[t.Name], addrsOf([]change.Resource{t})[t.Name]
-	gone := slices.DeleteFunc(slices.Clone(had), func(a netip.Addr) bool { return slices.Contains(has, a) })
+	gone := gone(old, t)
 	switch {
 	case len(gone) == 0:
 		return nil

@@ -105,6 +105,9 @@ func (s *Site) observe(ctx context.Context, tx *sql.Tx, scope driver.Scope, o *d
 		}
 		if scope.Resources {
 			o.Resources = list
+			if o.Resting, err = s.readResting(ctx, tx); err != nil {
+				return err
+			}
 		}
 	}
 	var err error

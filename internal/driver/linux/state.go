@@ -31,6 +31,7 @@ CREATE INDEX passing_until ON passing (until) WHERE over = 0;
 CREATE TABLE passing_at (machine TEXT, id INTEGER, PRIMARY KEY (machine, id)) STRICT, WITHOUT ROWID; -- of those that are not over
 CREATE TABLE shut (id INTEGER PRIMARY KEY, at TEXT NOT NULL) STRICT;
 CREATE TABLE machines (name TEXT PRIMARY KEY, off TEXT NOT NULL, hash TEXT NOT NULL) STRICT, WITHOUT ROWID;
+CREATE TABLE resting (address TEXT PRIMARY KEY, since INTEGER NOT NULL) STRICT, WITHOUT ROWID; -- Unix milliseconds
 ` + countsSchema + guestsSchema + sourcesSchema + waysSchema,
 }
 
@@ -186,6 +187,35 @@ func putPlan(ctx context.Context, tx *sql.Tx, rows []flow.Row) error {
 		}
 	}
 	return err
+}
+
+// restFor is how long an inside address that was given up is given to others only where nothing else is left.
+const restFor = time.Hour
+
+// rest keeps that some addresses were given up now.
+func (s *Site) rest(ctx context.Context, tx *sql.Tx, addrs []netip.Addr) error {
+	now := s.clock.Now()
+	_, err := tx.ExecContext(ctx, `DELETE FROM resting WHERE since < ?`, now.Add(-restFor).UnixMilli())
+	for _, a := range addrs {
+		if err == nil {
+			_, err = tx.ExecContext(ctx, `INSERT OR REPLACE INTO resting VALUES (?, ?)`, a.String(), now.UnixMilli())
+		}
+	}
+	return err
+}
+
+// readResting reads which addresses rest.
+func (s *Site) readResting(ctx context.Context, tx *sql.Tx) (list []netip.Addr, err error) {
+	err = store.Each(ctx, tx, `SELECT address FROM resting WHERE since >= ? ORDER BY address`, func(scan func(...any) error) error {
+		var text string
+		if err := scan(&text); err != nil {
+			return err
+		}
+		a, err := netip.ParseAddr(text)
+		list = append(list, a)
+		return err
+	}, s.clock.Now().Add(-restFor).UnixMilli())
+	return list, err
 }
 
 // addrsOf are the inside addresses of the machines and bastions among some resources, by name.
