@@ -121,7 +121,8 @@ type (
 	}
 	closedDoc struct {
 		Closed   []openingDoc       `json:"closed"`
-		Sessions *[]view.SessionDoc `json:"sessions"` // that it ended; null where the site does not know its sessions
+		Sessions *[]view.SessionDoc `json:"sessions"`          // that it ended; null where the site does not know its sessions
+		Outward  []view.OutletDoc   `json:"outward,omitempty"` // what the machines may still call of those whom it let in
 	}
 )
 

@@ -288,6 +288,9 @@ func (a *app) closeCommand() *cobra.Command {
 			for _, s := range closed.Sessions {
 				a.print.Line("ended   the session %s", view.Session(s, a.clock.Now()))
 			}
+			if len(closed.Outlets) > 0 {
+				a.print.Outlets("note    ", closed.Outlets, view.NewPhrasing(closed.State, a.clock.Now()))
+			}
 			if len(closed.Openings) == 0 {
 				a.print.Line("Nothing was open %s.", c.what)
 			} else if all && closed.Known && len(closed.Sessions) == 0 {
@@ -311,6 +314,9 @@ func (a *app) closedJSON(c work.Closed) closedDoc {
 	}
 	for _, s := range c.Sessions {
 		*doc.Sessions = append(*doc.Sessions, view.SessionJSON(s))
+	}
+	if c.State != nil {
+		doc.Outward = view.OutletsJSON(c.Outlets, c.State.Plan)
 	}
 	return doc
 }

@@ -28,7 +28,7 @@ var drivers = map[string]func(a *app, dir string, options *sqlite.Options) (driv
 			return nil, err
 		}
 		a.sim = sim.New(dir, a.clock, faults)
-		options.HandOver, options.Wrote = sim.TakeOver, a.sim.Wrote
+		options.Wrote = a.sim.Wrote
 		return a.sim, nil
 	},
 	estate.Linux: func(a *app, dir string, _ *sqlite.Options) (driver.Driver, error) {

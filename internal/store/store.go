@@ -24,19 +24,8 @@ type Format struct {
 	ApplicationID int64
 	Version       int64 // of the schema, from 1
 	Schema        string
-	// Upgrades bring a store of a version up to the next one, each in a transaction of
-	// its own. path is that of the file.
-	Upgrades map[int64]func(ctx context.Context, tx *sql.Tx, path string) error
 	// Grows names the tables that only grow and tell damage by themselves.
 	Grows []string
-}
-
-// SQL returns an upgrade that is a list of statements.
-func SQL(statements string) func(context.Context, *sql.Tx, string) error {
-	return func(ctx context.Context, tx *sql.Tx, _ string) error {
-		_, err := tx.ExecContext(ctx, statements)
-		return err
-	}
 }
 
 // DamagedError says that a file cannot be used, and why. The file is left as it is.
@@ -78,9 +67,6 @@ func (u *UnwritableError) ExitStatus() int { return 2 }
 // ErrAbsent says that there is no file yet.
 var ErrAbsent = errors.New("there is no such store yet")
 
-// errOld says that the file is of an older version and cannot be brought up to date as it was opened.
-var errOld = errors.New("the store is of an older version")
-
 // DB is an open store. It is safe for concurrent use; one transaction runs at a time.
 type DB struct {
 	db     *sql.DB
@@ -111,15 +97,6 @@ func Open(ctx context.Context, path string, format Format, readOnly bool) (*DB, 
 		return nil, err
 	}
 	s, err := open(ctx, path, format, options(path, readOnly))
-	if errors.Is(err, errOld) { // bring it up to date first
-		if s, err = open(ctx, path, format, options(path, false)); err != nil {
-			return nil, err
-		}
-		if err := s.Close(); err != nil {
-			return nil, err
-		}
-		s, err = open(ctx, path, format, options(path, true))
-	}
 	if err == nil || !readOnly || !isUnwritable(err) {
 		return s, err
 	}
@@ -193,39 +170,12 @@ func (s *DB) check(ctx context.Context, write bool) error {
 		return &DamagedError{Path: s.path, Why: "is a database of something else", Try: "move it away"}
 	case have > version:
 		return &DamagedError{Path: s.path, Why: fmt.Sprintf("was written by a newer ironbark (version %d of the store; this one knows %d)", have, version), Try: "use the newer ironbark", Newer: true}
-	case have >= 1 && have < version && tables > 0 && write:
-		return s.upgrade(ctx)
 	case have >= 1 && have < version && tables > 0:
-		return errOld
+		return &DamagedError{Path: s.path, Why: fmt.Sprintf("was written by an older ironbark (version %d of the store; this one knows %d)", have, version), Try: "use the older ironbark, or another folder"}
 	case have < version || tables == 0:
 		return &DamagedError{Path: s.path, Why: "is incomplete", Try: "restore it from a copy"}
 	}
 	return nil
-}
-
-// upgrade brings a store up to date, a version at a time. Another process may have
-// done it meanwhile.
-func (s *DB) upgrade(ctx context.Context) error {
-	for {
-		done := false
-		err := s.Update(ctx, func(tx *sql.Tx) error {
-			var have int64
-			if err := tx.QueryRowContext(ctx, `PRAGMA user_version`).Scan(&have); err != nil {
-				return err
-			}
-			if done = have >= s.format.Version; done {
-				return nil
-			}
-			if err := s.format.Upgrades[have](ctx, tx, s.path); err != nil {
-				return err
-			}
-			_, err := tx.ExecContext(ctx, fmt.Sprintf("PRAGMA user_version = %d", have+1))
-			return err
-		})
-		if done || err != nil {
-			return err
-		}
-	}
 }
 
 // CheckIntegrity reads every page of the file, but for those of the tables that only grow, and
@@ -332,19 +282,6 @@ func (s *DB) explain(err error) error {
 		return fmt.Errorf("%s: another ironbark has kept it busy for 10 seconds: %w", s.path, err)
 	}
 	return err
-}
-
-// Attach runs f in a transaction in which another store can be read under a name.
-func (s *DB) Attach(ctx context.Context, path, name string, f func(tx *sql.Tx) error) (err error) {
-	uri := "file:" + quote(path) + "?mode=ro"
-	if _, err := s.db.ExecContext(ctx, `ATTACH DATABASE ? AS `+name, uri); err != nil {
-		return s.explain(err)
-	}
-	defer func() {
-		_, detached := s.db.ExecContext(ctx, `DETACH DATABASE `+name)
-		err = errors.Join(err, detached)
-	}()
-	return s.Update(ctx, f)
 }
 
 // Each calls read for each row of a query.

@@ -83,6 +83,14 @@ func (a *Answer) answered(plan *flow.Plan, at time.Time, named sentence.Set, tar
 	return a, nil
 }
 
+// Outlets lists what the machine of a closed part may call of the part's sources: with those it can still exchange data.
+func (a *Answer) Outlets(p exposure.Part) []exposure.Outlet {
+	if a.Outward || p.Open || p.Machine < 0 {
+		return nil
+	}
+	return exposure.Outlets(a.State.Plan, a.View.At, p.From, p.Machine)
+}
+
 // LookAt adds to an answer's state how the machines are doing to which its parts lead.
 func (w *Work) LookAt(ctx context.Context, a *Answer) error {
 	names := map[string]bool{}

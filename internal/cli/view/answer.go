@@ -100,6 +100,7 @@ func (p *Printer) part(a *work.Answer, part exposure.Part, ph *Phrasing, person 
 		}
 		p.Wrap("    then the machine  ", text)
 	}
+	p.Outlets("    the other way     ", a.Outlets(part), ph)
 	if remedy := a.Remedies(part, person); len(remedy) > 0 {
 		p.Line("")
 		p.Line("  to open it")
@@ -175,6 +176,7 @@ type AnswerDoc struct {
 	Until     *time.Time  `json:"until,omitempty"`
 	Steps     []whyStep   `json:"steps,omitempty"`
 	Machine   *whyMachine `json:"machine,omitempty"`
+	Outward   []OutletDoc `json:"outward,omitempty"` // what the machine may still call of the source
 	Remedies  []string    `json:"remedies,omitempty"`
 	Parts     []whyPart   `json:"parts,omitempty"`
 }
@@ -256,6 +258,7 @@ func AnswerJSON(a *work.Answer, ph *Phrasing, person string, at time.Time) Answe
 	}
 	part := a.Parts[0]
 	doc.Reason, doc.Door, doc.Remedies = string(part.Reason), doorJSON(part), a.Remedies(part, person)
+	doc.Outward = OutletsJSON(a.Outlets(part), a.State.Plan)
 	doc.DecidedBy = &whyBy{part.Origin.Sentence, part.Origin.File, part.Origin.Line}
 	doc.Until = moment(part.Until)
 	for _, s := range a.View.Steps(part, ph.namings) {

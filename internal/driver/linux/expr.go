@@ -38,10 +38,6 @@ func metaIs(k expr.MetaKey, data []byte) []expr.Any {
 	return []expr.Any{&expr.Meta{Key: k, Register: register(0)}, &expr.Cmp{Op: expr.CmpOpEq, Register: register(0), Data: data}}
 }
 
-func metaIsNot(k expr.MetaKey, data []byte) []expr.Any {
-	return []expr.Any{&expr.Meta{Key: k, Register: register(0)}, &expr.Cmp{Op: expr.CmpOpNeq, Register: register(0), Data: data}}
-}
-
 func isFamily(f family) []expr.Any { return metaIs(expr.MetaKeyNFPROTO, []byte{f.proto}) }
 
 func ctIs(k expr.CtKey, data []byte) []expr.Any {

@@ -36,11 +36,7 @@ func (s *Site) Sessions(ctx context.Context) (list []driver.Session, err error) 
 	if err != nil {
 		return nil, err
 	}
-	var tracked []connection
-	err = within(s.prefix, func() (err error) {
-		tracked, err = listConnections()
-		return err
-	})
+	tracked, err := s.connections()
 	if err != nil {
 		return nil, err
 	}
@@ -54,8 +50,12 @@ func (s *Site) Sessions(ctx context.Context) (list []driver.Session, err error) 
 	return list, nil
 }
 
-// sweep ends the connections that may pass no longer by what is installed.
+// sweep ends the connections that may pass no longer by what is installed. Where the kernel tracks none, it reads no plan.
 func (s *Site) sweep(ctx context.Context, tx *sql.Tx, m *meta) error {
+	list, err := s.connections()
+	if err != nil || len(list) == 0 {
+		return err
+	}
 	rows, err := readPlan(ctx, tx)
 	if err != nil {
 		return err
@@ -68,5 +68,5 @@ func (s *Site) sweep(ctx context.Context, tx *sql.Tx, m *meta) error {
 	if err != nil {
 		return err
 	}
-	return s.endClosed(m, plan, passing)
+	return s.endClosedOf(m, list, plan, passing)
 }

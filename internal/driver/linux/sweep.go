@@ -82,14 +82,24 @@ func isRouter(a netip.Addr) bool { return a.IsLinkLocalUnicast() }
 
 // endClosed ends the connections that a plan lets pass no longer. The plan has no openings; passing are those that are installed.
 func (s *Site) endClosed(m *meta, plan *flow.Plan, passing []driver.Passage) error {
-	var list []connection
-	err := within(s.prefix, func() (err error) {
-		list, err = listConnections()
-		return err
-	})
+	list, err := s.connections()
 	if err != nil || len(list) == 0 {
 		return err
 	}
+	return s.endClosedOf(m, list, plan, passing)
+}
+
+// connections lists what the kernel tracks of the site.
+func (s *Site) connections() (list []connection, err error) {
+	err = within(s.prefix, func() error {
+		list, err = listConnections()
+		return err
+	})
+	return list, err
+}
+
+// endClosedOf is endClosed for some connections.
+func (s *Site) endClosedOf(m *meta, list []connection, plan *flow.Plan, passing []driver.Passage) error {
 	var rules []flow.Rule
 	for _, p := range passing {
 		rules = append(rules, p.Rules(plan)...)
@@ -107,11 +117,7 @@ func (s *Site) endClosedTo(ctx context.Context, tx *sql.Tx, m *meta, addrs map[n
 			services, from = services.Union(part.Services), from.Union(part.From)
 		}
 	}
-	var list []connection
-	err := within(s.prefix, func() (err error) {
-		list, err = listConnections()
-		return err
-	})
+	list, err := s.connections()
 	list = slices.DeleteFunc(list, func(c connection) bool {
 		return !addrs[c.called] || !services.Contains(c.arrives()) || !from.Contains(flow.PointOf(c.caller))
 	})
@@ -127,11 +133,7 @@ func (s *Site) forget(m *meta, addrs ...netip.Addr) error {
 	if len(addrs) == 0 || !exists(s.prefix) {
 		return nil
 	}
-	var list []connection
-	err := within(s.prefix, func() (err error) {
-		list, err = listConnections()
-		return err
-	})
+	list, err := s.connections()
 	if err != nil {
 		return err
 	}

@@ -1,15 +1,6 @@
 package sim
 
-import (
-	"context"
-	"database/sql"
-	"errors"
-	"os"
-	"path/filepath"
-	"strings"
-
-	"ironbark/internal/store"
-)
+import "ironbark/internal/store"
 
 // Name is that of the file.
 const Name = "sim.db"
@@ -19,11 +10,7 @@ const Name = "sim.db"
 // when those that pass end, in Unix milliseconds, rounded up.
 var format = store.Format{
 	ApplicationID: 0x49726e73, // "Irns"
-	Version:       3,
-	Upgrades: map[int64]func(context.Context, *sql.Tx, string) error{
-		1: store.SQL(endsSchema + fillEnds),
-		2: store.SQL(compiledSchema),
-	},
+	Version:       1,
 	Schema: `
 CREATE TABLE meta (id INTEGER PRIMARY KEY, body TEXT NOT NULL) STRICT;
 CREATE TABLE resources (kind TEXT, name TEXT, spec TEXT NOT NULL, given TEXT NOT NULL, PRIMARY KEY (kind, name)) STRICT, WITHOUT ROWID;
@@ -47,50 +34,3 @@ CREATE TRIGGER tables_put AFTER INSERT ON tables WHEN NEW.owner = 0 BEGIN DELETE
 CREATE TRIGGER tables_changed AFTER UPDATE ON tables WHEN OLD.owner = 0 OR NEW.owner = 0 BEGIN DELETE FROM compiled; END;
 CREATE TRIGGER tables_taken AFTER DELETE ON tables WHEN OLD.owner = 0 BEGIN DELETE FROM compiled; END;
 `
-
-// fillEnds fills in the ends of what openings let pass.
-const fillEnds = `
-INSERT INTO ends SELECT owner, max(CAST((julianday(json_extract(body, '$.until')) - 2440587.5) * 86400000 AS INTEGER)) + 1000 FROM tables
-  WHERE owner > 0 AND key LIKE 'rule %' GROUP BY owner;
-`
-
-// TakeOver takes what is the stand-in's out of a store of before, in which it stood
-// beside the ledger, and keeps it in a file of its own beside that one. It writes nothing
-// to the store. Done again, it begins anew.
-func TakeOver(ctx context.Context, path string) (err error) {
-	target := filepath.Join(filepath.Dir(path), Name)
-	fresh := target + ".new"
-	for _, suffix := range []string{"", "-wal", "-shm", "-journal"} {
-		if err := os.Remove(fresh + suffix); err != nil && !errors.Is(err, os.ErrNotExist) {
-			return err
-		}
-	}
-	db, err := store.Open(ctx, fresh, format, false)
-	if err != nil {
-		return err
-	}
-	if err := errors.Join(db.Attach(ctx, path, "before", func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, takeOver)
-		return err
-	}), db.Close()); err != nil {
-		return err
-	}
-	for _, suffix := range []string{"-wal", "-shm"} { // what a store that was never opened by that name leaves
-		if err := os.Remove(target + suffix); err != nil && !errors.Is(err, os.ErrNotExist) {
-			return err
-		}
-	}
-	return os.Rename(fresh, target)
-}
-
-// takeOver copies from version 3 of the store of before.
-var takeOver = strings.TrimSpace(`
-INSERT INTO resources SELECT kind, name, spec, given FROM before.things WHERE spec <> '';
-INSERT INTO tables SELECT owner, key, body FROM before.tables;
-` + fillEnds + `
-INSERT INTO machines SELECT name, life, guest, log FROM before.machines;
-INSERT INTO shut SELECT id, coalesce(json_extract(body, '$.ended'), json_extract(body, '$.end')) FROM before.openings WHERE over = 1;
-INSERT INTO outside SELECT seq, at, who, what, json_set(data, '$.after', json_object('Seq', json_extract(data, '$.after'), 'Hash', '')) FROM before.outside;
-INSERT INTO meta SELECT 1, json_object('mark', 1, 'latest', (SELECT value FROM before.meta WHERE key = 'latest'),
-  'identity', json('{"estate":"","head":{"Seq":0,"Hash":""}}'), 'console', (SELECT json(value) FROM before.meta WHERE key = 'console'));
-`)

@@ -27,9 +27,6 @@ type Options struct {
 	// Simulated says that the clock plays. A ledger that was not begun under such a clock
 	// refuses one.
 	Simulated bool
-	// HandOver takes what is not the ledger's out of a store of before, at a path, and
-	// keeps it elsewhere. It may be called again for the same store. It must not write to it.
-	HandOver func(ctx context.Context, path string) error
 	// Wrote is called after each write; its error is returned by what wrote.
 	Wrote func(ctx context.Context) error
 }
@@ -48,9 +45,6 @@ var _ ledger.Ledger = (*Ledger)(nil)
 
 // New returns the ledger in a folder. Nothing is read or made before it is needed.
 func New(dir string, opts Options) *Ledger {
-	if opts.HandOver == nil {
-		opts.HandOver = func(context.Context, string) error { return nil }
-	}
 	if opts.Wrote == nil {
 		opts.Wrote = func(context.Context) error { return nil }
 	}
@@ -92,7 +86,7 @@ func (l *Ledger) open(ctx context.Context, write bool) (*store.DB, error) {
 	} else if info, err := os.Stat(l.dir); err == nil && !info.IsDir() {
 		return nil, &store.DamagedError{Path: l.dir, Why: "is no folder", Try: "move it away"}
 	}
-	db, err := store.Open(ctx, filepath.Join(l.dir, Name), format(l.opts.HandOver), !write)
+	db, err := store.Open(ctx, filepath.Join(l.dir, Name), format, !write)
 	if err != nil {
 		return nil, err
 	}

@@ -1,0 +1,59 @@
+package view
+
+import (
+	"fmt"
+	"strings"
+
+	"ironbark/internal/exposure"
+	"ironbark/internal/flow"
+)
+
+// mostOutlets is how many machines a line about outlets names.
+const mostOutlets = 3
+
+// Outlets prints what machines may still call of those who reach them no longer, a line each after an indent.
+func (p *Printer) Outlets(indent string, list []exposure.Outlet, ph *Phrasing) {
+	for _, o := range list {
+		var names []string
+		for _, m := range o.Machines[:min(len(o.Machines), mostOutlets)] {
+			names = append(names, ph.plan.Machines[m].Name)
+		}
+		who := strings.Join(names, ", ")
+		if rest := len(o.Machines) - len(names); rest > 0 {
+			who += fmt.Sprintf(" and %d more", rest)
+		}
+		what := ph.names.Plain(o.To)
+		if !o.Services.Equal(flow.AnyService) {
+			what += " on " + ph.service(o.Services)
+		}
+		p.Wrap(indent, fmt.Sprintf("%s may still call %s and receive its answers: %s", who, what, byWords(o.By)))
+	}
+}
+
+// byWords quotes a sentence; what a network leaves open is none.
+func byWords(o flow.Origin) string {
+	if o.IsOpenNetwork() {
+		return o.Sentence
+	}
+	return "“" + o.Sentence + "”"
+}
+
+// OutletDoc is what machines may still call, as programs read it.
+type OutletDoc struct {
+	Machines []string `json:"machines"`
+	To       []string `json:"to"`
+	Service  string   `json:"service"`
+	Sentence string   `json:"sentence"`
+}
+
+// OutletsJSON are the documents of what machines may still call.
+func OutletsJSON(list []exposure.Outlet, plan *flow.Plan) (docs []OutletDoc) {
+	for _, o := range list {
+		doc := OutletDoc{To: flow.AddrRuns(o.To), Service: strings.Join(flow.ServiceRuns(o.Services), ","), Sentence: o.By.Sentence}
+		for _, m := range o.Machines {
+			doc.Machines = append(doc.Machines, plan.Machines[m].Name)
+		}
+		docs = append(docs, doc)
+	}
+	return docs
+}
