@@ -27,7 +27,7 @@ func TestNoFieldIsForgotten(t *testing.T) {
 		reflect.TypeFor[string](): "x", reflect.TypeFor[bool](): true, reflect.TypeFor[int](): 1, reflect.TypeFor[int64](): int64(1), reflect.TypeFor[estate.Speed](): estate.Speed("fast"),
 		reflect.TypeFor[[]string](): []string{"x"}, reflect.TypeFor[map[string]string](): map[string]string{"x": "y"},
 		reflect.TypeFor[[]netip.Addr](): []netip.Addr{four}, reflect.TypeFor[[]netip.Prefix](): []netip.Prefix{net4}, reflect.TypeFor[map[string][]netip.Addr](): map[string][]netip.Addr{"s": {four}},
-		reflect.TypeFor[[]change.Setup](): []change.Setup{{Name: "x", Script: "echo", Listens: []string{"tcp/80"}}}, reflect.TypeFor[map[string]change.Peer](): map[string]change.Peer{"p": {Key: "k", Addrs: []netip.Addr{four}}},
+		reflect.TypeFor[estate.Traffic](): estate.Traffic{Packets: 5}, reflect.TypeFor[[]change.Setup](): []change.Setup{{Name: "x", Script: "echo", Listens: []string{"tcp/80"}}}, reflect.TypeFor[map[string]change.Peer](): map[string]change.Peer{"p": {Key: "k", Addrs: []netip.Addr{four}}},
 	}
 	of := reflect.TypeFor[change.Spec]()
 	for i := range of.NumField() {

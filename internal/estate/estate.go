@@ -175,6 +175,7 @@ type Machine struct {
 	Setup    []string // recipes and scripts that its first start runs, in this order
 	Password bool     // its first user may log in with a password
 	Console  Switch
+	Limits   Traffic // what it says of itself; see [Limits.Traffic]
 	At       sentence.Pos
 }
 

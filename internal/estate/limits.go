@@ -13,7 +13,11 @@ import (
 // estate that says nothing of them.
 type Limits struct {
 	opening, image time.Duration
+	sizes          map[string]Traffic
 }
+
+// Traffic returns the limits of a machine: its own, and where it has none those of its size.
+func (l Limits) Traffic(m Machine) Traffic { return m.Limits.Or(l.sizes[m.Size]) }
 
 // The longest opening where an estate does not say, and the longest that it can say.
 const (
@@ -53,6 +57,14 @@ func (r *reader) limits(n *yaml.Node) {
 				r.failAt(v, err.Error(), "")
 			}
 			r.estate.Limits.image = d.Length()
+		},
+		"sizes": func(v *yaml.Node) {
+			r.entries(v, "sizes", func(key, value *yaml.Node) {
+				if r.estate.Limits.sizes == nil {
+					r.estate.Limits.sizes = map[string]Traffic{}
+				}
+				r.estate.Limits.sizes[key.Value] = r.traffic(value, "the limits of size "+key.Value)
+			})
 		},
 		"opening": func(v *yaml.Node) {
 			text, ok := r.text(v, "the longest opening")

@@ -302,6 +302,7 @@ func (r *reader) readMachine(name string, at sentence.Pos, n *yaml.Node) {
 			"disk":     func(v *yaml.Node) { m.Disk = r.disk(v, "disk") },
 			"setup":    func(v *yaml.Node) { m.Setup = r.words(v, "setup") },
 			"console":  func(v *yaml.Node) { m.Console = r.toggle(v, "console") },
+			"limits":   func(v *yaml.Node) { m.Limits = r.traffic(v, "the limits of machine "+m.Name) },
 		}
 	}
 	r.fields(n, "machine "+name, r.machineFields, "size", "at")

@@ -41,6 +41,7 @@ const (
 	LooseKey        Kind = "loose-key"        // a private key that others can read
 	OneKey          Kind = "one-key"          // a key that opens every machine
 	OldImage        Kind = "old-image"        // an image of long ago
+	Crowded         Kind = "crowded"          // a machine, or a site, that has nearly all the connections that it may have
 	NoSecond        Kind = "no-second"        // too few people who may approve edits
 )
 
@@ -107,6 +108,7 @@ var meanings = map[Kind]meaning{
 	ConsoleOn:       {"a serial console is left on", "It leads past every rule of the network to a prompt for a password."},
 	LooseKey:        {"a private key can be read by others", "Whoever reads it can log in wherever it opens, and nobody can tell the two apart."},
 	OneKey:          {"one key opens every machine", "Whoever gets hold of it has all of them at once, and to change it all of them must be changed."},
+	Crowded:         {"connections run out", "New connections to the machine are dropped when it has as many as it may have. A machine that holds many may be under attack, or attack others."},
 	NoSecond:        {"too few people may approve edits", "Nothing that opens anything can be enacted then, and neither can what would change that."},
 	OldImage:        {"an image is old", "Machines that begin with it begin with the faults that were mended since."},
 }

@@ -28,6 +28,7 @@ type Facts struct {
 	Uses   map[string][]flow.Addrs // by permit, from where each opening since then was
 	Loose  []string                // files of private keys that others can read
 	Made   map[string]time.Time    // images of the estate's own, by name
+	Takes  []Takes                 // what takes most of the room for connections
 	From   map[string]flow.Addrs   // by sentence, from where all was that it has let pass for longer than [UnusedAfter]
 }
 
@@ -61,6 +62,7 @@ func Posture(of Side, at time.Time, facts Facts) []Finding {
 	l.seconds()
 	l.unneeded()
 	l.consoles()
+	l.takes(facts.Takes)
 	l.oneKey()
 	for _, path := range facts.Loose {
 		l.pos = sentence.Pos{}

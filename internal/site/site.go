@@ -270,6 +270,11 @@ func (s *Site) Counts(ctx context.Context) (*driver.Counts, error) {
 	return driver.CountsOf(ctx, s.driver)
 }
 
+// Traffic reads how much of the place's network is in use; known is false where the place has no limits.
+func (s *Site) Traffic(ctx context.Context) (t *driver.Traffic, known bool, err error) {
+	return driver.TrafficOf(ctx, s.driver)
+}
+
 // Sessions lists the sessions that the place lets pass to machines; known is false where it does
 // not know them.
 func (s *Site) Sessions(ctx context.Context) (list []driver.Session, known bool, err error) {

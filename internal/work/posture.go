@@ -3,6 +3,7 @@ package work
 import (
 	"context"
 	"errors"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -56,7 +57,25 @@ func (w *Work) Facts(ctx context.Context, now time.Time) (f findings.Facts, err 
 			f.Made[name] = e.At
 		}
 	}
+	if err != nil {
+		return f, err
+	}
+	f.Takes, err = w.takes(ctx)
 	return f, err
+}
+
+// takes lists what takes the site's room for connections.
+func (w *Work) takes(ctx context.Context) (list []findings.Takes, err error) {
+	t, known, err := w.Site.Traffic(ctx)
+	if err != nil || !known {
+		return nil, err
+	}
+	list = append(list, findings.Takes{Now: t.Connections, Most: t.Most})
+	for _, name := range slices.Sorted(maps.Keys(t.Machines)) {
+		m := t.Machines[name]
+		list = append(list, findings.Takes{Machine: name, Now: m.Connections, Most: m.Limits.Connections})
+	}
+	return list, nil
 }
 
 // UsedFrom tells from where sentences were used ([findings.Facts]), of those and where none is missing, if that has been noted for long enough. Reading it writes down what

@@ -7,6 +7,7 @@ import (
 
 	"ironbark/internal/change"
 	"ironbark/internal/driver"
+	"ironbark/internal/estate"
 	"ironbark/internal/exposure"
 	"ironbark/internal/flow"
 	"ironbark/internal/work"
@@ -22,9 +23,10 @@ type Machine struct {
 	Reach    []exposure.Entry
 	Calls    []exposure.Entry // what it may call outside: where they tell of sources, read destinations
 	Effects  []exposure.Effect
-	Could    []work.CouldOpen // who may open what of it
-	Sessions []driver.Session // that go on
-	Counts   *driver.Counts   // nil: the site counts nothing
+	Could    []work.CouldOpen       // who may open what of it
+	Sessions []driver.Session       // that go on
+	Counts   *driver.Counts         // nil: the site counts nothing
+	Traffic  *driver.MachineTraffic // nil: the site limits nothing
 }
 
 // Machine prints a machine.
@@ -45,6 +47,9 @@ func (p *Printer) Machine(m Machine, ph *Phrasing) {
 		}
 		if m.State.State != "" {
 			p.Wrap("  doing    ", state(m.State)+", listens on "+ph.listens(m.State))
+		}
+		if m.Traffic != nil {
+			p.Wrap("  limits   ", fmt.Sprintf("%s; %d connections now", m.Traffic.Limits, m.Traffic.Connections))
 		}
 		for _, v := range m.Volumes {
 			p.Wrap("  volume   ", fmt.Sprintf("%s: %s, %d GB %s disk", v.Spec.Device, v.Name, v.Spec.GB, v.Spec.Speed))
@@ -152,11 +157,21 @@ type MachineDoc struct {
 	Sessions  []SessionDoc         `json:"sessions"`
 	Sentences []machineEffect      `json:"sentences"`
 	Used      []usedJSON           `json:"used,omitempty"`
+	Traffic   *trafficJSON         `json:"traffic,omitempty"`
+}
+
+// trafficJSON is what a machine takes of the network, and may take.
+type trafficJSON struct {
+	Connections int            `json:"connections"`
+	Limits      estate.Traffic `json:"limits"`
 }
 
 // MachineJSON is the document of a machine.
 func MachineJSON(m Machine, ph *Phrasing) MachineDoc {
-	doc := MachineDoc{m.Name, m.Resource.Describe(), string(m.State.State), flow.ServiceRuns(m.State.Listens), append([]driver.SetupResult{}, m.Boot.Setup...), []string{}, []reachJSON{}, []callJSON{}, []CouldDoc{}, []SessionDoc{}, []machineEffect{}, nil}
+	doc := MachineDoc{m.Name, m.Resource.Describe(), string(m.State.State), flow.ServiceRuns(m.State.Listens), append([]driver.SetupResult{}, m.Boot.Setup...), []string{}, []reachJSON{}, []callJSON{}, []CouldDoc{}, []SessionDoc{}, []machineEffect{}, nil, nil}
+	if m.Traffic != nil {
+		doc.Traffic = &trafficJSON{m.Traffic.Connections, m.Traffic.Limits}
+	}
 	for _, v := range m.Volumes {
 		doc.Volumes = append(doc.Volumes, v.Name)
 	}

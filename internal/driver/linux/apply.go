@@ -69,7 +69,7 @@ func (s *Site) Apply(ctx context.Context, c change.Change, content io.Reader) (t
 // record writes down a resource, and makes what of it is in the kernel: links, addresses, and light
 // machines.
 func (s *Site) record(ctx context.Context, t change.Resource) (change.Resource, error) {
-	err := s.change(ctx, func(tx *sql.Tx, m *meta) error {
+	err := s.change(ctx, func(tx *sql.Tx, m *meta) (err error) {
 		if err := s.build(); err != nil {
 			return err
 		}
@@ -100,6 +100,13 @@ func (s *Site) record(ctx context.Context, t change.Resource) (change.Resource, 
 		}
 		if err := errors.Join(s.forget(m, changedAddrs(old, t)...), s.rest(ctx, tx, gone(old, t))); err != nil {
 			return err
+		}
+		if had && old.Spec.Limits != t.Spec.Limits { // the tables have them
+			defer func() {
+				if err == nil {
+					err = s.rewrite(ctx, tx, m)
+				}
+			}()
 		}
 		switch {
 		case t.Kind == change.Line:

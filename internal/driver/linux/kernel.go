@@ -8,6 +8,8 @@ import (
 	"github.com/google/nftables"
 	"github.com/google/nftables/expr"
 	"golang.org/x/sys/unix"
+
+	"ironbark/internal/estate"
 )
 
 // The groups of the router's links (ip-link(8)): they tell where a packet comes from.
@@ -58,7 +60,8 @@ type batch struct {
 	c     *nftables.Conn
 	table *nftables.Table
 	chains
-	edges [2]edges // by family
+	edges [2]edges                 // by family
+	made  map[string]*nftables.Set // those that the kernel fills, by name
 	err   error
 }
 
@@ -73,6 +76,7 @@ type link struct {
 	index int
 	addrs []netip.Addr
 	port  uint16 // UDP, on which a line is heard; 0: it is a machine's link
+	limit estate.Traffic
 }
 
 // install replaces everything by a table, at one moment.
@@ -88,6 +92,7 @@ func install(c *filterConn, t *Table, links []link, open []opened, over []ended,
 		b.addBack()
 		b.addVerdicts()
 		b.addInput(links)
+		b.addLimits(links)
 		inward, outside := b.judged("", t), b.judged(callsPrefix, callsOf(t))
 		b.addOpenings(&inward, open, now)
 		b.addEnded(over)
@@ -179,8 +184,6 @@ func (b *batch) addBack() {
 
 // addVerdicts writes the chains in which a packet's way ends.
 func (b *batch) addVerdicts() {
-	b.rule(b.pass, setMark(passMark))
-	b.rule(b.pass, verdict(expr.VerdictAccept))
 	b.rule(b.refuse, setMark(0))
 	b.rule(b.refuse, metaIs(expr.MetaKeyIIFGROUP, native(groupProbe)), setMark(fromProbe)) // a reset goes back where the packet came from
 	b.rule(b.late, metaIs(expr.MetaKeyIIFGROUP, native(groupProbe)), setMark(fromProbe))

@@ -254,7 +254,7 @@ func (s *Site) put(ctx context.Context, tx *sql.Tx, m *meta, plan *flow.Plan) er
 			}
 		}
 	}
-	links, err := s.links(addrs)
+	links, err := s.links(addrs, limitsOf(list))
 	if err != nil {
 		return err
 	}

@@ -13,6 +13,7 @@ import (
 
 	"ironbark/internal/change"
 	"ironbark/internal/driver"
+	"ironbark/internal/estate"
 	"ironbark/internal/flow"
 )
 
@@ -181,8 +182,8 @@ func (s *Site) look(ctx context.Context, machine string) (t change.Resource, m d
 	return t, m, err
 }
 
-// links lists the router's links to machines, with the addresses that may come from each.
-func (s *Site) links(addrs map[string][]netip.Addr) (list []link, err error) {
+// links lists the router's links to machines, with the addresses that may come from each, and their limits.
+func (s *Site) links(addrs map[string][]netip.Addr, limits map[string]estate.Traffic) (list []link, err error) {
 	err = within(s.prefix, func() error {
 		for machine, own := range addrs {
 			l, err := netlink.LinkByName(linkOf(machine))
@@ -192,7 +193,7 @@ func (s *Site) links(addrs map[string][]netip.Addr) (list []link, err error) {
 			if err != nil {
 				return fmt.Errorf("the link to machine %s: %w", machine, err)
 			}
-			list = append(list, link{index: l.Attrs().Index, addrs: own})
+			list = append(list, link{index: l.Attrs().Index, addrs: own, limit: limits[machine].Or(ownLimits())})
 		}
 		return nil
 	})

@@ -232,7 +232,8 @@ var routerSettings = map[string]string{
 	"net.ipv4.ip_forward": "1", "net.ipv6.conf.all.forwarding": "1", "net.ipv4.conf.all.send_redirects": "0", "net.ipv4.conf.default.send_redirects": "0",
 	"net.ipv4.conf.all.rp_filter": "0", "net.ipv4.conf.default.rp_filter": "0",
 	"net.ipv4.fwmark_reflect": "1", "net.ipv6.fwmark_reflect": "1", // a reset goes the way that an answer would
-	"net.netfilter.nf_conntrack_tcp_loose": "0", // what is in its midst begins no connection
+	"net.netfilter.nf_conntrack_tcp_loose":             "0",  // what is in its midst begins no connection
+	"net.netfilter.nf_conntrack_tcp_timeout_time_wait": "30", // connections that are over count against their machine's limit
 }
 
 // machineSettings make a namespace tell each sender that nothing listens, and not some of them.

@@ -74,7 +74,7 @@ func (l *lane) install(b *testing.B, plan *flow.Plan, n int) {
 		x.Source, x.Begin = source, uint64(time.Now().UnixNano())
 		boxes = append(boxes, x)
 	}
-	links, err := l.s.links(l.addrs)
+	links, err := l.s.links(l.addrs, nil)
 	require.NoError(b, err)
 	c, done, err := l.s.conn()
 	require.NoError(b, err)

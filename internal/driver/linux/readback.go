@@ -97,7 +97,7 @@ func (s *Site) readBack(plan *flow.Plan, passing []driver.Passage, ways Ways, m 
 	for _, g := range plan.Gateways {
 		linked[g.Name] = g.Inside
 	}
-	links, err := s.links(linked)
+	links, err := s.links(linked, nil)
 	if err != nil {
 		return nil, err
 	}

@@ -106,7 +106,7 @@ func build(t *testing.T, w oracle.World, moment time.Time) *built {
 	}
 	require.NoError(t, b.s.routeSpaces(b.plan))
 	var err error
-	b.links, err = b.s.links(addrs)
+	b.links, err = b.s.links(addrs, nil)
 	require.NoError(t, err)
 	var passing []driver.Passage
 	for _, o := range w.Openings {

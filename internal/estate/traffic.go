@@ -1,0 +1,71 @@
+package estate
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"go.yaml.in/yaml/v4"
+)
+
+// Traffic bounds what a machine may take of its site's network, in both directions together. A zero field is the site's own limit; the
+// site does not limit packets and bytes by itself.
+type Traffic struct {
+	Connections int `json:"connections,omitempty"` // at once; on a Linux host up to twice as many, see docs/linux.md
+	New         int `json:"new,omitempty"`         // connections that begin, a second
+	Packets     int `json:"packets,omitempty"`     // a second
+	Bytes       int `json:"bytes,omitempty"`       // a second
+}
+
+// The bounds of each field of a [Traffic], both included.
+const (
+	leastTraffic = 1
+	mostTraffic  = 1_000_000_000
+)
+
+// Or returns the limits with those of others where it has none.
+func (t Traffic) Or(o Traffic) Traffic {
+	or := func(a, b int) int {
+		if a == 0 {
+			return b
+		}
+		return a
+	}
+	return Traffic{or(t.Connections, o.Connections), or(t.New, o.New), or(t.Packets, o.Packets), or(t.Bytes, o.Bytes)}
+}
+
+// String lists the limits that are set; it is empty where none is.
+func (t Traffic) String() string {
+	var words []string
+	for _, one := range []struct {
+		n    int
+		unit string
+	}{{t.Connections, "connections"}, {t.New, "new connections/s"}, {t.Packets, "packets/s"}, {t.Bytes, "bytes/s"}} {
+		if one.n > 0 {
+			words = append(words, fmt.Sprintf("%d %s", one.n, one.unit))
+		}
+	}
+	return strings.Join(words, ", ")
+}
+
+// traffic reads the limits of a machine, or of a size.
+func (r *reader) traffic(n *yaml.Node, of string) (t Traffic) {
+	number := func(into *int) field {
+		return func(v *yaml.Node) {
+			text, ok := r.text(v, "a limit")
+			if !ok {
+				return
+			}
+			count, err := strconv.Atoi(text)
+			if err != nil || count < leastTraffic || count > mostTraffic {
+				r.failAt(v, fmt.Sprintf("“%s” is not a limit", text), fmt.Sprintf("write a number from %d to %d", leastTraffic, mostTraffic))
+				return
+			}
+			*into = count
+		}
+	}
+	r.fields(n, of, map[string]field{
+		"connections": number(&t.Connections), "new": number(&t.New), "packets": number(&t.Packets), "bytes": number(&t.Bytes),
+	})
+	return t
+}
