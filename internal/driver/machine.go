@@ -18,6 +18,7 @@ type Machine struct {
 	// killed, or its host was started anew.
 	Interrupted bool
 	Locked      bool // it takes a password and none was ever set
+	Silent      bool // its process runs and does not answer
 }
 
 // State is the state of a machine, in plain words.

@@ -36,9 +36,12 @@ func Stop(ctx context.Context, run string, grace time.Duration) (forced bool, er
 	}
 	defer unix.Close(fd)
 	if grace > 0 {
-		// A monitor that does not answer is no reason not to stop.
-		_ = with(ctx, run, func(m *Monitor) error { return m.Do(ctx, "system_powerdown", nil, nil) })
-		for end := time.Now().Add(grace); time.Now().Before(end) && ctx.Err() == nil; {
+		end := time.Now().Add(grace)
+		// A monitor that does not answer is no reason not to stop, and no reason to take longer.
+		short, cancel := context.WithDeadline(ctx, end)
+		_ = with(short, run, func(m *Monitor) error { return m.Do(short, "system_powerdown", nil, nil) })
+		cancel()
+		for time.Now().Before(end) && ctx.Err() == nil {
 			if pidfd.Ended(fd, min(time.Until(end), 100*time.Millisecond)) {
 				return false, nil
 			}
@@ -304,4 +307,14 @@ func Resumed(ctx context.Context, run string) error {
 			time.Sleep(5 * time.Millisecond)
 		}
 	})
+}
+
+// answersTime is how long a monitor that answers may take: it is asked in passing.
+const answersTime = 500 * time.Millisecond
+
+// Answers reports whether a machine's monitor answers at once. One that does not is a process that hangs, or is stopped.
+func Answers(ctx context.Context, run string) bool {
+	ctx, cancel := context.WithTimeout(ctx, answersTime)
+	defer cancel()
+	return with(ctx, run, func(*Monitor) error { return nil }) == nil
 }

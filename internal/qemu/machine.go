@@ -141,8 +141,14 @@ func comma(name string) string {
 func (v Volume) node() string   { return fmt.Sprintf("volume%d", v.Slot) }
 func (v Volume) device() string { return fmt.Sprintf("disk%d", v.Slot) }
 
-// serial is what the guest is told of the volume's name: 20 letters at most (virtio 1.2, 5.2.6).
-func (v Volume) serial() string { return v.Name[:min(len(v.Name), 20)] }
+// serial is what the guest reads of the volume's name, in 20 characters at most (virtio 1.2, 5.2.6). Where the name is longer, its
+// beginning is followed by the volume's slot, which no other volume of the machine has; no name has the dot between them.
+func (v Volume) serial() string {
+	if len(v.Name) <= 20 {
+		return v.Name
+	}
+	return fmt.Sprintf("%s.%d", v.Name[:16], v.Slot)
+}
 
 // Files lists the regular files that the process must be able to read or write.
 func (m Machine) Files() []string {

@@ -35,8 +35,38 @@ func (e *CommandError) Error() string {
 	return fmt.Sprintf("the machine's monitor refused %s: %s", e.Command, e.Why)
 }
 
-// patience is how long an answer may take that nothing else bounds.
-const patience = 20 * time.Second
+// patience is how long an answer may take at most, and agentPatience how long a guest agent may take where nothing else bounds it: it may
+// not have been started yet.
+const (
+	patience      = 20 * time.Second
+	eventPatience = time.Hour // of an event, such as the end of a copy, where nothing else bounds it
+	agentPatience = 60 * time.Second
+)
+
+// SilentError says that a machine did not answer in time, and what it was asked.
+type SilentError struct {
+	Who, Asked string
+	After      time.Duration
+}
+
+// Error says who, what, and after how long.
+func (s *SilentError) Error() string {
+	return fmt.Sprintf("%s did not answer %s within %s", s.Who, s.Asked, s.After.Round(100*time.Millisecond))
+}
+
+// Timeout is true: see net.Error.
+func (s *SilentError) Timeout() bool { return true }
+
+// Temporary is true: it may answer the next time.
+func (s *SilentError) Temporary() bool { return true }
+
+// silent puts what was asked into an error that says that time ran out.
+func silent(err error, asked string, since time.Time) error {
+	if timeout, ok := errors.AsType[net.Error](err); ok && timeout.Timeout() {
+		return &SilentError{"the machine's monitor", asked, time.Since(since)}
+	}
+	return err
+}
 
 // longestLine is how long an answer may be, in bytes: a machine that was taken over from inside sends
 // what it likes.
@@ -50,8 +80,9 @@ func DialMonitor(ctx context.Context, path string) (*Monitor, error) {
 	}
 	m := &Monitor{conn: conn.(*net.UnixConn), in: bufio.NewReader(conn)}
 	m.until(ctx)
-	if _, err := m.line(); err != nil { // the greeting
-		return nil, errors.Join(err, conn.Close())
+	began := time.Now()
+	if _, err := m.line(); err != nil {
+		return nil, errors.Join(silent(err, "with its greeting", began), conn.Close())
 	}
 	if err := m.Do(ctx, "qmp_capabilities", nil, nil); err != nil {
 		return nil, errors.Join(err, conn.Close())
@@ -65,7 +96,7 @@ func (m *Monitor) Close() error { return m.conn.Close() }
 // until bounds what is read and written next.
 func (m *Monitor) until(ctx context.Context) {
 	end := time.Now().Add(patience)
-	if d, ok := ctx.Deadline(); ok {
+	if d, ok := ctx.Deadline(); ok && d.Before(end) {
 		end = d
 	}
 	_ = m.conn.SetDeadline(end)
@@ -98,6 +129,7 @@ func (m *Monitor) DoWithFile(ctx context.Context, command string, args any, f *o
 
 func (m *Monitor) do(ctx context.Context, command string, args, result any, rights []byte) error {
 	m.until(ctx)
+	began := time.Now()
 	text, err := json.Marshal(struct {
 		Execute   string `json:"execute"`
 		Arguments any    `json:"arguments,omitempty"`
@@ -106,12 +138,12 @@ func (m *Monitor) do(ctx context.Context, command string, args, result any, righ
 		return err
 	}
 	if _, _, err := m.conn.WriteMsgUnix(append(text, '\n'), rights, nil); err != nil {
-		return err
+		return silent(err, command, began)
 	}
 	for {
 		line, err := m.line()
 		if err != nil {
-			return err
+			return silent(err, command, began)
 		}
 		var answer struct {
 			event
@@ -147,7 +179,10 @@ func (m *Monitor) Await(ctx context.Context, is func(name string, data json.RawM
 				return nil
 			}
 		}
-		m.until(ctx)
+		_ = m.conn.SetDeadline(time.Now().Add(eventPatience))
+		if d, ok := ctx.Deadline(); ok {
+			_ = m.conn.SetDeadline(d)
+		}
 		line, err := m.line()
 		if err != nil {
 			return err
@@ -162,7 +197,10 @@ func (m *Monitor) Await(ctx context.Context, is func(name string, data json.RawM
 
 // Agent asks a machine's guest agent something (QEMU's manual, “QEMU Guest Agent Protocol
 // Reference”). What is inside the machine answers: it may say anything, or nothing.
+// It is waited for a minute at most.
 func Agent(ctx context.Context, path, command string, args, result any) error {
+	ctx, cancel := context.WithTimeout(ctx, agentPatience)
+	defer cancel()
 	conn, err := (&net.Dialer{Timeout: patience}).DialContext(ctx, "unix", path)
 	if err != nil {
 		return err

@@ -144,6 +144,8 @@ func state(m driver.Machine) string {
 		text += ", setup failed"
 	}
 	switch {
+	case m.Silent:
+		text += ", does not answer"
 	case m.Interrupted:
 		text += ", by itself"
 	case m.Forced && m.State == driver.Stopped:

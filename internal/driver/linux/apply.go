@@ -141,7 +141,7 @@ func (s *Site) take(ctx context.Context, t change.Resource, before []change.Reso
 	}
 	switch {
 	case isGuest(t):
-		release, err := s.lockGuest(ctx, t.Name)
+		release, err := s.lockGuest(ctx, t.Name, "removing it")
 		if err != nil {
 			return err
 		}
@@ -255,7 +255,7 @@ func (s *Site) recordGuest(ctx context.Context, tx *sql.Tx, m *meta, t change.Re
 // provideGuest makes a guest's disk and starts it, or alters it.
 func (s *Site) provideGuest(ctx context.Context, c change.Change) error {
 	t := c.Resource
-	release, err := s.lockGuest(ctx, t.Name)
+	release, err := s.lockGuest(ctx, t.Name, "making or altering it")
 	if err != nil {
 		return err
 	}

@@ -243,9 +243,28 @@ func (s *Site) guestRuns(name string) bool { return qemu.Find(s.runDir(name)) > 
 // runs reports whether a machine runs: light or not.
 func (s *Site) runs(name string) bool { return s.guestRuns(name) || s.listening(name) }
 
+// lockTime is how long one command waits for another that is at work on a guest. Tests wait for less.
+var lockTime = time.Minute
+
+// BusyError says that another command is at work on a machine or a line.
+type BusyError struct {
+	Name, Doing string // what the other one does, and since when
+	Process     int
+}
+
+// Error says which, and what is done.
+func (b *BusyError) Error() string {
+	return fmt.Sprintf("%s is busy: process %d is %s", b.Name, b.Process, b.Doing)
+}
+
+// Remedy says what to do.
+func (b *BusyError) Remedy() string {
+	return fmt.Sprintf("wait for it, or end it: kill %d", b.Process)
+}
+
 // lockGuest waits for the right to start, stop and alter a guest, which the kernel gives back when its
-// process ends.
-func (s *Site) lockGuest(ctx context.Context, name string) (release func(), err error) {
+// process ends. doing is what others read of it meanwhile. The error is a *BusyError where another one keeps it for too long.
+func (s *Site) lockGuest(ctx context.Context, name, doing string) (release func(), err error) {
 	if err := s.folders(); err != nil {
 		return nil, err
 	}
@@ -253,13 +272,24 @@ func (s *Site) lockGuest(ctx context.Context, name string) (release func(), err 
 	if err != nil {
 		return nil, err
 	}
-	for {
+	for end := time.Now().Add(lockTime); ; {
 		err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB)
 		if err == nil {
+			_ = f.Truncate(0) // it is for people alone; a disk that is full keeps nobody out
+			_, _ = f.WriteAt(fmt.Appendf(nil, "%d %s since %s", os.Getpid(), doing, time.Now().UTC().Format(time.TimeOnly+"Z")), 0)
 			return func() { _ = f.Close() }, nil
 		}
 		if !errors.Is(err, unix.EWOULDBLOCK) {
 			return nil, errors.Join(err, f.Close())
+		}
+		if time.Now().After(end) {
+			busy := &BusyError{Name: name, Doing: "at work on it"}
+			text, _ := os.ReadFile(f.Name())
+			if pid, what, ok := strings.Cut(string(text), " "); ok {
+				busy.Process, _ = strconv.Atoi(pid)
+				busy.Doing = what
+			}
+			return nil, errors.Join(busy, f.Close())
 		}
 		select {
 		case <-ctx.Done():

@@ -111,7 +111,7 @@ func (s *Site) provideVolume(ctx context.Context, t change.Resource, list []chan
 		return growDisk(ctx, path, nobody, t.Spec.GB, nil)
 	}
 	if t.Boots() {
-		release, err := s.lockGuest(ctx, machine.Name)
+		release, err := s.lockGuest(ctx, machine.Name, "attaching a volume")
 		if err != nil {
 			return err
 		}
@@ -133,7 +133,7 @@ func (s *Site) provideVolume(ctx context.Context, t change.Resource, list []chan
 	if err := os.Chown(path, g.UID, g.UID); err != nil {
 		return err
 	}
-	release, err := s.lockGuest(ctx, machine.Name)
+	release, err := s.lockGuest(ctx, machine.Name, "altering a volume")
 	if err != nil {
 		return err
 	}
@@ -222,7 +222,7 @@ func (s *Site) unplug(ctx context.Context, t change.Resource) error {
 	if machine == "" || !ok {
 		return nil
 	}
-	release, err := s.lockGuest(ctx, machine)
+	release, err := s.lockGuest(ctx, machine, "detaching a volume")
 	if err != nil {
 		return err
 	}
@@ -273,7 +273,7 @@ func (s *Site) takeSnapshot(ctx context.Context, t change.Resource, list []chang
 		from, gb = s.systemPath(m), diskGB(m, list)
 	}
 	if machine != "" {
-		release, err := s.lockGuest(ctx, machine)
+		release, err := s.lockGuest(ctx, machine, "taking a snapshot")
 		if err != nil {
 			return "", err
 		}

@@ -12,7 +12,7 @@ import (
 
 // powerGuest starts, stops or restarts a guest.
 func (s *Site) powerGuest(ctx context.Context, t change.Resource, was driver.Machine, act driver.Power) (m driver.Machine, happened string, err error) {
-	release, err := s.lockGuest(ctx, t.Name)
+	release, err := s.lockGuest(ctx, t.Name, "starting or stopping it")
 	if err != nil {
 		return m, "", err
 	}

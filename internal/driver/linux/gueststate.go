@@ -51,6 +51,7 @@ func (s *Site) guestState(t change.Resource, g *guest, m driver.Machine) driver.
 	}
 	told := readReports(run)
 	m.State, m.Since, m.Forced = driver.Starting, g.Booted, g.Forced
+	m.Silent = !qemu.Answers(context.Background(), run)
 	for _, r := range told.Setup {
 		if r.Exit != 0 && m.Failed == "" {
 			m.Failed = r.Name

@@ -98,7 +98,7 @@ func (l *line) Write([]byte) (int, error) { return 0, errors.New("a light machin
 
 // handPassword gives the hash of a password to a guest: into its seed, and to its agent.
 func (s *Site) handPassword(ctx context.Context, t change.Resource, hash string) error {
-	release, err := s.lockGuest(ctx, t.Name)
+	release, err := s.lockGuest(ctx, t.Name, "giving it a password")
 	if err != nil {
 		return err
 	}

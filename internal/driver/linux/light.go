@@ -18,12 +18,14 @@ import (
 	"golang.org/x/sys/unix"
 
 	"ironbark/internal/change"
+	"ironbark/internal/confine"
 	"ironbark/internal/flow"
 	"ironbark/internal/pidfd"
 )
 
 // A light machine is a network namespace with listeners in it: a process of this program
-// under another name, which says who it is and no more. It outlives whoever started it.
+// under another name, which says who it is and no more. It runs as a user without privileges, with a seccomp filter, and outlives whoever
+// started it.
 
 // lightName is what such a process is called.
 const lightName = "ironbark-light"
@@ -69,6 +71,10 @@ func listen(machine, words string) error {
 				return err
 			}
 		}
+	}
+	// Whoever takes it over from outside can open no file, make no socket and start nothing.
+	if err := confine.Calls(confine.Serving...); err != nil {
+		return err
 	}
 	fmt.Println("ready")
 	_ = os.Stdout.Close()
@@ -162,7 +168,7 @@ func (s *Site) listenIn(machine, services string) error {
 		c := exec.Command("/proc/self/exe")
 		c.Args = []string{lightName, machine, services}
 		c.Env = []string{}
-		c.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+		c.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Credential: &syscall.Credential{Uid: nobody, Gid: nobody}}
 		out, err := c.StdoutPipe()
 		if err != nil {
 			return err

@@ -2,6 +2,7 @@ package linux
 
 import (
 	"bufio"
+	"fmt"
 	"net"
 	"os"
 	"os/exec"
@@ -9,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
 
@@ -45,5 +47,18 @@ func TestAProcessThatEndedHoldsNoPort(t *testing.T) {
 		require.NoError(t, err, "another can listen at once")
 		require.NoError(t, l.Close())
 		_ = c.Wait()
+	}
+}
+
+// TestAListenerHasNoPrivileges looks at what the kernel says of a light machine's process.
+func TestAListenerHasNoPrivileges(t *testing.T) {
+	s := siteOf(t)
+	estateOf(t, s, endsNouns, "")
+	pid := s.pid("gauge-1")
+	require.Positive(t, pid)
+	status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+	require.NoError(t, err)
+	for _, line := range []string{fmt.Sprintf("Uid:\t%[1]d\t%[1]d\t%[1]d\t%[1]d", nobody), fmt.Sprintf("Gid:\t%[1]d\t%[1]d\t%[1]d\t%[1]d", nobody), "Groups:\t ", "CapEff:\t0000000000000000", "CapPrm:\t0000000000000000", "NoNewPrivs:\t1", "Seccomp:\t2"} {
+		assert.Contains(t, string(status), line)
 	}
 }

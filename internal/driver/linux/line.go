@@ -184,7 +184,7 @@ func (s *Site) provideLine(ctx context.Context, t change.Resource) error {
 	if err != nil {
 		return err
 	}
-	release, err := s.lockGuest(ctx, tunnelOf(t.Name)) // no machine has such a name
+	release, err := s.lockGuest(ctx, tunnelOf(t.Name), "starting the line") // no machine has such a name
 	if err != nil {
 		return err
 	}

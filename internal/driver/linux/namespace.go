@@ -236,8 +236,9 @@ var routerSettings = map[string]string{
 	"net.netfilter.nf_conntrack_tcp_timeout_time_wait": "30", // connections that are over count against their machine's limit
 }
 
-// machineSettings make a namespace tell each sender that nothing listens, and not some of them.
-var machineSettings = map[string]string{"net.ipv4.icmp_ratelimit": "0", "net.ipv6.icmp.ratelimit": "0"}
+// machineSettings make a namespace tell each sender that nothing listens, and not some of them. Its listeners have no privileges, and
+// may use all ports.
+var machineSettings = map[string]string{"net.ipv4.icmp_ratelimit": "0", "net.ipv6.icmp.ratelimit": "0", "net.ipv4.ip_unprivileged_port_start": "0"}
 
 // probeSettings let a namespace speak from any address.
 var probeSettings = map[string]string{"net.ipv4.ip_nonlocal_bind": "1", "net.ipv6.ip_nonlocal_bind": "1", "net.ipv4.conf.all.rp_filter": "0", "net.ipv4.conf.default.rp_filter": "0"}
