@@ -55,6 +55,11 @@ func (a *app) asked(ctx context.Context, w *work.Work, q *asking, at time.Time, 
 			a.print.Note("this is what is installed; the files differ (ironbark review, or --draft)")
 		}
 	}
+	if err == nil && !q.draft {
+		for _, one := range st.Report.Network {
+			a.print.NoteWrap("caution: ", one.What+"; ironbark site restore puts it right")
+		}
+	}
 	return st, err
 }
 

@@ -110,7 +110,14 @@ type Observation struct {
 	Records   bool                // the place has such a record
 	Behind    time.Duration       // how far the clock went back; then openings let nothing pass, if not
 	Resting   []netip.Addr        // inside addresses that were given up a short while ago
+	Network   []Alteration        // what else decides about packets and is not as the place makes it; of tables alone, where resources are not asked for
 	Steady    bool                // their ends are kept by a clock that does not go back, too
+}
+
+// Alteration is something in a place's network that is not as the place makes it.
+type Alteration struct {
+	What    string `json:"what"`    // in words
+	Foreign bool   `json:"foreign"` // somebody else's, which decides beside what is installed
 }
 
 // Identity is which estate a place belongs to, and the last entry of its journal that

@@ -15,6 +15,7 @@ import (
 type Drift struct {
 	Resources []change.Drifted
 	Outside   []driver.OutOfBandChange // as the site's own record tells it
+	Network   []driver.Alteration      // what else decides about packets and is not as the site makes it
 	Exposure  exposure.Difference
 	Outward   exposure.Difference            // what machines may call outside
 	Enacted   *State                         // with the plan as it was enacted, for names; nil where the tables were not touched
@@ -23,19 +24,19 @@ type Drift struct {
 
 // IsEmpty reports whether all is as it was enacted.
 func (d *Drift) IsEmpty() bool {
-	return len(d.Resources) == 0 && d.Exposure.IsEmpty() && d.Outward.IsEmpty()
+	return len(d.Resources)+len(d.Network) == 0 && d.Exposure.IsEmpty() && d.Outward.IsEmpty()
 }
 
 // putRight reports whether an enactment changes any of it back: unmanaged resources stay.
 func (d *Drift) putRight() bool {
-	return !d.Exposure.IsEmpty() || !d.Outward.IsEmpty() || slices.ContainsFunc(d.Resources, func(t change.Drifted) bool { return !t.Resource.Unmanaged })
+	return len(d.Network) > 0 || !d.Exposure.IsEmpty() || !d.Outward.IsEmpty() || slices.ContainsFunc(d.Resources, func(t change.Drifted) bool { return !t.Resource.Unmanaged })
 }
 
 // Drift compares what is installed with what was last enacted. Cost: that of a
 // difference where the tables were touched, and otherwise little.
 func (w *Work) Drift(st *State) *Drift {
 	r := st.Report
-	d := &Drift{Resources: change.Drift(r.Resources, r.Gone), Outside: r.Outside, Since: func(exposure.Entry) time.Time { return time.Time{} }}
+	d := &Drift{Resources: change.Drift(r.Resources, r.Gone), Outside: r.Outside, Network: r.Network, Since: func(exposure.Entry) time.Time { return time.Time{} }}
 	touched := slices.DeleteFunc(slices.Clone(r.Outside), func(o driver.OutOfBandChange) bool { return len(o.In)+len(o.Out) == 0 })
 	if len(touched) == 0 || r.Unfinished != nil { // an enactment on its way cuts the tables down itself
 		return d

@@ -316,7 +316,9 @@ func (r *Review) IsEmpty() bool {
 }
 
 // IsNoOp reports whether enacting would change nothing that anybody could notice.
-func (r *Review) IsNoOp() bool { return r.NoEffect && r.Unfinished == nil && !r.FirstEnactment }
+func (r *Review) IsNoOp() bool {
+	return r.NoEffect && r.Unfinished == nil && !r.FirstEnactment && len(r.before.Report.Network) == 0
+}
 
 // Stopped lists in words what keeps the review from being enacted: what it newly
 // breaks or exceeds. What only closes is never stopped; but a guarantee that is newly said

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"ironbark/internal/driver"
 	"ironbark/internal/exposure"
 	"ironbark/internal/work"
 )
@@ -25,6 +26,9 @@ func (p *Printer) Drift(d *work.Drift, ph *Phrasing) {
 	}
 	for _, t := range d.Resources {
 		p.Wrap("  ", t.String())
+	}
+	for _, a := range d.Network {
+		p.Wrap("  ", a.What)
 	}
 	for _, o := range d.Outside {
 		at := "at some time"
@@ -120,13 +124,14 @@ type driftResource struct {
 
 // DriftDoc is the document that DriftJSON makes.
 type DriftDoc struct {
-	Exposure  []driftExposed  `json:"exposure"`
-	Resources []driftResource `json:"resources"`
+	Exposure  []driftExposed      `json:"exposure"`
+	Resources []driftResource     `json:"resources"`
+	Network   []driver.Alteration `json:"network,omitempty"`
 }
 
 // DriftJSON is the document of a drift.
 func DriftJSON(d *work.Drift, ph *Phrasing) DriftDoc {
-	doc := DriftDoc{[]driftExposed{}, []driftResource{}}
+	doc := DriftDoc{[]driftExposed{}, []driftResource{}, d.Network}
 	for _, l := range driftLines(d, ph) {
 		doc.Exposure = append(doc.Exposure, driftExposed{l.text, l.open, l.since.UTC()})
 	}

@@ -3,6 +3,8 @@ package linux
 import (
 	"errors"
 	"fmt"
+	"net/netip"
+	"slices"
 
 	"github.com/google/nftables"
 	"github.com/google/nftables/expr"
@@ -74,4 +76,43 @@ func routeMarked() error {
 		}
 	}
 	return nil
+}
+
+// guarded reports whether nothing passes, since one of the site's own tables is gone and what is left of guard and routing rules drops
+// everything. digest is that of the guard as it was installed. The thread is in the router's namespace.
+func guarded(digest string) (bool, error) {
+	list, err := tableNames()
+	if err != nil {
+		return false, err
+	}
+	has := func(name string) bool {
+		return slices.Contains(list, nftables.Table{Name: name, Family: nftables.TableFamilyINet})
+	}
+	if has(guardName) {
+		if has(tableName) {
+			return false, nil
+		}
+		now, err := rulesDigest(guardName)
+		return now == digest, err
+	}
+	for _, family := range []int{unix.AF_INET, unix.AF_INET6} {
+		rules, err := netlink.RuleList(family)
+		if err != nil {
+			return false, err
+		}
+		from, to := netip.MustParseAddr("198.51.100.1"), netip.MustParseAddr("192.0.2.1")
+		if family == unix.AF_INET6 {
+			from, to = netip.MustParseAddr("2001:db8:ca11::1"), netip.MustParseAddr("2001:db8:ca11::2")
+		}
+		// The kernel is asked where it would lead a packet without a mark.
+		if _, err := netlink.RouteGetWithOptions(to.AsSlice(), &netlink.RouteGetOptions{Iif: "probe", SrcAddr: from.AsSlice()}); !errors.Is(err, unix.EINVAL) {
+			return false, nil
+		}
+		if slices.ContainsFunc(rules, func(r netlink.Rule) bool {
+			return r.Priority > 0 && r.Priority < markedRule && r.Priority != answersRule && r.Priority != ownRule
+		}) {
+			return false, nil // another one may lead packets before it
+		}
+	}
+	return true, nil
 }

@@ -216,7 +216,7 @@ func (s *Site) Install(ctx context.Context, plan *flow.Plan, mark string) error 
 		if err := s.build(); err != nil {
 			return err
 		}
-		if err := errors.Join(s.count(ctx, tx, m, true), s.routeSpaces(plan), putPlan(ctx, tx, plan.Rows())); err != nil {
+		if err := errors.Join(s.count(ctx, tx, m, true), s.routeSpaces(plan), putPlan(ctx, tx, plan.Rows()), s.mendAll(s.there(slices.Clone(list)), plan)); err != nil {
 			return err
 		}
 		m.Mark++
@@ -287,7 +287,10 @@ func (s *Site) put(ctx context.Context, tx *sql.Tx, m *meta, plan *flow.Plan) er
 		if err := install(c, NewTable(plan, live, ways), links, open, over, s.clock.Now()); err != nil {
 			return err
 		}
-		m.Rules, err = rulesDigest()
+		if m.Guard, err = rulesDigest(guardName); err != nil {
+			return err
+		}
+		m.Rules, err = rulesDigest(tableName, guardName)
 		return err
 	})
 	if err != nil {

@@ -90,7 +90,7 @@ func (s *Site) Power(ctx context.Context, machine string, act driver.Power) (m d
 			}
 		}
 		if act.Do != driver.Stop {
-			if err := s.startListening(t); err != nil {
+			if err := errors.Join(s.relink(ctx, tx, kept, t), s.startListening(t)); err != nil {
 				return err
 			}
 		}
@@ -104,6 +104,34 @@ func (s *Site) Power(ctx context.Context, machine string, act driver.Power) (m d
 		return s.respread(ctx, tx, kept)
 	})
 	return m, happened, err
+}
+
+// relink puts a light machine's link, addresses and routes back where they are gone. The tables know links by their numbers.
+func (s *Site) relink(ctx context.Context, tx *sql.Tx, m *meta, t change.Resource) error {
+	if !exists(s.prefix) {
+		return nil // the host was started anew: that is for whoever restores the site
+	}
+	list, err := readResources(ctx, tx)
+	if err != nil {
+		return err
+	}
+	before := s.linkIndex(t.Name)
+	if err := s.joinMachine(t.Name, addrsOf([]change.Resource{t})[t.Name], outward(t, list)); err != nil || s.linkIndex(t.Name) == before {
+		return err
+	}
+	return s.rewrite(ctx, tx, m)
+}
+
+// linkIndex is the number of the router's link to a machine; 0 where there is none.
+func (s *Site) linkIndex(machine string) (index int) {
+	_ = within(s.prefix, func() error {
+		l, err := netlink.LinkByName(linkOf(machine))
+		if err == nil {
+			index = l.Attrs().Index
+		}
+		return err
+	})
+	return index
 }
 
 // switchTo keeps that a machine is to be off, or on.

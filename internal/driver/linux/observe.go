@@ -3,7 +3,9 @@ package linux
 import (
 	"context"
 	"database/sql"
+	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"ironbark/internal/change"
@@ -61,8 +63,34 @@ func (s *Site) Observe(ctx context.Context, scope driver.Scope) (*driver.Observa
 			return nil, err
 		}
 	}
+	if err := s.observeNetwork(o, scope); err != nil {
+		return nil, err
+	}
 	o.Mark = markOf(&m, before)
 	return o, nil
+}
+
+// observeNetwork adds what else decides about packets: all of it where resources are asked for, and otherwise others' tables.
+func (s *Site) observeNetwork(o *driver.Observation, scope driver.Scope) error {
+	if !scope.Plan || !exists(s.prefix) {
+		return nil
+	}
+	var faults []fault
+	var err error
+	if scope.Resources {
+		faults, err = s.inspect(o.Resources, o.Plan)
+	} else {
+		err = within(s.prefix, func() error {
+			return s.inspectTables(func(foreign bool, mend func() error, format string, args ...any) {
+				faults = append(faults, fault{driver.Alteration{What: fmt.Sprintf(format, args...), Foreign: foreign}, mend})
+			})
+		})
+	}
+	for _, f := range faults {
+		o.Network = append(o.Network, f.Alteration)
+	}
+	slices.SortFunc(o.Network, func(a, b driver.Alteration) int { return strings.Compare(a.What, b.What) })
+	return err
 }
 
 // there are those of some resources that are there: a light machine or a bastion whose namespace is gone is gone,

@@ -28,9 +28,9 @@ const (
 	kept    = "a deny as the packet filter has it"
 )
 
-// rulesDigest is a digest of the site's own chains and rules as the kernel has them; those do not
+// rulesDigest is a digest of the chains and rules of some tables as the kernel has them; those do not
 // hang on what the sets hold. The thread is in the router's namespace.
-func rulesDigest() (digest string, err error) {
+func rulesDigest(tables ...string) (digest string, err error) {
 	err = untilWhole(func() error {
 		type line struct{ in, has string }
 		var lines []line
@@ -42,7 +42,7 @@ func rulesDigest() (digest string, err error) {
 					switch {
 					case kind == table:
 						name := unix.ByteSliceToString(value)
-						own = name == tableName || name == guardName
+						own = slices.Contains(tables, name)
 						in += " " + name
 					case kind == chain:
 						in += " " + unix.ByteSliceToString(value)
@@ -77,12 +77,21 @@ func rulesDigest() (digest string, err error) {
 // tell, and all is told as open, as is what lies in sets that lead elsewhere.
 func (s *Site) readBack(plan *flow.Plan, passing []driver.Passage, ways Ways, m *meta) (*flow.Plan, error) {
 	var digest string
+	shut := false
 	err := within(s.prefix, func() (err error) {
-		digest, err = rulesDigest()
+		if shut, err = guarded(m.Guard); err != nil || shut {
+			return err
+		}
+		digest, err = rulesDigest(tableName, guardName)
 		return err
 	})
 	if err != nil {
 		return nil, err
+	}
+	if shut { // a table is gone, and what is left lets nothing pass
+		nothing := plan.WithCalls(nil)
+		nothing.Rules, nothing.Doors, nothing.Gateways = nil, nil, nil
+		return flow.FromRows(nothing.Rows())
 	}
 	if digest != m.Rules || m.Layout != layout {
 		return everythingOpen(plan), nil

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"github.com/google/nftables"
+	"github.com/google/nftables/expr"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -129,8 +130,16 @@ func TestWhatOthersWroteToThePacketFilterIsToldAsItIs(t *testing.T) {
 	assert.Equal(t, []int64{2}, drivertest.Passing(t, s, 2))
 	require.NoError(t, s.Shut(t.Context(), s.clock.Now(), 1, 2))
 
+	// Without tables nothing passes.
+	for i, gone := range []func(){c.FlushRuleset, func() { c.DelTable(table) }, func() { c.DelTable(&nftables.Table{Name: guardName, Family: nftables.TableFamilyINet}) }} {
+		gone()
+		require.NoError(t, c.Flush())
+		assert.False(t, asks(443, "203.0.113.99").Open, i)
+		install()
+	}
+
 	// Of rules that were altered nobody can tell what they let pass.
-	c.FlushRuleset()
+	c.AddRule(&nftables.Rule{Table: table, Chain: &nftables.Chain{Name: "pass"}, Exprs: verdict(expr.VerdictAccept)})
 	require.NoError(t, c.Flush())
 	part = asks(22, "203.0.113.99")
 	assert.True(t, part.Open)

@@ -46,6 +46,7 @@ type meta struct {
 	Generation uint32                `json:"generation"`      // of the packet filter, when it was last written or found whole
 	Layout     int                   `json:"layout"`          // of the table's sets; see [layout]
 	Rules      string                `json:"rules"`           // a digest of its chains and rules, when it was last written
+	Guard      string                `json:"guard"`           // the same of the guard alone
 	Number     uint32                `json:"number"`          // of boxes of openings; see [opened]
 	Way        uint32                `json:"way,omitempty"`   // the last number of a way that was given; see [Ways]
 	Latest     time.Time             `json:"latest,omitzero"`
