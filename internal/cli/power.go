@@ -119,7 +119,10 @@ func (a *app) power(ctx context.Context, w *work.Work, names []string, act drive
 			return fmt.Errorf("%s %s: %w", act.Do, name, err)
 		}
 	}
-	return a.settle(ctx, w, names, act.Grace)
+	if err := a.settle(ctx, w, names, act.Grace); err != nil || act.Do == driver.Stop {
+		return err
+	}
+	return w.Retest(ctx, names, func(text string) { a.print.NoteWrap("  ", text) })
 }
 
 // lasting is the value of an option that says how long something lasts: never less than nothing.

@@ -2,18 +2,21 @@ package work
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"sync"
 	"time"
+
+	"golang.org/x/sys/unix"
 
 	"ironbark/internal/driver"
 	"ironbark/internal/flow"
 	"ironbark/internal/site"
 )
 
-// misses is how often in a row a member must fail its test to be taken out. One that passes once is
-// back in.
+// misses is how often in a row a member must fail its test to be taken out. One refused connection is enough: nothing listens there. A
+// member that passes once is back in.
 const misses = 2
 
 // drainedFor is how long a member that passes its test stays out for draining: whoever drains one stops it then, or was
@@ -102,7 +105,7 @@ func (w *Work) watchOnce(ctx context.Context, place driver.MemberTester, missed 
 		switch {
 		case at >= 0:
 			out = append(out, outs[at])
-		case missed[name] >= misses:
+		case missed[name] >= misses || errors.Is(failed[i], unix.ECONNREFUSED):
 			out = append(out, driver.Out{Front: m.Front, Service: m.Service, Machine: m.Machine, Since: now, Why: failed[i].Error()})
 			told = append(told, what+" gets no new connections: "+failed[i].Error())
 		}
@@ -114,6 +117,65 @@ func (w *Work) watchOnce(ctx context.Context, place driver.MemberTester, missed 
 		tell(text)
 		if err := w.Site.NoteMember(ctx, w.Person, text); err != nil {
 			return err
+		}
+	}
+	return nil
+}
+
+// retestTime is how long a machine that was just started may take to pass the tests of its members.
+const retestTime = 3 * time.Second
+
+// Retest tests anew the members that some machines are, which were just started, and puts those back in that pass. Others stay out until
+// whoever watches the fronts finds that they pass. Where none of them is out nothing is done.
+func (w *Work) Retest(ctx context.Context, machines []string, tell func(string)) error {
+	place, err := w.Site.Members()
+	if errors.Is(err, site.ErrNoTests) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	outs, err := place.Outs(ctx)
+	theirs := func(o driver.Out) bool { return !o.Draining && slices.Contains(machines, o.Machine) }
+	if err != nil || !slices.ContainsFunc(outs, theirs) {
+		return err
+	}
+	st, err := w.Installed(ctx)
+	if err != nil {
+		return err
+	}
+	back := map[memberName]bool{}
+	for end := w.Clock.Now().Add(retestTime); ; {
+		waits := false
+		for _, m := range testedMembers(st.Plan) {
+			name := memberName{m.Front, m.Service, m.Machine}
+			if back[name] || !slices.ContainsFunc(outs, func(o driver.Out) bool { return theirs(o) && memberName{o.Front, o.Service, o.Machine} == name }) {
+				continue
+			}
+			back[name] = place.TestMember(ctx, m) == nil
+			waits = waits || !back[name]
+		}
+		if !waits || !w.Clock.Now().Before(end) || w.Clock.Sleep(ctx, 200*time.Millisecond) != nil {
+			break
+		}
+	}
+	if outs, err = place.Outs(ctx); err != nil { // whoever watches may have changed them meanwhile
+		return err
+	}
+	left := slices.DeleteFunc(slices.Clone(outs), func(o driver.Out) bool { return theirs(o) && back[memberName{o.Front, o.Service, o.Machine}] })
+	if len(left) == len(outs) {
+		return nil
+	}
+	if err := place.SetOut(ctx, left); err != nil {
+		return err
+	}
+	for _, o := range outs {
+		if theirs(o) && back[memberName{o.Front, o.Service, o.Machine}] {
+			text := fmt.Sprintf("%s of %s at %s passes its test, and gets connections again", o.Machine, o.Front, o.Service)
+			tell(text)
+			if err := w.Site.NoteMember(ctx, w.Person, text); err != nil {
+				return err
+			}
 		}
 	}
 	return nil

@@ -165,6 +165,9 @@ func (s *Site) startListening(t change.Resource) error {
 // listenIn starts a light machine's process in its namespace.
 func (s *Site) listenIn(machine, services string) error {
 	return within(s.prefix+"-"+machine, func() error {
+		if err := set(machineSettings); err != nil { // somebody may have changed them
+			return err
+		}
 		c := exec.Command("/proc/self/exe")
 		c.Args = []string{lightName, machine, services}
 		c.Env = []string{}
