@@ -80,6 +80,10 @@ func (s *Site) record(ctx context.Context, t change.Resource) (change.Resource, 
 		if t.Given, err = s.give(t, list); err != nil {
 			return err
 		}
+		others := slices.DeleteFunc(slices.Clone(list), func(o change.Resource) bool { return o.ID() == t.ID() })
+		if err := s.claimPublic(append(others, t)); err != nil { // before it is answered for
+			return err
+		}
 		if t.Kind == change.Uplink {
 			if err := s.setUplink(t.Spec); err != nil {
 				return err

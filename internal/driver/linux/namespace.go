@@ -442,5 +442,5 @@ func (s *Site) RemoveEverything() error {
 	for _, name := range own {
 		errs = append(errs, netns.DeleteNamed(name))
 	}
-	return errors.Join(append(errs, s.removeGuests(), s.unclaim())...)
+	return errors.Join(append(errs, s.removeGuests(), s.unclaim(), s.unclaimPublic())...)
 }

@@ -212,6 +212,9 @@ func (s *Site) hasUplink() bool {
 // public addresses that resources have, and for the IPv6 addresses of machines there; and
 // for no others. What is public and nobody's stays inside.
 func (s *Site) answerUplink(list []change.Resource) error {
+	if err := s.claimPublic(list); err != nil {
+		return err
+	}
 	up, ok := change.Find(list, change.Uplink, estate.UplinkName)
 	if !ok || !s.hasUplink() {
 		return nil
