@@ -92,6 +92,8 @@ func (l *lane) linear(b *testing.B, n int) {
 	t := c.AddTable(&nftables.Table{Name: tableName, Family: nftables.TableFamilyINet})
 	drop := nftables.ChainPolicyDrop
 	ch := c.AddChain(&nftables.Chain{Name: "judge", Table: t, Type: nftables.ChainTypeFilter, Hooknum: nftables.ChainHookForward, Priority: nftables.ChainPriorityFilter, Policy: &drop})
+	routed := c.AddChain(&nftables.Chain{Name: "routed", Table: t, Type: nftables.ChainTypeFilter, Hooknum: nftables.ChainHookPrerouting, Priority: nftables.ChainPriorityRaw})
+	c.AddRule(&nftables.Rule{Table: t, Chain: routed, Exprs: setMark(routedMark)}) // as the guard does
 	rule := func(source netip.Addr) {
 		all := append(payloadIs(12, source.AsSlice()), payloadIs(16, l.to.AsSlice())...)
 		all = append(all, &expr.Payload{DestRegister: register(0), Base: expr.PayloadBaseTransportHeader, Offset: 2, Len: 2},
