@@ -5,11 +5,13 @@ import (
 	"os/exec"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"ironbark/internal/driver"
+	"ironbark/internal/flow"
 )
 
 // TestWhatElseDecidesIsSeenAndPutRight alters each kind of thing that decides about packets, as somebody with the host's own tools would.
@@ -76,5 +78,27 @@ func TestAStartPutsALinkBack(t *testing.T) {
 		got, err := gets(t.Context(), s.prefix+".probe", driver.Packet{Source: netip.MustParseAddr("198.51.100.7"), Target: netip.MustParseAddr("203.0.113.10"), Service: 80}, true)
 		require.NoError(t, err)
 		assert.True(t, got, act)
+	}
+}
+
+// TestTheHostsToolPrintsTheTables has nft(8) print tables with something in each set, as text and as JSON.
+func TestTheHostsToolPrintsTheTables(t *testing.T) {
+	s := siteOf(t)
+	nouns := strings.Replace(endsNouns, "address: auto}", "address: auto, limits: {connections: 5000, new: 10, packets: 100, bytes: 10000}}", 1) + "fronts: {pier: {network: estuary, address: auto}}\n"
+	estateOf(t, s, nouns, `allow any from everywhere to gauge-1
+deny ping, tcp/1-100 from 198.51.100.0/24 to all
+deny any from 192.0.2.0/24 to all until 2100-01-01T00:00:00Z
+allow udp/53, ping from 203.0.113.64/27 to gauge-2 until 2100-01-01T00:00:00Z
+spread pier http over all on http from everywhere
+allow https from gauge-1 to internet until 2100-01-01T00:00:00Z`)
+	require.NoError(t, s.Pass(t.Context(), driver.Passage{ID: 1, Begin: s.clock.Now(), Sentence: "open", Parts: []driver.Part{{
+		Machines: []string{"gauge-1"}, Services: flow.AnyService, From: flow.AddrsAt(netip.MustParseAddr("198.51.100.7")), End: s.clock.Now().Add(time.Hour),
+	}}}))
+	for _, args := range [][]string{{"list", "ruleset"}, {"-j", "list", "ruleset"}} {
+		out, err := exec.Command("nsenter", append([]string{"--net=/run/netns/" + s.prefix, "nft"}, args...)...).Output()
+		require.NoError(t, err, args)
+		for _, word := range []string{"judge", "limits-1", "ended4", "ironbark-guard", "10.60.1.4"} {
+			assert.Contains(t, string(out), word)
+		}
 	}
 }
