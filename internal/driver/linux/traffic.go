@@ -26,7 +26,7 @@ import (
 // The kernel's count of connections (nft_connlimit) looks at each of them when another one begins. So a link's connections are counted in
 // parts, chosen by a hash, of some sixteen each: a part that has twice as many takes no more.
 const (
-	defaultNew  = 2000 // connections a second that begin at a machine
+	defaultNew  = 10000 // connections a second that begin at a machine
 	perPart     = 16   // connections of a part, on average, where the limit is reached
 	mostParts   = 1024
 	leastParted = 256 // limits up to this one are counted in one part, to the connection
