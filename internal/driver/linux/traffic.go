@@ -27,7 +27,7 @@ import (
 // parts, chosen by a hash, of some sixteen each: a part that has twice as many takes no more.
 const (
 	defaultNew  = 10000 // connections a second that begin at a machine
-	perPart     = 16   // connections of a part, on average, where the limit is reached
+	perPart     = 16    // connections of a part, on average, where the limit is reached
 	mostParts   = 1024
 	leastParted = 256 // limits up to this one are counted in one part, to the connection
 	limitsExtra = 64  // parts for links that come and go while the table is in place
