@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/netip"
 	"os"
 	"os/signal"
 	"strings"
@@ -22,7 +23,7 @@ import (
 
 // connecting are the options of what uses a machine over SSH.
 type connecting struct {
-	key, own, length, because string
+	key, own, length, because, from string
 }
 
 func (o *connecting) flags(c *cobra.Command) {
@@ -30,6 +31,20 @@ func (o *connecting) flags(c *cobra.Command) {
 	ownKeyFlag(c, &o.own)
 	c.Flags().StringVar(&o.length, "for", "", "open ssh for at most so long, and close it when the session ends; with --because")
 	c.Flags().StringVar(&o.because, "because", "", "why it is opened")
+	c.Flags().StringVar(&o.from, "from", "", "the address from which you come, where nothing else shows it: at the host's console, in cron or CI")
+}
+
+// caller takes the address that --from names.
+func (o *connecting) caller(w *work.Work) error {
+	if o.from == "" {
+		return nil
+	}
+	a, err := netip.ParseAddr(o.from)
+	if err != nil || a.Zone() != "" {
+		return wrong("--from: “%s” is not an address", o.from)
+	}
+	w.Caller.Named = a.Unmap()
+	return nil
 }
 
 func ownKeyFlag(c *cobra.Command, own *string) {
@@ -62,6 +77,9 @@ func (a *app) connectCommand() *cobra.Command {
 			}
 			if a.json && !config {
 				return usage("a session has no document: leave --json out")
+			}
+			if err := opt.caller(w); err != nil {
+				return err
 			}
 			if config {
 				return a.clientConfig(ctx, w, args[0], opt)
@@ -216,7 +234,7 @@ func (a *app) openService(ctx context.Context, w *work.Work, service, machine st
 	}
 	granted, err := w.Open(ctx, s.(sentence.Open))
 	if err != nil {
-		return nil, err
+		return nil, work.Untyped(err)
 	}
 	id := granted.Opening.ID
 	a.print.Note("%s  opening %d, until %s at the latest", a.print.Open("opened"), id, view.Moment(granted.Opening.End(), a.clock.Now()))

@@ -38,6 +38,9 @@ func (a *app) copyCommand() *cobra.Command {
 			if len(args) != 2 {
 				return usage("copy takes from where and to where")
 			}
+			if err := opt.caller(w); err != nil {
+				return err
+			}
 			fromMachine, from, fromThere := onMachine(args[0])
 			toMachine, to, toThere := onMachine(args[1])
 			switch {

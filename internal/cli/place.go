@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -99,13 +100,41 @@ func (a *app) siteCommand() *cobra.Command {
 			"and taken away again; nothing of the host's own is touched. Exit status 3: something is missing that light machines\n" +
 			"need, too; what virtual machines need besides is told.",
 		RunE: func(*cobra.Command, []string) error { return a.checkHost() },
-	}, a.prepareCommand(), a.watchFrontsCommand(), &cobra.Command{
+	}, a.prepareCommand(), a.watchFrontsCommand(), a.restoreSiteCommand())
+	return c
+}
+
+func (a *app) restoreSiteCommand() *cobra.Command {
+	follow, every := false, 5*time.Second
+	c := &cobra.Command{
 		Use: "restore", Short: "Make the site as it was last enacted", Args: noArgs,
 		Long: "Make the site as it was last enacted, for instance after its host was started anew: what was made, the tables,\n" +
 			"the openings that still hold, and the machines that ran. What the files say by now is not looked at. It asks nothing; where all is\n" +
-			"as it was, nothing is done.",
-		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error { return a.restore(ctx, w) }),
-	})
+			"as it was, nothing is done. With --follow it restores, and then looks again and again until it is interrupted: it prints what\n" +
+			"drifts, puts right the kinds that repair: in estate.yaml names (network, resources, machines), and records in the journal how long\n" +
+			"each drift lasted. A systemd unit ships: systemd/ironbark-follow@.service.",
+		Example: "  ironbark site restore\n  ironbark site restore --follow --every 10s",
+		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
+			if !follow {
+				return a.restore(ctx, w)
+			}
+			if a.json {
+				return usage("what it prints has no document: leave --json out; journal --did drift has it")
+			}
+			if every < leastBetween {
+				return usage("--every is %s at least", leastBetween)
+			}
+			ctx, stop := untilSignal(ctx)
+			defer stop()
+			if err := a.restore(ctx, w); err != nil {
+				return err
+			}
+			again := func(ctx context.Context, r *work.Review) error { return a.enact(ctx, w, r, nil) }
+			return w.Follow(ctx, every, again, func(text string) { a.print.NoteWrap("", text) })
+		}),
+	}
+	c.Flags().BoolVar(&follow, "follow", false, "look again and again, and put right what repair: names")
+	c.Flags().DurationVar(&every, "every", every, "time between two looks, with --follow")
 	return c
 }
 

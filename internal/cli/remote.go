@@ -6,7 +6,7 @@ import (
 )
 
 // Options of connect, and of every command, that take a value in a word of its own.
-var connectValues = []string{"--for", "--because", "--key", "--own-key", "--person", "--estate"}
+var connectValues = []string{"--for", "--because", "--from", "--key", "--own-key", "--person", "--estate"}
 
 // remoteCommand puts “--” before the command that connect is to run on a machine, so that its
 // options are its own: connect gauge-1 ls -l.

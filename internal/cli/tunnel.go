@@ -39,6 +39,9 @@ func (a *app) tunnelCommand() *cobra.Command {
 			if (opt.length == "") != (opt.because == "") {
 				return usage("--for and --because go together: for how long, and why")
 			}
+			if err := opt.caller(w); err != nil {
+				return err
+			}
 			return a.tunnel(ctx, w, args, opt, desktop)
 		}),
 	}

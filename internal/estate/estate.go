@@ -57,8 +57,9 @@ type Estate struct {
 	Images      []Image
 	Console     Switch // whether machines' serial lines may be used, where a machine does not say
 	Limits      Limits
-	Edits       Edits  // who else has to approve edits
-	STUN        string // the server, HOST:PORT, that tells from where whoever asks comes; "": none
+	Repair      []Repair // what site restore --follow puts right
+	Edits       Edits    // who else has to approve edits
+	STUN        string   // the server, HOST:PORT, that tells from where whoever asks comes; "": none
 	Scripts     map[string]string
 
 	text    []byte    // of the file of the nouns

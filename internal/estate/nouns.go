@@ -48,6 +48,7 @@ func (r *reader) document(n *yaml.Node) {
 		"limits":     func(v *yaml.Node) { r.limits(v) },
 		"edits":      func(v *yaml.Node) { r.edits(v) },
 		"stun":       func(v *yaml.Node) { r.stun(v) },
+		"repair":     func(v *yaml.Node) { r.repair(v) },
 	}, "estate", "site")
 }
 

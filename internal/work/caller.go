@@ -1,6 +1,7 @@
 package work
 
 import (
+	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -17,6 +18,7 @@ type Caller struct {
 	// Site returns those from which the site sees them. It is called once, where that matters.
 	Site    func() ([]netip.Addr, error)
 	Session netip.Addr // from which the SSH session that they are in comes; the zero Addr outside of one
+	Named   netip.Addr // that they name themselves, in place of all others; the zero Addr where they name none
 	// Ask asks a STUN server, where the estate names one.
 	Ask func(server string) ([]netip.Addr, error)
 	// Tell is called with what “me” stands for before it is used.
@@ -50,6 +52,9 @@ func (c *Caller) Addrs(e *estate.Estate) ([]netip.Addr, error) {
 	if c == nil {
 		return nil, nil
 	}
+	if c.Named.IsValid() {
+		return []netip.Addr{c.Named}, nil
+	}
 	site, err := c.atSite()
 	if err != nil || e.STUN == "" || c.inSession() {
 		return site, err
@@ -70,6 +75,8 @@ func (c *Caller) Known() []netip.Addr {
 	switch {
 	case c == nil:
 		return nil
+	case c.Named.IsValid():
+		return []netip.Addr{c.Named}
 	case c.asked != "":
 		return c.seen
 	}
@@ -89,6 +96,8 @@ func (c *Caller) tell(e *estate.Estate, addrs []netip.Addr) {
 	}
 	by := "as the site sees you"
 	switch {
+	case c.Named.IsValid():
+		by = "as you say"
 	case c.inSession():
 		by = "where your SSH session comes from"
 	case e.STUN != "":
@@ -96,6 +105,23 @@ func (c *Caller) tell(e *estate.Estate, addrs []netip.Addr) {
 	}
 	c.Tell(fmt.Sprintf("“me” is %s, %s", strings.Join(words, " and "), by))
 }
+
+// Untyped returns an error about a sentence that a command made by itself: nobody typed it, so it points at no column.
+func Untyped(err error) error {
+	wrong, ok := errors.AsType[*sentence.Error](err)
+	if !ok {
+		return err
+	}
+	one := *wrong
+	one.At, one.Line = sentence.Pos{}, ""
+	if one.Problem == noCaller {
+		one.Remedy = "name it: --from ADDRESS"
+	}
+	return &one
+}
+
+// noCaller is what is wrong where “me” stands for no address.
+const noCaller = "the address from which you come is not known here"
 
 // FromMe puts the caller's own addresses in place of “me”, for a group of machines: those of
 // the families that their doors have. The error is a *sentence.Error where nobody can tell
@@ -121,8 +147,8 @@ func (w *Work) fromMe(st *State, s sentence.Set, to *flow.Group) (_ sentence.Set
 	}
 	if len(callers) == 0 {
 		return s, nil, &sentence.Error{
-			At: all[i].At(), Problem: "nobody can tell here from which address you come",
-			Remedy: "name the address; within an SSH session “me” is where that came from, and a STUN server tells it: change stun HOST",
+			At: all[i].At(), Problem: noCaller,
+			Remedy: "name the address; within an SSH session “me” is where that came from, and a STUN server finds it: change stun HOST",
 		}
 	}
 	doors := flow.Addrs{}

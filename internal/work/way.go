@@ -74,7 +74,7 @@ func (w *Work) wayTo(st *State, machine string, service flow.Service, own string
 	}
 	ask := s.(sentence.Ask)
 	if ask.From, _, err = w.fromMe(st, ask.From, flow.NewResolver(st.Estate, st.Plan).Group(ask.To)); err != nil {
-		return nil, err
+		return nil, Untyped(err)
 	}
 	answer, err := w.Ask(st, ask, w.Clock.Now())
 	if err != nil {

@@ -1,0 +1,147 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"ironbark/internal/estate"
+)
+
+// drifting is something that is not as it was enacted, and since when: it came about between two looks.
+type drifting struct {
+	after, before time.Time // it came about after the first look, and not after the second; after is zero for the first look of all
+	kind          estate.Repair
+}
+
+// Follow looks at the site again and again until ctx ends. It reports what drifts from what was enacted, repairs the kinds that the estate
+// names, and notes in the journal how long each drift lasted. At each look it ends the connections that may pass no longer. restore makes
+// all as it was enacted; tell is called with what changes, and with what goes wrong.
+func (w *Work) Follow(ctx context.Context, every time.Duration, restore func(context.Context, *Review) error, tell func(string)) error {
+	f := &follower{w: w, restore: restore, tell: tell, open: map[string]drifting{}}
+	wrong := ""
+	for {
+		err := f.look(ctx)
+		if ctx.Err() != nil {
+			return nil // it is told to end
+		}
+		now := ""
+		if err != nil {
+			now = err.Error()
+		}
+		if now != wrong && now != "" { // the same is reported once
+			tell(now)
+		}
+		wrong = now
+		if w.Clock.Sleep(ctx, every) != nil {
+			return nil
+		}
+	}
+}
+
+type follower struct {
+	w       *Work
+	restore func(context.Context, *Review) error
+	tell    func(string)
+	last    time.Time // of the look before
+	open    map[string]drifting
+}
+
+// look is one look, with what follows from it.
+func (f *follower) look(ctx context.Context) error {
+	w := f.w
+	if _, _, err := w.Site.Sessions(ctx); err != nil { // a place that lists them ends those that are over
+		return err
+	}
+	st, err := w.Installed(ctx)
+	if err != nil {
+		return err
+	}
+	now := w.Clock.Now()
+	found := driftsOf(st, w.Drift(st))
+	for what, kind := range found {
+		if _, known := f.open[what]; !known {
+			f.open[what] = drifting{f.last, now, kind}
+			f.tell(what)
+		}
+	}
+	failed := f.repair(ctx, st, found)
+	if len(found) > 0 {
+		if after, err := w.Installed(ctx); err == nil {
+			st, found = after, driftsOf(after, w.Drift(after))
+		}
+	}
+	for _, what := range slices.Sorted(maps.Keys(f.open)) {
+		if _, still := found[what]; still {
+			continue
+		}
+		one := f.open[what]
+		delete(f.open, what)
+		text := fmt.Sprintf("%s: it came about %s and was over by %s", what, between(one.after, one.before), w.Clock.Now().UTC().Format(time.RFC3339))
+		f.tell(text)
+		if _, err := w.Site.Note(ctx, w.Person, "drift", text); err != nil {
+			failed = errors.Join(failed, err)
+		}
+	}
+	f.last = now
+	return failed
+}
+
+// between says when something came about that two looks enclose.
+func between(after, before time.Time) string {
+	if after.IsZero() {
+		return "before " + before.UTC().Format(time.RFC3339)
+	}
+	return fmt.Sprintf("between %s and %s", after.UTC().Format(time.RFC3339), before.UTC().Format(time.RFC3339))
+}
+
+// driftsOf lists in words what drifts, each with its kind.
+func driftsOf(st *State, d *Drift) map[string]estate.Repair {
+	out := map[string]estate.Repair{}
+	for _, a := range d.Network {
+		out[a.What] = estate.RepairNetwork
+	}
+	for _, t := range d.Resources {
+		if !t.Resource.Unmanaged {
+			out[t.String()] = estate.RepairResources
+		}
+	}
+	if !d.Exposure.IsEmpty() || !d.Outward.IsEmpty() {
+		out["the tables are not as they were enacted"] = estate.RepairNetwork
+	}
+	for _, name := range st.Report.Interrupted() {
+		out["machine "+name+" stopped by itself"] = estate.RepairMachines
+	}
+	return out
+}
+
+// repair puts right what the estate names. A restoration makes all of the network and the resources as they were enacted, so it is done
+// where each kind of both that drifts is named.
+func (f *follower) repair(ctx context.Context, st *State, found map[string]estate.Repair) (err error) {
+	drifts := map[estate.Repair]bool{}
+	for _, kind := range found {
+		drifts[kind] = true
+	}
+	may := func(kind estate.Repair) bool { return slices.Contains(st.Estate.Repair, kind) }
+	if (drifts[estate.RepairNetwork] || drifts[estate.RepairResources]) &&
+		(!drifts[estate.RepairNetwork] || may(estate.RepairNetwork)) && (!drifts[estate.RepairResources] || may(estate.RepairResources)) {
+		r, failed := f.w.Restore(ctx)
+		if failed == nil && r != nil && !r.IsNoOp() {
+			failed = f.restore(ctx, r)
+		}
+		err = failed
+	}
+	if drifts[estate.RepairMachines] && may(estate.RepairMachines) {
+		started, failed := f.w.StartInterrupted(ctx)
+		if len(started) > 0 {
+			f.tell("started " + strings.Join(started, ", "))
+			failed = errors.Join(failed, f.w.Retest(ctx, started, f.tell))
+		}
+		err = errors.Join(err, failed)
+	}
+	return err
+}
