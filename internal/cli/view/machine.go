@@ -45,11 +45,11 @@ func (p *Printer) Machine(m Machine, ph *Phrasing) {
 		if len(public) > 0 {
 			p.Wrap("  public   ", strings.Join(public, " "))
 		}
-		if m.State.State != "" {
-			p.Wrap("  doing    ", state(m.State)+", listens on "+ph.listens(m.State))
-		}
 		if m.Traffic != nil {
 			p.Wrap("  limits   ", fmt.Sprintf("%s; %d connections now", m.Traffic.Limits, m.Traffic.Connections))
+		}
+		if m.State.State != "" {
+			p.Wrap("  doing    ", state(m.State)+", listens on "+ph.listens(m.State))
 		}
 		for _, v := range m.Volumes {
 			p.Wrap("  volume   ", fmt.Sprintf("%s: %s, %d GB %s disk", v.Spec.Device, v.Name, v.Spec.GB, v.Spec.Speed))
