@@ -6,6 +6,9 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -356,4 +359,17 @@ func TestAShortNameBelongsToOneFolder(t *testing.T) {
 	require.ErrorAs(t, err, &taken)
 	require.ErrorAs(t, other.Install(t.Context(), &flow.Plan{}, ""), &taken)
 	assert.True(t, exists(s.prefix))
+}
+
+// TestOtherToolsMakeNamespacesToo has ip-netns(8) make its first namespace after the site: the site can still be removed.
+func TestOtherToolsMakeNamespacesToo(t *testing.T) {
+	s := siteOf(t)
+	estateOf(t, s, endsNouns, "")
+	other := fmt.Sprintf("ibother%d", os.Getpid())
+	for _, verb := range []string{"add", "del"} {
+		out, err := exec.Command("ip", "netns", verb, other).CombinedOutput()
+		require.NoError(t, err, string(out))
+	}
+	require.NoError(t, s.RemoveEverything())
+	assert.NoFileExists(t, filepath.Join(namespaceDir, s.prefix))
 }

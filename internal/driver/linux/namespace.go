@@ -106,6 +106,9 @@ func create(namespace string, settings map[string]string) error {
 	if err := os.Remove(filepath.Join(namespaceDir, namespace)); err != nil && !errors.Is(err, os.ErrNotExist) {
 		return err
 	}
+	if err := shareNamespaces(); err != nil {
+		return err
+	}
 	done := make(chan error, 1)
 	go func() {
 		runtime.LockOSThread()
@@ -128,6 +131,22 @@ func create(namespace string, settings map[string]string) error {
 		}
 		return err
 	})
+}
+
+// shareNamespaces makes the folder of named namespaces a shared mount, as ip-netns(8) does before it makes its first one. Where that came
+// later, it would hide the mounts in it, and no namespace of before could be removed.
+func shareNamespaces() error {
+	if err := os.MkdirAll(namespaceDir, 0o755); err != nil {
+		return err
+	}
+	err := unix.Mount("", namespaceDir, "none", unix.MS_SHARED|unix.MS_REC, "")
+	if !errors.Is(err, unix.EINVAL) { // it is no mount yet
+		return err
+	}
+	if err := unix.Mount(namespaceDir, namespaceDir, "none", unix.MS_BIND|unix.MS_REC, ""); err != nil {
+		return err
+	}
+	return unix.Mount("", namespaceDir, "none", unix.MS_SHARED|unix.MS_REC, "")
 }
 
 // set sets kernel settings (sysctl(8)) of the thread's namespace.
