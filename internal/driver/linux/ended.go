@@ -15,7 +15,7 @@ import (
 // A connection that may pass no longer ends in the kernel, both ways. Once its entry in connection tracking is gone, a datagram from
 // the machine's side would be the first of a call of the machine's own, and where it may call outward the conversation would continue,
 // the client's datagrams passing as answers. So whom an end was for is held: datagrams from that service's port to that client are
-// refused, as long as either side tries and for endedFor after that. TCP that is late is reset.
+// refused, until the client has tried nothing for endedFor. TCP that is late is reset.
 //
 // The kernel holds what it refuses of connections that were answered; a process holds those whose entries it deletes.
 type ended struct {
@@ -120,7 +120,7 @@ func (b *batch) addEnded(over []ended) {
 		udp, others := sorts[ported][1], sorts[other][0]
 		portlessCalled := append(append(payload(f.dst, f.size, 0), payload(f.src, f.size, words)...), append(loadMeta(expr.MetaKeyL4PROTO, 2*words), noPort(2*words+1)...)...)
 		for _, one := range []struct{ sort, called, key []expr.Any }{{udp, fromCalled, withPort}, {others, portlessCalled, portless}} {
-			b.rule(b.calls, isFamily(f), fresh, one.sort, one.called, lookup(s, 0, false), hold, goTo(refuseName))
+			b.rule(b.calls, isFamily(f), fresh, one.sort, one.called, lookup(s, 0, false), goTo(refuseName))
 			inward := append(ofConnection(f.from, 1, 0), lookup(b.edges[i].outside, 0, true)...)
 			b.rule(b.refuse, isFamily(f), answered, one.sort, inward, one.key, hold)
 			b.rule(b.refuse, isFamily(f), fresh, one.sort, one.key, lookup(s, 0, false), hold)
