@@ -51,10 +51,29 @@ func (s *Site) claim() error {
 	if err := s.mine(); err != nil {
 		return err
 	}
+	if text, err := os.ReadFile(s.claimFile()); err == nil && string(text) == s.folder() {
+		return nil
+	}
+	return putFile(s.claimFile(), []byte(s.folder()))
+}
+
+// putFile puts a file under runRoot in place at one moment: others read it meanwhile.
+func putFile(path string, text []byte) error {
 	if err := os.MkdirAll(runRoot, 0o755); err != nil {
 		return err
 	}
-	return os.WriteFile(s.claimFile(), []byte(s.folder()), 0o600)
+	f, err := os.CreateTemp(runRoot, ".new-")
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(text)
+	if err = errors.Join(err, f.Close()); err == nil {
+		err = os.Rename(f.Name(), path)
+	}
+	if err != nil {
+		_ = os.Remove(f.Name())
+	}
+	return err
 }
 
 // unclaim gives the short name up.

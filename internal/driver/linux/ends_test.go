@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -369,4 +370,20 @@ func TestOtherToolsMakeNamespacesToo(t *testing.T) {
 	}
 	require.NoError(t, s.RemoveEverything())
 	assert.NoFileExists(t, filepath.Join(namespaceDir, s.prefix))
+}
+
+// TestAClaimIsReadWhole has many processes claim a site's short name and read the claim at once.
+func TestAClaimIsReadWhole(t *testing.T) {
+	s := siteOf(t)
+	require.NoError(t, s.build())
+	var all sync.WaitGroup
+	for range 8 {
+		all.Go(func() {
+			for range 200 {
+				assert.NoError(t, s.claim())
+				assert.NoError(t, putFile(s.claimFile(), []byte(s.folder())))
+			}
+		})
+	}
+	all.Wait()
 }

@@ -105,8 +105,7 @@ func (s *Site) claimPublic(list []change.Resource) error {
 	if err != nil {
 		return err
 	}
-	fresh := filepath.Join(runRoot, s.prefix+publicEnd+".new")
-	return errors.Join(os.WriteFile(fresh, text, 0o600), os.Rename(fresh, s.publicFile()))
+	return putFile(s.publicFile(), text)
 }
 
 func (s *Site) publicFile() string { return filepath.Join(runRoot, s.prefix+publicEnd) }
