@@ -166,9 +166,9 @@ func (s *Server) Counts(f func(id uint64, up, down int64)) {
 	}
 }
 
-// Run looks after what goes on, once a second, until ctx ends.
+// Run looks after what goes on, five times a second, until ctx ends: what is over ends within a second.
 func (s *Server) Run(ctx context.Context) {
-	tick := time.NewTicker(time.Second)
+	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
 	for {
 		select {
