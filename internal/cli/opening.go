@@ -280,7 +280,7 @@ func (a *app) closeCommand() *cobra.Command {
 				return err
 			}
 			if a.json {
-				return a.print.JSON(a.closedJSON(closed))
+				return a.print.JSON(a.closedJSON(ctx, w, closed))
 			}
 			for _, o := range closed.Openings {
 				a.print.Line("closed  opening %d: %s", o.ID, o.Brief())
@@ -288,8 +288,9 @@ func (a *app) closeCommand() *cobra.Command {
 			for _, s := range closed.Sessions {
 				a.print.Line("ended   the session %s", view.Session(s, a.clock.Now()))
 			}
-			if len(closed.Outlets) > 0 {
-				a.print.Outlets("note    ", closed.Outlets, view.NewPhrasing(closed.State, a.clock.Now()))
+			// It is closed, whether or not this can be said.
+			if st, outlets, err := w.Outlets(ctx, closed.Openings); err == nil && len(outlets) > 0 {
+				a.print.Outlets("note    ", outlets, view.NewPhrasing(st, a.clock.Now()))
 			}
 			if len(closed.Openings) == 0 {
 				a.print.Line("Nothing was open %s.", c.what)
@@ -304,7 +305,7 @@ func (a *app) closeCommand() *cobra.Command {
 	return c
 }
 
-func (a *app) closedJSON(c work.Closed) closedDoc {
+func (a *app) closedJSON(ctx context.Context, w *work.Work, c work.Closed) closedDoc {
 	doc := closedDoc{Closed: []openingDoc{}}
 	for _, o := range c.Openings {
 		doc.Closed = append(doc.Closed, openingJSON(o, a.clock.Now()))
@@ -315,8 +316,8 @@ func (a *app) closedJSON(c work.Closed) closedDoc {
 	for _, s := range c.Sessions {
 		*doc.Sessions = append(*doc.Sessions, view.SessionJSON(s))
 	}
-	if c.State != nil {
-		doc.Outward = view.OutletsJSON(c.Outlets, c.State.Plan)
+	if st, outlets, err := w.Outlets(ctx, c.Openings); err == nil && len(outlets) > 0 {
+		doc.Outward = view.OutletsJSON(outlets, st.Plan)
 	}
 	return doc
 }

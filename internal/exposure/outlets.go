@@ -1,7 +1,9 @@
 package exposure
 
 import (
+	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"ironbark/internal/flow"
@@ -15,33 +17,37 @@ type Outlet struct {
 	By       flow.Origin // a sentence, or what a network leaves open
 }
 
-// Outlets lists what machines may call, at a time, of some sources. Machines that may call the same by the same sentence share one. Cost:
-// linear in the plan's outward rules.
-func Outlets(p *flow.Plan, at time.Time, sources flow.Addrs, machines ...int32) (list []Outlet) {
-	outside := sources.Intersect(p.Internet())
-	if outside.IsEmpty() || len(machines) == 0 {
+// Outlets lists what machines may call, at a time, of the sources that each of them had. Machines that may call the same by the same sentence
+// share one. Cost: linear in the plan's outward rules and in the sources.
+func Outlets(p *flow.Plan, at time.Time, sources map[int32]flow.Addrs) (list []Outlet) {
+	if len(sources) == 0 {
 		return nil
 	}
-	calls := NewViewOf(p.Calls(), at, machines...)
-	for _, m := range slices.Compact(slices.Sorted(slices.Values(machines))) {
-		for _, part := range calls.Ask(flow.AnyService, outside, Target{Machine: m}) {
+	type what struct {
+		to       string
+		services string
+		by       flow.Origin
+	}
+	machines := slices.Sorted(maps.Keys(sources))
+	calls, outside := NewViewOf(p.Calls(), at, machines...), p.Internet()
+	known := map[what]int{}
+	for _, m := range machines {
+		from := sources[m].Intersect(outside)
+		if from.IsEmpty() {
+			continue
+		}
+		for _, part := range calls.Ask(flow.AnyService, from, Target{Machine: m}) {
 			if !part.Open {
 				continue
 			}
-			i := slices.IndexFunc(list, func(o Outlet) bool {
-				return o.By == part.Origin && o.Services.Equal(part.Services) && o.To.Equal(part.From)
-			})
-			if i < 0 {
-				list = append(list, Outlet{To: part.From, Services: part.Services, By: part.Origin})
-				i = len(list) - 1
+			key := what{strings.Join(flow.AddrRuns(part.From), ","), strings.Join(flow.ServiceRuns(part.Services), ","), part.Origin}
+			i, ok := known[key]
+			if !ok {
+				i, list = len(list), append(list, Outlet{To: part.From, Services: part.Services, By: part.Origin})
+				known[key] = i
 			}
 			list[i].Machines = append(list[i].Machines, m)
 		}
 	}
 	return list
-}
-
-// Equal reports whether two outlets are the same in all of their parts.
-func (o Outlet) Equal(p Outlet) bool {
-	return o.By == p.By && slices.Equal(o.Machines, p.Machines) && o.To.Equal(p.To) && o.Services.Equal(p.Services)
 }

@@ -88,7 +88,7 @@ func (a *Answer) Outlets(p exposure.Part) []exposure.Outlet {
 	if a.Outward || p.Open || p.Machine < 0 {
 		return nil
 	}
-	return exposure.Outlets(a.State.Plan, a.View.At, p.From, p.Machine)
+	return exposure.Outlets(a.State.Plan, a.View.At, map[int32]flow.Addrs{p.Machine: p.From})
 }
 
 // LookAt adds to an answer's state how the machines are doing to which its parts lead.

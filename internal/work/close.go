@@ -19,9 +19,6 @@ type Closed struct {
 	Openings []opening.Opening // none where nothing was open
 	Sessions []driver.Session  // that it ended
 	Known    bool              // whether the place knows the sessions
-	// Outlets are what the machines may still call of whom the openings let in. State is that of afterwards; nil where it could not be read.
-	Outlets []exposure.Outlet
-	State   *State
 }
 
 // Close ends openings early: those of a state, which Held or HeldOf returned, that which
@@ -56,30 +53,30 @@ func (w *Work) Close(ctx context.Context, st *State, which func(opening.Opening)
 	c.Openings, c.Known = list, known && whyNot == nil
 	c.Sessions, whyNot = w.ended(ctx, list, sessions)
 	c.Known = c.Known && whyNot == nil
-	if after, failed := w.judged(ctx); failed == nil && !st.Alone { // it is closed, whether or not this can be said
-		c.State, c.Outlets = after, w.outlets(after.Plan, list)
-	}
 	return c, err
 }
 
-// outlets lists what the machines of some openings may call of whom they let in.
-func (w *Work) outlets(plan *flow.Plan, list []opening.Opening) (outlets []exposure.Outlet) {
+// Outlets lists what the machines of some openings may call of whom those let in, and the state in which that is so. It reads the plan, which
+// closing does not.
+func (w *Work) Outlets(ctx context.Context, list []opening.Opening) (*State, []exposure.Outlet, error) {
+	if len(list) == 0 {
+		return nil, nil, nil
+	}
+	st, err := w.judged(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	sources := map[int32]flow.Addrs{}
 	for _, o := range list {
 		for _, part := range o.Parts {
-			var machines []int32
 			for _, name := range part.Machines {
-				if m, there := plan.MachineByName(name); there {
-					machines = append(machines, m)
-				}
-			}
-			for _, one := range exposure.Outlets(plan, w.Clock.Now(), part.From, machines...) {
-				if !slices.ContainsFunc(outlets, one.Equal) {
-					outlets = append(outlets, one)
+				if m, there := st.Plan.MachineByName(name); there {
+					sources[m] = sources[m].Union(part.From)
 				}
 			}
 		}
 	}
-	return outlets
+	return st, exposure.Outlets(st.Plan, w.Clock.Now(), sources), nil
 }
 
 // CloseOne is Close of the opening with a number: of none where nothing holds under it.

@@ -8,34 +8,26 @@ import (
 	"ironbark/internal/flow"
 )
 
-// mostOutlets is how many machines a line about outlets names.
-const mostOutlets = 3
+// outletLines is how many lines about outlets are printed.
+const outletLines = 8
 
 // Outlets prints what machines may still call of those who reach them no longer, a line each after an indent.
 func (p *Printer) Outlets(indent string, list []exposure.Outlet, ph *Phrasing) {
-	for _, o := range list {
+	for i, o := range list {
+		if i == outletLines {
+			p.Wrap(indent, fmt.Sprintf("and %d more: --json lists them all", len(list)-i))
+			return
+		}
 		var names []string
-		for _, m := range o.Machines[:min(len(o.Machines), mostOutlets)] {
+		for _, m := range o.Machines {
 			names = append(names, ph.plan.Machines[m].Name)
 		}
-		who := strings.Join(names, ", ")
-		if rest := len(o.Machines) - len(names); rest > 0 {
-			who += fmt.Sprintf(" and %d more", rest)
-		}
-		what := ph.names.Plain(o.To)
+		what := few(strings.Split(ph.names.Plain(o.To), ", "))
 		if !o.Services.Equal(flow.AnyService) {
 			what += " on " + ph.service(o.Services)
 		}
-		p.Wrap(indent, fmt.Sprintf("%s may still call %s and receive its answers: %s", who, what, byWords(o.By)))
+		p.Wrap(indent, fmt.Sprintf("%s may still call %s and receive its answers: %s", few(names), what, sentenceAt(o.By)))
 	}
-}
-
-// byWords quotes a sentence; what a network leaves open is none.
-func byWords(o flow.Origin) string {
-	if o.IsOpenNetwork() {
-		return o.Sentence
-	}
-	return "“" + o.Sentence + "”"
 }
 
 // OutletDoc is what machines may still call, as programs read it.
