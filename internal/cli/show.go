@@ -200,11 +200,11 @@ func (a *app) showMachine(ctx context.Context, w *work.Work, st *work.State, q *
 		}
 	}
 	if made && q.at == "" && !q.draft {
-		traffic, known, err := w.Site.Traffic(ctx)
+		traffic, err := w.Site.Traffic(ctx)
 		if err != nil {
 			return err
 		}
-		if one, there := traffic.Of(name); known && there {
+		if one, there := traffic.Of(name); there {
 			shown.Traffic = &one
 		}
 		list, _, err := w.Site.Sessions(ctx)

@@ -31,11 +31,10 @@ type TrafficKeeper interface {
 	Traffic(ctx context.Context) (*Traffic, error)
 }
 
-// TrafficOf reads how much of a driver's place is in use; known is false where the place has no limits.
-func TrafficOf(ctx context.Context, d Driver) (t *Traffic, known bool, err error) {
-	k, known := d.(TrafficKeeper)
-	if known {
-		t, err = k.Traffic(ctx)
+// TrafficOf reads how much of a driver's place is in use; nil where the place has no limits.
+func TrafficOf(ctx context.Context, d Driver) (*Traffic, error) {
+	if k, ok := d.(TrafficKeeper); ok {
+		return k.Traffic(ctx)
 	}
-	return t, known, err
+	return nil, nil
 }

@@ -1,6 +1,7 @@
 package estate
 
 import (
+	"cmp"
 	"fmt"
 	"strconv"
 	"strings"
@@ -25,13 +26,7 @@ const (
 
 // Or returns the limits with those of others where it has none.
 func (t Traffic) Or(o Traffic) Traffic {
-	or := func(a, b int) int {
-		if a == 0 {
-			return b
-		}
-		return a
-	}
-	return Traffic{or(t.Connections, o.Connections), or(t.New, o.New), or(t.Packets, o.Packets), or(t.Bytes, o.Bytes)}
+	return Traffic{cmp.Or(t.Connections, o.Connections), cmp.Or(t.New, o.New), cmp.Or(t.Packets, o.Packets), cmp.Or(t.Bytes, o.Bytes)}
 }
 
 // String lists the limits that are set; it is empty where none is.

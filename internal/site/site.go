@@ -270,8 +270,8 @@ func (s *Site) Counts(ctx context.Context) (*driver.Counts, error) {
 	return driver.CountsOf(ctx, s.driver)
 }
 
-// Traffic reads how much of the place's network is in use; known is false where the place has no limits.
-func (s *Site) Traffic(ctx context.Context) (t *driver.Traffic, known bool, err error) {
+// Traffic reads how much of the place's network is in use; nil where the place has no limits.
+func (s *Site) Traffic(ctx context.Context) (*driver.Traffic, error) {
 	return driver.TrafficOf(ctx, s.driver)
 }
 

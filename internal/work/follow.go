@@ -122,20 +122,23 @@ func driftsOf(st *State, d *Drift) map[string]estate.Repair {
 // repair puts right what the estate names. A restoration makes all of the network and the resources as they were enacted, so it is done
 // where each kind of both that drifts is named.
 func (f *follower) repair(ctx context.Context, st *State, found map[string]estate.Repair) (err error) {
-	drifts := map[estate.Repair]bool{}
+	restores, starts, forbidden := false, false, false
 	for _, kind := range found {
-		drifts[kind] = true
+		named := slices.Contains(st.Estate.Repair, kind)
+		if kind == estate.RepairMachines {
+			starts = named
+		} else {
+			restores, forbidden = true, forbidden || !named
+		}
 	}
-	may := func(kind estate.Repair) bool { return slices.Contains(st.Estate.Repair, kind) }
-	if (drifts[estate.RepairNetwork] || drifts[estate.RepairResources]) &&
-		(!drifts[estate.RepairNetwork] || may(estate.RepairNetwork)) && (!drifts[estate.RepairResources] || may(estate.RepairResources)) {
+	if restores && !forbidden {
 		r, failed := f.w.Restore(ctx)
 		if failed == nil && r != nil && !r.IsNoOp() {
 			failed = f.restore(ctx, r)
 		}
 		err = failed
 	}
-	if drifts[estate.RepairMachines] && may(estate.RepairMachines) {
+	if starts {
 		started, failed := f.w.StartInterrupted(ctx)
 		if len(started) > 0 {
 			f.tell("started " + strings.Join(started, ", "))

@@ -66,8 +66,8 @@ func (w *Work) Facts(ctx context.Context, now time.Time) (f findings.Facts, err 
 
 // takes lists what takes the site's room for connections.
 func (w *Work) takes(ctx context.Context) (list []findings.Takes, err error) {
-	t, known, err := w.Site.Traffic(ctx)
-	if err != nil || !known {
+	t, err := w.Site.Traffic(ctx)
+	if err != nil || t == nil {
 		return nil, err
 	}
 	list = append(list, findings.Takes{Now: t.Connections, Most: t.Most})

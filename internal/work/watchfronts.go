@@ -97,7 +97,7 @@ func (w *Work) watchOnce(ctx context.Context, place driver.MemberTester, missed 
 		}
 		if failed[i] == nil {
 			if delete(missed, name); at >= 0 {
-				told = append(told, what+" passes its test, and gets connections again")
+				told = append(told, what+passesAgain)
 			}
 			continue
 		}
@@ -110,10 +110,18 @@ func (w *Work) watchOnce(ctx context.Context, place driver.MemberTester, missed 
 			told = append(told, what+" gets no new connections: "+failed[i].Error())
 		}
 	}
+	return w.setOut(ctx, place, out, told, tell)
+}
+
+// passesAgain is what is reported of a member that is back in.
+const passesAgain = " passes its test, and gets connections again"
+
+// setOut takes members out, and puts all others back in. It reports what changed, and records it.
+func (w *Work) setOut(ctx context.Context, place driver.MemberTester, out []driver.Out, changed []string, tell func(string)) error {
 	if err := place.SetOut(ctx, out); err != nil {
 		return err
 	}
-	for _, text := range told {
+	for _, text := range changed {
 		tell(text)
 		if err := w.Site.NoteMember(ctx, w.Person, text); err != nil {
 			return err
@@ -137,46 +145,47 @@ func (w *Work) Retest(ctx context.Context, machines []string, tell func(string))
 	}
 	outs, err := place.Outs(ctx)
 	theirs := func(o driver.Out) bool { return !o.Draining && slices.Contains(machines, o.Machine) }
-	if err != nil || !slices.ContainsFunc(outs, theirs) {
+	waiting := map[memberName]bool{}
+	for _, o := range outs {
+		if theirs(o) {
+			waiting[memberName{o.Front, o.Service, o.Machine}] = true
+		}
+	}
+	if err != nil || len(waiting) == 0 {
 		return err
 	}
 	st, err := w.Installed(ctx)
 	if err != nil {
 		return err
 	}
+	members := slices.DeleteFunc(testedMembers(st.Plan), func(m driver.Member) bool { return !waiting[memberName{m.Front, m.Service, m.Machine}] })
 	back := map[memberName]bool{}
 	for end := w.Clock.Now().Add(retestTime); ; {
-		waits := false
-		for _, m := range testedMembers(st.Plan) {
-			name := memberName{m.Front, m.Service, m.Machine}
-			if back[name] || !slices.ContainsFunc(outs, func(o driver.Out) bool { return theirs(o) && memberName{o.Front, o.Service, o.Machine} == name }) {
-				continue
+		members = slices.DeleteFunc(members, func(m driver.Member) bool {
+			passes := place.TestMember(ctx, m) == nil
+			if passes {
+				back[memberName{m.Front, m.Service, m.Machine}] = true
 			}
-			back[name] = place.TestMember(ctx, m) == nil
-			waits = waits || !back[name]
-		}
-		if !waits || !w.Clock.Now().Before(end) || w.Clock.Sleep(ctx, 200*time.Millisecond) != nil {
+			return passes
+		})
+		if len(members) == 0 || !w.Clock.Now().Before(end) || w.Clock.Sleep(ctx, 200*time.Millisecond) != nil {
 			break
 		}
 	}
 	if outs, err = place.Outs(ctx); err != nil { // whoever watches may have changed them meanwhile
 		return err
 	}
-	left := slices.DeleteFunc(slices.Clone(outs), func(o driver.Out) bool { return theirs(o) && back[memberName{o.Front, o.Service, o.Machine}] })
-	if len(left) == len(outs) {
-		return nil
-	}
-	if err := place.SetOut(ctx, left); err != nil {
-		return err
-	}
+	var left []driver.Out
+	var texts []string
 	for _, o := range outs {
 		if theirs(o) && back[memberName{o.Front, o.Service, o.Machine}] {
-			text := fmt.Sprintf("%s of %s at %s passes its test, and gets connections again", o.Machine, o.Front, o.Service)
-			tell(text)
-			if err := w.Site.NoteMember(ctx, w.Person, text); err != nil {
-				return err
-			}
+			texts = append(texts, fmt.Sprintf("%s of %s at %s", o.Machine, o.Front, o.Service)+passesAgain)
+		} else {
+			left = append(left, o)
 		}
 	}
-	return nil
+	if len(texts) == 0 {
+		return nil
+	}
+	return w.setOut(ctx, place, left, texts, tell)
 }
