@@ -20,31 +20,7 @@ func TestWhatDriftsIsPutRight(t *testing.T) {
 	if os.Getuid() != 0 {
 		t.Skip("network namespaces need root")
 	}
-	dir := t.TempDir()
-	nouns := "estate: tides\nsite: linux\nrepair: [network]\nnetworks: {estuary: {space: [10.60.0.0/16], outside: true, subnets: {landing: {range: [10.60.1.0/24]}}}}\nmachines:\n  gauge-1: {image: light, size: c1m1, at: landing, address: auto}\npeople: {mara: {groups: [ops]}}\n"
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "estate.yaml"), []byte(nouns), 0o600))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "estate.rules"), []byte("allow https from everywhere to all\n"), 0o600))
-	command := func(args ...string) *exec.Cmd {
-		c := exec.Command(program, append(args, "--person", "mara")...)
-		c.Dir = dir
-		return c
-	}
-	run := func(args ...string) string {
-		out, err := command(args...).CombinedOutput()
-		require.NoError(t, err, string(out))
-		return string(out)
-	}
-	run("enact", "--yes")
-	t.Cleanup(func() { run("remove", "--everything", "--name", "tides") })
-	found, err := filepath.Glob("/run/ironbark/*.folder")
-	require.NoError(t, err)
-	router := ""
-	for _, path := range found {
-		if text, err := os.ReadFile(path); err == nil && string(text) == filepath.Join(dir, ".ironbark") {
-			router = strings.TrimSuffix(filepath.Base(path), ".folder")
-		}
-	}
-	require.NotEmpty(t, router)
+	command, run, router := onHost(t, "repair: [network]\nmachines:\n  gauge-1: {image: light, size: c1m1, at: landing, address: auto}\n", "allow https from everywhere to all\n")
 	follow := command("site", "restore", "--follow", "--every", "1s")
 	said, err := follow.StdoutPipe()
 	require.NoError(t, err)
@@ -63,7 +39,68 @@ func TestWhatDriftsIsPutRight(t *testing.T) {
 		require.NoError(t, err, string(out))
 		require.Eventually(t, func() bool { return strings.Contains(run("journal", "--did", "drift", "--json"), one[1]) }, 20*time.Second, 200*time.Millisecond, one[1])
 	}
-	require.NoError(t, exec.Command("pkill", "-f", "ironbark-light gauge-1").Run())
+	kill(t, router+"-gauge-1")
 	time.Sleep(2500 * time.Millisecond)
 	assert.Contains(t, run("status"), "stopped, by itself", "machines are not named in repair:")
+}
+
+// TestAStartTestsAnew stops a member behind the site's back, has it taken out at the first refused connection, and starts it: it is back in
+// without anybody who watches.
+func TestAStartTestsAnew(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("network namespaces need root")
+	}
+	command, run, router := onHost(t, "machines:\n  gauge-1: {image: light, size: c1m1, at: landing}\n  gauge-2: {image: light, size: c1m1, at: landing}\nfronts: {pier: {network: estuary, address: auto}}\n",
+		"spread pier https over all on https from everywhere tested by tcp\n")
+	kill(t, router+"-gauge-1")
+	watch := command("site", "watch", "--every", "1s")
+	require.NoError(t, watch.Start())
+	require.Eventually(t, func() bool {
+		return strings.Contains(run("journal", "--did", "spread"), "gauge-1 of pier at tcp/443 gets no new connections")
+	}, 20*time.Second, 200*time.Millisecond)
+	require.NoError(t, watch.Process.Signal(os.Interrupt))
+	require.NoError(t, watch.Wait())
+	before := run("journal", "--did", "spread")
+	assert.NotContains(t, before, "passes its test")
+	assert.Contains(t, run("start", "gauge-1"), "gauge-1 of pier at tcp/443 passes its test, and gets connections again")
+	assert.Contains(t, run("journal", "--did", "spread"), "passes its test")
+}
+
+// onHost enacts an estate with one subnet, landing, on the host. It returns what makes and runs commands there, and the name of the router's
+// namespace.
+func onHost(t *testing.T, nouns, rules string) (command func(args ...string) *exec.Cmd, run func(args ...string) string, router string) {
+	dir := t.TempDir()
+	nouns = "estate: tides\nsite: linux\nnetworks: {estuary: {space: [10.60.0.0/16], outside: true, subnets: {landing: {range: [10.60.1.0/24]}}}}\npeople: {mara: {groups: [ops]}}\n" + nouns
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "estate.yaml"), []byte(nouns), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "estate.rules"), []byte(rules), 0o600))
+	command = func(args ...string) *exec.Cmd {
+		c := exec.Command(program, append(args, "--person", "mara")...)
+		c.Dir = dir
+		return c
+	}
+	run = func(args ...string) string {
+		out, err := command(args...).CombinedOutput()
+		require.NoError(t, err, string(out))
+		return string(out)
+	}
+	run("enact", "--yes")
+	t.Cleanup(func() { run("remove", "--everything", "--name", "tides") })
+	found, err := filepath.Glob("/run/ironbark/*.folder")
+	require.NoError(t, err)
+	for _, path := range found {
+		if text, err := os.ReadFile(path); err == nil && string(text) == filepath.Join(dir, ".ironbark") {
+			router = strings.TrimSuffix(filepath.Base(path), ".folder")
+		}
+	}
+	require.NotEmpty(t, router)
+	return command, run, router
+}
+
+// kill ends the processes in a namespace: those of one machine, and of no other test's.
+func kill(t *testing.T, namespace string) {
+	out, err := exec.Command("ip", "netns", "pids", namespace).Output()
+	require.NoError(t, err)
+	pids := strings.Fields(string(out))
+	require.NotEmpty(t, pids)
+	require.NoError(t, exec.Command("kill", append([]string{"-KILL"}, pids...)...).Run())
 }
