@@ -116,7 +116,7 @@ func (s *Site) record(ctx context.Context, t change.Resource) (change.Resource, 
 		case t.Kind == change.Line:
 			return s.recordLine(m, t)
 		case t.Kind == change.Bastion:
-			return s.joinMachine(t.Name, addrsOf([]change.Resource{t})[t.Name], false)
+			return s.joinMachine(t.Name, insideOf(t), false)
 		case isGuest(t):
 			return s.recordGuest(ctx, tx, m, t, list)
 		case t.Kind != change.Machine:
@@ -127,7 +127,7 @@ func (s *Site) record(ctx context.Context, t change.Resource) (change.Resource, 
 				return err
 			}
 		}
-		if err := s.joinMachine(t.Name, addrsOf([]change.Resource{t})[t.Name], outward(t, list)); err != nil {
+		if err := s.joinMachine(t.Name, insideOf(t), outward(t, list)); err != nil {
 			return err
 		}
 		if off, _, err := switched(ctx, tx, t.Name); err != nil || off != "" { // a machine that is off stays off
@@ -176,7 +176,7 @@ func (s *Site) take(ctx context.Context, t change.Resource, before []change.Reso
 				return err
 			}
 		case isGuest(t):
-			if err := s.partGuest(t.Name, addrsOf([]change.Resource{t})[t.Name]); err != nil {
+			if err := s.partGuest(t.Name, insideOf(t)); err != nil {
 				return err
 			}
 		case t.Kind == change.Machine, t.Kind == change.Bastion:
@@ -213,15 +213,14 @@ func (s *Site) take(ctx context.Context, t change.Resource, before []change.Reso
 }
 
 // allAddrs are the addresses of a resource, inside and public.
-func allAddrs(t change.Resource) (list []netip.Addr) {
-	list = append(list, addrsOf([]change.Resource{t})[t.Name]...)
-	return slices.DeleteFunc(append(list, t.Given.Addr4, t.Given.Addr6), func(a netip.Addr) bool { return !a.IsValid() })
+func allAddrs(t change.Resource) []netip.Addr {
+	return slices.DeleteFunc(append(insideOf(t), t.Given.Addr4, t.Given.Addr6), func(a netip.Addr) bool { return !a.IsValid() })
 }
 
 // gone are the inside addresses that one state of a resource has, and the next one has not.
 func gone(old, t change.Resource) []netip.Addr {
-	has := addrsOf([]change.Resource{t})[t.Name]
-	return slices.DeleteFunc(slices.Clone(addrsOf([]change.Resource{old})[old.Name]), func(a netip.Addr) bool { return slices.Contains(has, a) })
+	has := insideOf(t)
+	return slices.DeleteFunc(insideOf(old), func(a netip.Addr) bool { return slices.Contains(has, a) })
 }
 
 // changedAddrs are the addresses that one of two states of a resource has, and the other has not.
@@ -293,7 +292,7 @@ func (s *Site) provideGuest(ctx context.Context, c change.Change) error {
 			return err
 		}
 	case running: // what it is told next time it boots
-		return errors.Join(s.raise(t.Name, addrsOf([]change.Resource{t})[t.Name]), s.writeSeed(t, g, k.hash, k.resources))
+		return errors.Join(s.raise(t.Name, insideOf(t)), s.writeSeed(t, g, k.hash, k.resources))
 	case k.off != "": // a machine that is off stays off
 		return nil
 	}

@@ -18,7 +18,7 @@ func (e *ClaimedError) Error() string {
 	return fmt.Sprintf("the sites in %s and %s have the same short name on this host", e.Folder, e.Other)
 }
 
-// Remedy tells what to do.
+// Remedy says what to do.
 func (e *ClaimedError) Remedy() string { return "rename " + filepath.Dir(e.Folder) }
 
 // ExitStatus is that of files and hosts that cannot be used.
@@ -34,25 +34,25 @@ func (s *Site) folder() string {
 	return s.dir
 }
 
-// mine returns a *ClaimedError where the site's short name belongs to another folder whose site is on the host.
-func (s *Site) mine() error {
+// claimed reports whether the site's short name is claimed with its folder. The error is a *ClaimedError where it belongs to another folder
+// whose site is on the host.
+func (s *Site) claimed() (bool, error) {
 	other, err := os.ReadFile(s.claimFile())
-	if errors.Is(err, os.ErrNotExist) || err == nil && string(other) == s.folder() {
-		return nil
+	switch {
+	case errors.Is(err, os.ErrNotExist):
+		return false, nil
+	case err != nil || string(other) == s.folder():
+		return err == nil, err
+	case exists(s.prefix):
+		return false, &ClaimedError{s.folder(), string(other)}
 	}
-	if err == nil && exists(s.prefix) {
-		return &ClaimedError{s.folder(), string(other)}
-	}
-	return err
+	return false, nil
 }
 
 // claim claims the site's short name. The error is a *ClaimedError.
 func (s *Site) claim() error {
-	if err := s.mine(); err != nil {
+	if claimed, err := s.claimed(); claimed || err != nil {
 		return err
-	}
-	if text, err := os.ReadFile(s.claimFile()); err == nil && string(text) == s.folder() {
-		return nil
 	}
 	return putFile(s.claimFile(), []byte(s.folder()))
 }
@@ -77,9 +77,4 @@ func putFile(path string, text []byte) error {
 }
 
 // unclaim gives the short name up.
-func (s *Site) unclaim() error {
-	if err := os.Remove(s.claimFile()); err != nil && !errors.Is(err, os.ErrNotExist) {
-		return err
-	}
-	return nil
-}
+func (s *Site) unclaim() error { return os.RemoveAll(s.claimFile()) }

@@ -30,7 +30,7 @@ func (s *Site) ListenGateway(ctx context.Context, bastion string) (list []driver
 	err = s.read(ctx, func(tx *sql.Tx) error {
 		resources, err := readResources(ctx, tx)
 		if t, ok := change.Find(resources, change.Bastion, bastion); ok {
-			addrs = addrsOf([]change.Resource{t})[bastion]
+			addrs = insideOf(t)
 		}
 		return err
 	})
@@ -70,7 +70,7 @@ func (s *Site) whoseAddress(ctx context.Context, kind change.Kind, a netip.Addr)
 	err = s.read(ctx, func(tx *sql.Tx) error {
 		list, err := readResources(ctx, tx)
 		for _, t := range list {
-			if t.Kind == kind && slices.Contains(addrsOf([]change.Resource{t})[t.Name], a) {
+			if t.Kind == kind && slices.Contains(insideOf(t), a) {
 				name = t.Name
 			}
 		}

@@ -56,7 +56,7 @@ func (s *Site) startGuest(ctx context.Context, t change.Resource) error {
 	if err := s.writeSeed(t, g, k.hash, k.resources); err != nil {
 		return err
 	}
-	if err := s.raise(t.Name, addrsOf([]change.Resource{t})[t.Name]); err != nil {
+	if err := s.raise(t.Name, insideOf(t)); err != nil {
 		return err
 	}
 	tap, err := s.tap(t.Name)

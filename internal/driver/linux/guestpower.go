@@ -81,7 +81,7 @@ func (s *Site) switchGuest(ctx context.Context, t change.Resource, act driver.Po
 	off := act.Do == driver.Stop
 	return s.change(ctx, func(tx *sql.Tx, m *meta) error {
 		if act.Do != driver.Start {
-			if err := s.forget(m, addrsOf([]change.Resource{t})[t.Name]...); err != nil {
+			if err := s.forget(m, insideOf(t)...); err != nil {
 				return err
 			}
 		}

@@ -133,7 +133,7 @@ func (s *Site) answers(t change.Resource) bool {
 		}
 		return time.Since(info.ModTime()) > length
 	}
-	for _, a := range addrsOf([]change.Resource{t})[t.Name] {
+	for _, a := range insideOf(t) {
 		_ = within(s.prefix, func() error {
 			c, err := net.DialTimeout("tcp", netip.AddrPortFrom(a, 22).String(), 50*time.Millisecond)
 			if err != nil {

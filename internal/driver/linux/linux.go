@@ -81,7 +81,7 @@ func (s *Site) open(ctx context.Context) (*store.DB, error) {
 	if s.db != nil {
 		return s.db, nil
 	}
-	if err := s.mine(); err != nil {
+	if _, err := s.claimed(); err != nil {
 		return nil, err
 	}
 	if err := os.MkdirAll(s.dir, 0o700); err != nil {

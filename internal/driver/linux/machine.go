@@ -85,7 +85,7 @@ func (s *Site) Power(ctx context.Context, machine string, act driver.Power) (m d
 			return nil
 		case act.Do != driver.Start:
 			s.stopListening(machine)
-			if err := s.forget(kept, addrsOf([]change.Resource{t})[machine]...); err != nil {
+			if err := s.forget(kept, insideOf(t)...); err != nil {
 				return err
 			}
 		}
@@ -116,7 +116,7 @@ func (s *Site) relink(ctx context.Context, tx *sql.Tx, m *meta, t change.Resourc
 		return err
 	}
 	before := s.linkIndex(t.Name)
-	if err := s.joinMachine(t.Name, addrsOf([]change.Resource{t})[t.Name], outward(t, list)); err != nil || s.linkIndex(t.Name) == before {
+	if err := s.joinMachine(t.Name, insideOf(t), outward(t, list)); err != nil || s.linkIndex(t.Name) == before {
 		return err
 	}
 	return s.rewrite(ctx, tx, m)

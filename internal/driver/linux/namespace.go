@@ -426,7 +426,7 @@ func (s *Site) partMachine(machine string) error {
 // kernel does that some time after it is told; the uplink is cut before, so that nothing
 // comes in meanwhile.
 func (s *Site) RemoveEverything() error {
-	if err := s.mine(); err != nil {
+	if _, err := s.claimed(); err != nil {
 		return err
 	}
 	list, err := os.ReadDir(namespaceDir)

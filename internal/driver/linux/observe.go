@@ -3,7 +3,6 @@ package linux
 import (
 	"context"
 	"database/sql"
-	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -80,11 +79,9 @@ func (s *Site) observeNetwork(o *driver.Observation, scope driver.Scope) error {
 	if scope.Resources {
 		faults, err = s.inspect(o.Resources, o.Plan)
 	} else {
-		err = within(s.prefix, func() error {
-			return s.inspectTables(func(foreign bool, mend func() error, format string, args ...any) {
-				faults = append(faults, fault{driver.Alteration{What: fmt.Sprintf(format, args...), Foreign: foreign}, mend})
-			})
-		})
+		var i inspection
+		err = within(s.prefix, func() error { return i.tables(s) })
+		faults = i.faults
 	}
 	for _, f := range faults {
 		o.Network = append(o.Network, f.Alteration)

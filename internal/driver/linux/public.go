@@ -2,7 +2,6 @@ package linux
 
 import (
 	"encoding/json"
-	"errors"
 	"fmt"
 	"net/netip"
 	"os"
@@ -111,9 +110,4 @@ func (s *Site) claimPublic(list []change.Resource) error {
 func (s *Site) publicFile() string { return filepath.Join(runRoot, s.prefix+publicEnd) }
 
 // unclaimPublic gives up what the site has on an interface.
-func (s *Site) unclaimPublic() error {
-	if err := os.Remove(s.publicFile()); err != nil && !errors.Is(err, os.ErrNotExist) {
-		return err
-	}
-	return nil
-}
+func (s *Site) unclaimPublic() error { return os.RemoveAll(s.publicFile()) }

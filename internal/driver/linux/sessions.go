@@ -31,7 +31,11 @@ func (s *Site) Sessions(ctx context.Context) (list []driver.Session, err error) 
 				machines[a] = name
 			}
 		}
-		return s.sweep(ctx, tx, m)
+		tracked, err := s.connections()
+		if err != nil {
+			return err
+		}
+		return s.sweep(ctx, tx, m, tracked)
 	})
 	if err != nil {
 		return nil, err
@@ -50,11 +54,10 @@ func (s *Site) Sessions(ctx context.Context) (list []driver.Session, err error) 
 	return list, nil
 }
 
-// sweep ends the connections that may pass no longer by what is installed. Where the kernel tracks none, it reads no plan.
-func (s *Site) sweep(ctx context.Context, tx *sql.Tx, m *meta) error {
-	list, err := s.connections()
-	if err != nil || len(list) == 0 {
-		return err
+// sweep ends those of some connections that may pass no longer by what is installed. Where there are none, it reads no plan.
+func (s *Site) sweep(ctx context.Context, tx *sql.Tx, m *meta, list []connection) error {
+	if len(list) == 0 {
+		return nil
 	}
 	rows, err := readPlan(ctx, tx)
 	if err != nil {

@@ -223,11 +223,19 @@ func (s *Site) readResting(ctx context.Context, tx *sql.Tx) (list []netip.Addr, 
 func addrsOf(list []change.Resource) map[string][]netip.Addr {
 	out := map[string][]netip.Addr{}
 	for _, t := range list {
-		if t.Kind == change.Machine || t.Kind == change.Bastion {
-			for _, at := range t.Spec.Subnets {
-				out[t.Name] = append(out[t.Name], t.Spec.Inside[at]...)
-			}
+		if own := insideOf(t); len(own) > 0 {
+			out[t.Name] = own
 		}
 	}
 	return out
+}
+
+// insideOf are the inside addresses of a machine or a bastion; other resources have none.
+func insideOf(t change.Resource) (list []netip.Addr) {
+	if t.Kind == change.Machine || t.Kind == change.Bastion {
+		for _, at := range t.Spec.Subnets {
+			list = append(list, t.Spec.Inside[at]...)
+		}
+	}
+	return list
 }

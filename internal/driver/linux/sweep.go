@@ -83,7 +83,7 @@ func isRouter(a netip.Addr) bool { return a.IsLinkLocalUnicast() }
 // endClosed ends the connections that a plan lets pass no longer. The plan has no openings; passing are those that are installed.
 func (s *Site) endClosed(m *meta, plan *flow.Plan, passing []driver.Passage) error {
 	list, err := s.connections()
-	if err != nil || len(list) == 0 {
+	if err != nil {
 		return err
 	}
 	return s.endClosedOf(m, list, plan, passing)
@@ -100,6 +100,9 @@ func (s *Site) connections() (list []connection, err error) {
 
 // endClosedOf is endClosed for some connections.
 func (s *Site) endClosedOf(m *meta, list []connection, plan *flow.Plan, passing []driver.Passage) error {
+	if len(list) == 0 {
+		return nil
+	}
 	var rules []flow.Rule
 	for _, p := range passing {
 		rules = append(rules, p.Rules(plan)...)
@@ -108,7 +111,7 @@ func (s *Site) endClosedOf(m *meta, list []connection, plan *flow.Plan, passing 
 	return s.endConnections(m, slices.DeleteFunc(list, w.passes), true)
 }
 
-// endClosedTo is endClosed, where some openings may have let connections to some addresses pass; otherwise it reads no plan.
+// endClosedTo is endClosed for connections to some addresses that some openings may have let pass. Where there are none, it reads no plan.
 func (s *Site) endClosedTo(ctx context.Context, tx *sql.Tx, m *meta, addrs map[netip.Addr]bool, were []driver.Passage) error {
 	var services flow.Services
 	var from flow.Addrs
@@ -118,13 +121,12 @@ func (s *Site) endClosedTo(ctx context.Context, tx *sql.Tx, m *meta, addrs map[n
 		}
 	}
 	list, err := s.connections()
-	list = slices.DeleteFunc(list, func(c connection) bool {
-		return !addrs[c.called] || !services.Contains(c.arrives()) || !from.Contains(flow.PointOf(c.caller))
-	})
-	if err != nil || len(list) == 0 {
+	if err != nil {
 		return err
 	}
-	return s.sweep(ctx, tx, m)
+	return s.sweep(ctx, tx, m, slices.DeleteFunc(list, func(c connection) bool {
+		return !addrs[c.called] || !services.Contains(c.arrives()) || !from.Contains(flow.PointOf(c.caller))
+	}))
 }
 
 // forget ends all connections that have to do with some addresses: those came, went, or belong to somebody else now.

@@ -178,7 +178,7 @@ func (s *Site) Traffic(ctx context.Context) (*driver.Traffic, error) {
 		for _, one := range list {
 			if one.Kind == change.Machine {
 				t.Machines[one.Name] = driver.MachineTraffic{Limits: one.Spec.Limits.Or(ownLimits())}
-				for _, a := range addrsOf([]change.Resource{one})[one.Name] {
+				for _, a := range insideOf(one) {
 					owner[a] = one.Name
 				}
 			}
