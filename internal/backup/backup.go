@@ -82,7 +82,7 @@ func (d *DamagedError) Error() string { return d.Path + ": " + d.Why }
 // ExitStatus is that of a file that cannot be used.
 func (d *DamagedError) ExitStatus() int { return 2 }
 
-// Remedy tells what that means.
+// Remedy says what that means.
 func (d *DamagedError) Remedy() string { return "nothing was written; take another copy of it" }
 
 // Write writes an archive of some files, and returns what is in it. The files must not change meanwhile: the error says

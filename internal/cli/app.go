@@ -78,7 +78,7 @@ func (u *usageError) Unwrap() error { return u.err }
 // ExitStatus is that of words that are wrong.
 func (u *usageError) ExitStatus() int { return exitWords }
 
-// Remedy tells what to do.
+// Remedy says what to do.
 func (u *usageError) Remedy() string {
 	if u.command == "" {
 		return "ironbark help tells the commands"

@@ -17,12 +17,12 @@ func (a *app) watchFrontsCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "watch", Short: "Test the members of spreads, and take out those that do not answer", Args: noArgs,
 		Long: "Test the machines over which fronts spread connections (tested by tcp, tested by http /PATH), again and again. One that\n" +
-			"fails twice in a row gets no new connections, and gets them again once it passes. Where none passes, all get some. It\n" +
-			"runs until it is interrupted; when it ends, whatever ended it, traffic goes on as it was last said. Each change is in the\n" +
+			"fails twice in a row, or refuses one connection, gets no new connections until it passes a test. If all fail, all get some.\n" +
+			"The command runs until it is interrupted; members then keep their last state. Each change is in the\n" +
 			"journal. A systemd unit ships: systemd/ironbark-watch@.service.",
 		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
 			if a.json {
-				return usage("what it tells is no document: leave --json out; journal --did spread has it")
+				return usage("this command prints no document: leave --json out; journal --did spread lists the changes")
 			}
 			if every < leastBetween {
 				return usage("--every is %s at least", leastBetween)

@@ -197,7 +197,7 @@ func (n *NeverError) Error() string {
 	return fmt.Sprintf("no network of clients can be made here: %v", n.Err)
 }
 
-// Remedy tells what can be done instead.
+// Remedy says what can be done instead.
 func (n *NeverError) Remedy() string {
 	return "listen on ports of this computer: ironbark sim listen --loopback"
 }

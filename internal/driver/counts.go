@@ -45,7 +45,7 @@ func (noCountsError) Error() string { return "this site does not count what it l
 // ExitStatus is that of what a place cannot do.
 func (noCountsError) ExitStatus() int { return 2 }
 
-// Remedy tells which does.
+// Remedy says which does.
 func (noCountsError) Remedy() string { return "a Linux host does: site: linux" }
 
 // CountsOf reads what a driver's place has counted; [ErrNoCounts] where it counts nothing.

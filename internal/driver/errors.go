@@ -41,7 +41,7 @@ func (n *NoConsoleError) Error() string { return n.Why }
 // ExitStatus is that of the answer no.
 func (n *NoConsoleError) ExitStatus() int { return 3 }
 
-// Remedy tells who or what can change it.
+// Remedy says who or what can change it.
 func (n *NoConsoleError) Remedy() string { return n.Try }
 
 // UnreachableError says that a session did not come about, because no packet passes.

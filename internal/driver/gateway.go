@@ -34,7 +34,7 @@ func (n *NoGatewayError) Error() string {
 // ExitStatus is that of the answer no.
 func (n *NoGatewayError) ExitStatus() int { return 3 }
 
-// Remedy tells what to do.
+// Remedy says what to do.
 func (n *NoGatewayError) Remedy() string {
 	return "start it, and leave it running: ironbark gateway " + n.Bastion
 }

@@ -15,7 +15,7 @@ func (s *staleError) Error() string { return s.text }
 // ExitStatus is that of something that changed since it was looked at.
 func (s *staleError) ExitStatus() int { return 5 }
 
-// Remedy tells what to do.
+// Remedy says what to do.
 func (s *staleError) Remedy() string { return s.remedy }
 
 const lookAgain = "nothing was changed; look at it again: ironbark review"
@@ -44,7 +44,7 @@ func (b *BusyError) Error() string {
 // ExitStatus is that of something that changed since it was looked at.
 func (b *BusyError) ExitStatus() int { return 5 }
 
-// Remedy tells what to do.
+// Remedy says what to do.
 func (b *BusyError) Remedy() string { return lookAgain }
 
 // ClockError says that the computer's clock has gone back, and that nothing is opened
@@ -63,7 +63,7 @@ func (c *ClockError) Error() string {
 // ExitStatus is that of a failure.
 func (c *ClockError) ExitStatus() int { return 1 }
 
-// Remedy tells what to do.
+// Remedy says what to do.
 func (c *ClockError) Remedy() string {
 	return "set the clock; if it is right now, somebody who is known accepts it: ironbark acknowledge clock"
 }
@@ -83,7 +83,7 @@ func (r *RecordError) Error() string {
 // ExitStatus is that of a failure.
 func (r *RecordError) ExitStatus() int { return 1 }
 
-// Remedy tells what to do.
+// Remedy says what to do.
 func (r *RecordError) Remedy() string {
 	return "nothing is opened or enacted until somebody has looked at it: ironbark journal, ironbark acknowledge record"
 }

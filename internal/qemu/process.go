@@ -242,5 +242,5 @@ func (m *MissingError) Error() string { return "this host has no " + m.Program }
 // ExitStatus is that of a host that cannot be used.
 func (m *MissingError) ExitStatus() int { return 2 }
 
-// Remedy tells how to get it.
+// Remedy says how to get it.
 func (m *MissingError) Remedy() string { return m.Try }

@@ -16,7 +16,7 @@ func (noTunnelsError) Error() string { return "this site makes no tunnels of lin
 // ExitStatus is that of what a place cannot do.
 func (noTunnelsError) ExitStatus() int { return 2 }
 
-// Remedy tells which can.
+// Remedy says which can.
 func (noTunnelsError) Remedy() string { return "a Linux host does: site: linux" }
 
 // Line tells how a line is doing. The error is [ErrNoTunnels], or driver.ErrNoLine.

@@ -18,7 +18,7 @@ func (noTestsError) Error() string {
 // ExitStatus is that of what a place cannot do.
 func (noTestsError) ExitStatus() int { return 2 }
 
-// Remedy tells which can.
+// Remedy says which can.
 func (noTestsError) Remedy() string { return "it is for a Linux host: site: linux" }
 
 // Members is the place's hand for members of spreads; [ErrNoTests] where it has none.

@@ -151,7 +151,7 @@ func (u *UnrecordedError) Unwrap() error { return u.Why }
 // ExitStatus is that of a thing that was done as it was asked for.
 func (u *UnrecordedError) ExitStatus() int { return 0 }
 
-// Remedy tells when it will be recorded.
+// Remedy says when it will be recorded.
 func (u *UnrecordedError) Remedy() string { return "the next command that can records it" }
 
 // End ends openings before their time. It always works, whatever else goes on: they are

@@ -36,7 +36,7 @@ type DamagedError struct {
 	Newer bool // it is sound, and of a version that this program does not know
 }
 
-// Remedy tells what to do.
+// Remedy says what to do.
 func (d *DamagedError) Remedy() string { return d.Try }
 
 // Error tells the file and what is wrong with it.

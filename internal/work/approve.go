@@ -31,7 +31,7 @@ func (c *CannotApproveError) ExitStatus() int {
 	return 6
 }
 
-// Remedy tells where requests are listed.
+// Remedy says where requests are listed.
 func (c *CannotApproveError) Remedy() string {
 	return "ironbark openings lists what waits, and for whom"
 }

@@ -51,7 +51,7 @@ func (b *BadKeyError) Error() string { return b.Why }
 // ExitStatus is that of files that cannot be used.
 func (b *BadKeyError) ExitStatus() int { return 2 }
 
-// Remedy tells what to do.
+// Remedy says what to do.
 func (b *BadKeyError) Remedy() string { return b.Try }
 
 // Unwrap returns the cause, which may be a *sshkey.LooseError.

@@ -86,5 +86,5 @@ func (n *NothingToOpenError) Error() string {
 // ExitStatus is that of a person who may not.
 func (n *NothingToOpenError) ExitStatus() int { return 6 }
 
-// Remedy tells where permits are.
+// Remedy says where permits are.
 func (n *NothingToOpenError) Remedy() string { return "ironbark show permit lists who may open what" }

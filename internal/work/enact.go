@@ -42,7 +42,7 @@ func (p *PartlyDoneError) Error() string {
 // ExitStatus is that of a failure.
 func (p *PartlyDoneError) ExitStatus() int { return 1 }
 
-// Remedy tells what to do: what the first failures ask for, and then to enact once more.
+// Remedy says what to do: what the first failures ask for, and then to enact once more.
 func (p *PartlyDoneError) Remedy() string {
 	var list []string
 	for _, err := range p.Failed {

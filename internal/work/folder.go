@@ -39,7 +39,7 @@ func (n *NoEstateError) Error() string {
 // ExitStatus is that of words that name nothing.
 func (n *NoEstateError) ExitStatus() int { return 2 }
 
-// Remedy tells what to do.
+// Remedy says what to do.
 func (n *NoEstateError) Remedy() string {
 	return "begin one: ironbark new NAME, or say where it is: --estate DIR"
 }

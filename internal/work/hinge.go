@@ -26,7 +26,7 @@ func (h *HingesError) Error() string {
 // ExitStatus is that of a refusal.
 func (h *HingesError) ExitStatus() int { return 3 }
 
-// Remedy tells what to do.
+// Remedy says what to do.
 func (h *HingesError) Remedy() string {
 	return "--with-pending enacts all of them with it, --draft leaves it with them; nothing was changed"
 }

@@ -25,7 +25,7 @@ func (o *OverlapError) Error() string {
 // ExitStatus is that of something that changed since it was looked at.
 func (o *OverlapError) ExitStatus() int { return 5 }
 
-// Remedy tells what to do.
+// Remedy says what to do.
 func (o *OverlapError) Remedy() string {
 	return "nothing was changed; look at the file and say it again"
 }

@@ -70,7 +70,7 @@ func countOf(n int, noun string) string {
 	return fmt.Sprintf("%d %ss", n, noun)
 }
 
-// Remedy tells how it goes on.
+// Remedy says how it goes on.
 func (e *EditWaitsError) Remedy() string {
 	return "one of them: ironbark approve " + e.Request.Name() + "; then: ironbark enact --request " + e.Request.Name()
 }
@@ -146,7 +146,7 @@ func (e *OtherPasswordError) Error() string {
 	return "another password for " + e.Machine + " would let in whoever knows it without the approval that edits need here; nothing was changed"
 }
 
-// Remedy tells how it is done.
+// Remedy says how it is done.
 func (e *OtherPasswordError) Remedy() string {
 	return "ironbark change machine " + e.Machine + " --password none; then ironbark change machine " + e.Machine + " --password ask, which waits for approval"
 }
@@ -304,7 +304,7 @@ func (e *NoEditError) ExitStatus() int {
 	return 2
 }
 
-// Remedy tells where such edits are listed.
+// Remedy says where such edits are listed.
 func (e *NoEditError) Remedy() string { return "ironbark openings lists the edits that wait" }
 
 // AskedEdit returns an edit that was asked for, as an edit of the files that are enacted. The error is a *NoEditError.

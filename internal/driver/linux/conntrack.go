@@ -162,7 +162,7 @@ func readTuple(t *tuple, body []byte) error {
 	})
 }
 
-// deleteConnections deletes entries. The thread is in their namespace. One that is gone already is no error.
+// deleteConnections deletes entries. The thread is in their namespace. An entry that is gone already is not an error.
 func deleteConnections(list []connection) error {
 	if len(list) == 0 {
 		return nil

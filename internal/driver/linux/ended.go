@@ -111,7 +111,7 @@ func (b *batch) addEnded(over []ended) {
 		}
 		b.rule(b.input, stray, fromCaller, lookup(s, 0, false), goTo(lateName))
 
-		// Either side of TCP is told that it is over: what it sends is tracked no longer once the other one was.
+		// Either side of TCP gets a reset: once the other side has got its own, the kernel tracks this side's packets no longer.
 		called := slices.Concat(ofConnection(f.from, 0, 0), ofConnection(f.from+1, 0, words), []expr.Any{&expr.Ct{Key: expr.CtKeyPROTOCOL, Register: register(2 * words)}}, ofConnection(unix.NFT_CT_PROTO_DST, 0, 2*words+1))
 		for _, key := range [][]expr.Any{withPort, called} {
 			b.rule(b.refuse, isFamily(f), answered, tcp, key, hold)

@@ -53,7 +53,7 @@ func estateOf(t *testing.T, s *Site, nouns, rules string) *estate.Estate {
 // talk is a conversation in which both sides send for ever, every 20 ms, whether or not the other one answers.
 type talk struct {
 	toMachine, toClient atomic.Int64 // how much came
-	reset               atomic.Int64 // sides that were told that it is over
+	reset               atomic.Int64 // sides that got a reset
 	sides               []net.Conn   // of TCP
 	stop                context.CancelFunc
 }
@@ -155,7 +155,7 @@ func (k *talk) stream(t *testing.T, ctx context.Context, s *Site, machine string
 	side(<-accepted, &k.toMachine)
 }
 
-// areOver requires that from a second after an end on nothing comes to either side of some conversations.
+// areOver requires that from a second after an end neither side of some conversations receives anything.
 func areOver(t *testing.T, talks []*talk, end time.Time, names []string) {
 	time.Sleep(time.Until(end.Add(time.Second)))
 	var in, out []int64

@@ -38,7 +38,7 @@ func (NotReadyError) Error() string { return "the system of tiny guests is not o
 // ExitStatus is that of a host that cannot be used.
 func (NotReadyError) ExitStatus() int { return 2 }
 
-// Remedy tells how it is made.
+// Remedy says how it is made.
 func (NotReadyError) Remedy() string {
 	return "ironbark site prepare makes it, from Debian's kernel package"
 }

@@ -150,7 +150,7 @@ func (e *StillPasswordError) Error() string {
 	return fmt.Sprintf("machine %s still takes its password, since %s", e.Machine, e.Why)
 }
 
-// Remedy tells what to do.
+// Remedy says what to do.
 func (e *StillPasswordError) Remedy() string { return e.Try }
 
 // agentTime is how long is waited for a guest agent, which may not have been started yet.
@@ -170,5 +170,5 @@ func (l *LaterError) Error() string {
 // Unwrap returns the cause.
 func (l *LaterError) Unwrap() error { return l.Err }
 
-// Remedy tells what to do.
+// Remedy says what to do.
 func (l *LaterError) Remedy() string { return "ironbark restart " + l.Machine }

@@ -68,7 +68,7 @@ func (rootError) Error() string {
 // ExitStatus is that of files and hosts that cannot be used.
 func (rootError) ExitStatus() int { return 2 }
 
-// Remedy tells what to do.
+// Remedy says what to do.
 func (rootError) Remedy() string {
 	return "run it as root; ironbark site check tells what else the host needs"
 }
