@@ -43,12 +43,19 @@ func (r *reader) buildIndex() {
 	e := r.estate
 	e.names = index{nouns: map[string]Noun{}, services: map[string]int{}, people: map[string]bool{}, keys: map[string]int{}}
 	put := func(name string, n Noun) {
+		if name == SiteHost && n.Kind != KindHost {
+			r.fail(n.At, fmt.Sprintf("“%s” names the host of a site, and nothing else", name), "choose another name")
+			return
+		}
 		if first, twice := e.names.nouns[name]; twice {
 			r.fail(n.At, fmt.Sprintf("“%s” is already the name of a %s (line %d)", name, first.Kind, first.At.Line),
 				"sources, lines, networks, subnets, machines, fronts and bastions share one set of names")
 			return
 		}
 		e.names.nouns[name] = n
+	}
+	if e.Uplink != nil {
+		put(SiteHost, Noun{Kind: KindHost, At: e.Uplink.At})
 	}
 	for i, s := range e.Sources {
 		put(s.Name, Noun{Kind: KindSource, I: i, At: s.At})
@@ -210,9 +217,13 @@ func (r *reader) noun(at sentence.Pos, name string, kinds ...Kind) (Noun, bool) 
 			known = append(known, other)
 		}
 	}
-	want := kindList(kinds)
+	want := kindList(slices.DeleteFunc(slices.Clone(kinds), func(k Kind) bool { return k == KindHost }))
 	if ok {
 		r.fail(at, fmt.Sprintf("“%s” is a %s, and here stands a %s", name, n.Kind, want), "")
+		return n, false
+	}
+	if name == SiteHost {
+		r.fail(at, "nothing leads from here to "+SiteHost+": the estate has no uplink", "a Linux site has one where uplink: is in "+FileName)
 		return n, false
 	}
 	r.fail(at, fmt.Sprintf("there is no %s “%s”", want, name), suggest(name, known))

@@ -32,6 +32,9 @@ const (
 	RulesName = "estate.rules"
 	// UplinkName is what the uplink, of which there is one, is called as a resource.
 	UplinkName = "host"
+	// SiteHost names the host of a site that has an uplink, as a target: its machines may call it, where a sentence says so. Nothing else
+	// has this name.
+	SiteHost = "site-host"
 )
 
 // Estate is a whole estate. Its parts stand in the order of the file.
@@ -223,6 +226,7 @@ const (
 	KindMachine Kind = "machine"
 	KindFront   Kind = "front"
 	KindBastion Kind = "bastion"
+	KindHost    Kind = "host" // of the site: see [SiteHost]
 )
 
 // Noun is where a name stands: its kind and its place in that kind's list.

@@ -51,11 +51,11 @@ func (e *Estate) isOutside(a sentence.Atom) bool {
 	return false
 }
 
-// fromTo checks where a sentence's flows come from and go to, in either direction.
-func (r *reader) fromTo(from, to sentence.Set, fronts bool) {
+// fromTo checks where a sentence's flows come from and go to, in either direction. further are the kinds that are targets besides machines.
+func (r *reader) fromTo(from, to sentence.Set, further ...Kind) {
 	if !r.estate.CallsOutside(to) {
 		r.sourceNames(from)
-		r.targetNames(to, fronts)
+		r.targetNames(to, further...)
 		return
 	}
 	r.destination(to)

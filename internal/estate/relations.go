@@ -51,7 +51,8 @@ func (r *reader) relation(stated sentence.Statement, doors map[string]sentence.P
 	switch s := stated.Sentence.(type) {
 	case sentence.Allow:
 		r.servicesKnown(s.Services)
-		r.fromTo(s.From, s.To, false)
+		r.fromTo(s.From, s.To, KindHost)
+		r.hostCallers(s.From, s.To)
 		if !r.estate.CallsOutside(s.To) {
 			r.notAdmin(s.Services)
 		} else if s.Standing {
@@ -59,7 +60,7 @@ func (r *reader) relation(stated sentence.Statement, doors map[string]sentence.P
 		}
 	case sentence.Deny:
 		r.servicesKnown(s.Services)
-		r.fromTo(s.From, s.To, false)
+		r.fromTo(s.From, s.To, KindHost)
 		r.notEmpty(stated.At, s.From, s.To)
 	case sentence.Forward:
 		r.forward(stated.At, s, doors)
@@ -67,33 +68,35 @@ func (r *reader) relation(stated sentence.Statement, doors map[string]sentence.P
 		r.spread(stated.At, s, doors)
 	case sentence.Route:
 		r.servicesKnown(s.Services)
-		r.targetNames(s.To, false)
+		r.targetNames(s.To)
 		r.noun(s.Via.At, s.Via.Text, KindBastion)
 		r.peopleKnown(s.For)
 	case sentence.Permit:
 		r.peopleKnown(s.People)
 		r.servicesKnown(s.Services)
-		r.targetNames(s.To, false)
+		r.targetNames(s.To, KindHost)
 		r.sourceNames(s.From)
+		r.hostCallers(s.From, s.To)
 		r.peopleKnown(s.Approvers)
 	case sentence.Never:
 		r.servicesKnown(s.Services)
-		r.fromTo(s.From, s.To, true)
+		r.fromTo(s.From, s.To, KindFront, KindBastion, KindHost)
 		r.notEmpty(stated.At, s.From, s.To)
 	case sentence.Always:
 		r.servicesKnown(s.Services)
-		r.fromTo(s.From, s.To, true)
+		r.fromTo(s.From, s.To, KindFront, KindBastion, KindHost)
 		r.notEmpty(stated.At, s.From, s.To)
 	case sentence.Open:
 		r.servicesKnown(s.Services)
-		r.targetNames(s.To, false)
+		r.targetNames(s.To, KindHost)
 		r.sourceNames(s.From)
+		r.hostCallers(s.From, s.To)
 	case sentence.Ask:
 		r.servicesKnown(s.Services)
 		if s.Via.Text != "" {
 			r.peopleKnown(s.For)
 			r.noun(s.Via.At, s.Via.Text, KindBastion)
-			r.targetNames(s.To, false)
+			r.targetNames(s.To)
 			return
 		}
 		if r.estate.AsksOutside(s) {
@@ -166,7 +169,7 @@ func (r *reader) peopleKnown(names []sentence.Name) {
 // sourceNames checks the atoms of a source. Besides those that may stand anywhere, nouns of further
 // kinds may stand there.
 func (r *reader) sourceNames(s sentence.Set, further ...Kind) {
-	kinds := append([]Kind{KindSource, KindLine, KindNetwork, KindSubnet, KindMachine}, further...)
+	kinds := append([]Kind{KindSource, KindLine, KindNetwork, KindSubnet, KindMachine, KindHost}, further...)
 	for _, a := range slices.Concat(s.List, s.Except) {
 		if a.Kind() == sentence.Named {
 			r.noun(a.At(), a.Text(), kinds...)
@@ -177,12 +180,9 @@ func (r *reader) sourceNames(s sentence.Set, further ...Kind) {
 	}
 }
 
-// targetNames checks the atoms of a target; fronts and bastions may stand only where fronts is true.
-func (r *reader) targetNames(s sentence.Set, fronts bool) {
-	kinds := []Kind{KindMachine, KindSubnet, KindNetwork}
-	if fronts {
-		kinds = append(kinds, KindFront, KindBastion)
-	}
+// targetNames checks the atoms of a target: machines, and what further kinds there are.
+func (r *reader) targetNames(s sentence.Set, further ...Kind) {
+	kinds := append([]Kind{KindMachine, KindSubnet, KindNetwork}, further...)
 	for _, a := range slices.Concat(s.List, s.Except) {
 		_, known := r.estate.Lookup(a.Text())
 		switch kind := a.Kind(); {
@@ -197,12 +197,28 @@ func (r *reader) targetNames(s sentence.Set, fronts bool) {
 	}
 }
 
+// hostCallers holds what lets something pass to the site's host to machines, for nobody else reaches it through the site.
+func (r *reader) hostCallers(from, to sentence.Set) {
+	if !r.estate.TargetsHost(to) {
+		return
+	}
+	for _, a := range from.List {
+		n, known := r.estate.Lookup(a.Text())
+		switch {
+		case a.Kind() == sentence.All, a.Kind() == sentence.Pattern, a.Kind() == sentence.Tagged:
+		case a.Kind() == sentence.Named && (!known || n.Kind == KindMachine || n.Kind == KindSubnet || n.Kind == KindNetwork):
+		default:
+			r.fail(a.At(), fmt.Sprintf("nothing leads from “%s” to %s: machines of the site reach it", a, SiteHost), "name machines, a subnet, a network or all after “from”")
+		}
+	}
+}
+
 // question checks the target of a question, which may also be an address.
 func (r *reader) question(s sentence.Set) {
 	for _, a := range slices.Concat(s.List, s.Except) {
 		switch a.Kind() {
 		case sentence.Named:
-			r.noun(a.At(), a.Text(), KindMachine, KindSubnet, KindNetwork, KindFront, KindBastion)
+			r.noun(a.At(), a.Text(), KindMachine, KindSubnet, KindNetwork, KindFront, KindBastion, KindHost)
 		case sentence.All, sentence.Pattern, sentence.Tagged, sentence.Address:
 		default:
 			r.fail(a.At(), fmt.Sprintf("“%s” is no target of a question: name machines, a front, a bastion or one address", a), "")
@@ -234,7 +250,7 @@ func (r *reader) notEmpty(at sentence.Pos, from, to sentence.Set) {
 		n, _ := e.Lookup(a.Text())
 		return a.Kind() == sentence.Named && (n.Kind == KindFront || n.Kind == KindBastion) && !slices.ContainsFunc(to.Except, func(x sentence.Atom) bool { return x.Text() == a.Text() })
 	})
-	if !fronts && len(e.Targets(to)) == 0 {
+	if !fronts && !e.TargetsHost(to) && len(e.Targets(to)) == 0 {
 		r.fail(at, fmt.Sprintf("“to %s” stands for no machine at all", to), remedy)
 	}
 }
@@ -274,7 +290,7 @@ func (r *reader) door(at sentence.Pos, front sentence.Name, s sentence.Service, 
 func (r *reader) forward(at sentence.Pos, s sentence.Forward, doors map[string]sentence.Pos) {
 	r.door(at, s.Front, s.Service, doors)
 	r.port(s.On)
-	r.targetNames(s.To, false)
+	r.targetNames(s.To)
 	r.sourceNames(s.From)
 	machines := r.estate.Targets(s.To)
 	if len(machines) > 1 {
@@ -294,7 +310,7 @@ func (r *reader) forward(at sentence.Pos, s sentence.Forward, doors map[string]s
 func (r *reader) spread(at sentence.Pos, s sentence.Spread, doors map[string]sentence.Pos) {
 	r.door(at, s.Front, s.Service, doors)
 	r.port(s.On)
-	r.targetNames(s.Over, false)
+	r.targetNames(s.Over)
 	r.sourceNames(s.From)
 }
 

@@ -38,7 +38,7 @@ func membersOf(e *Estate) members {
 }
 
 // Targets returns the machines that a target names, as places in e.Machines,
-// ascending. Atoms that name no machines (a front, an address) add none. The
+// ascending. Atoms that name no machines (a front, an address, the site's host) add none. The
 // caller must not change the list. Cost: linear in the machines that are named.
 func (e *Estate) Targets(s sentence.Set) []int {
 	if len(s.List) == 1 && len(s.Except) == 0 {
@@ -61,6 +61,15 @@ func (e *Estate) Targets(s sentence.Set) []int {
 	}
 	slices.Sort(list)
 	return list
+}
+
+// TargetsHost reports whether a target names the site's host.
+func (e *Estate) TargetsHost(s sentence.Set) bool {
+	names := func(a sentence.Atom) bool {
+		n, _ := e.Lookup(a.Text())
+		return a.Kind() == sentence.Named && n.Kind == KindHost
+	}
+	return slices.ContainsFunc(s.List, names) && !slices.ContainsFunc(s.Except, names)
 }
 
 // MachinesOf returns the machines that one atom names, ascending.

@@ -14,7 +14,7 @@ func (v *View) Calls() *View {
 // askCalls asks what of a question about one address is a call of machines to it, and returns the sources that are no
 // machines' and for which it is not: an address outside is called, and any other is called at its doors.
 func (v *View) askCalls(t Target, services flow.Services, from flow.Addrs) (list []Part, rest flow.Addrs) {
-	if !t.Address.IsValid() || !v.Plan.Internet().Contains(flow.PointOf(t.Address)) {
+	if !t.Address.IsValid() || !v.Plan.Callable().Contains(flow.PointOf(t.Address)) {
 		return nil, from
 	}
 	calls, called := v.Calls(), span.One(flow.PointOf(t.Address))

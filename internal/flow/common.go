@@ -16,6 +16,7 @@ func Intersection(a, b *Plan) *Plan {
 	c := &common{a: a, b: b, out: &Plan{AdminServices: a.AdminServices.Union(b.AdminServices), ExcludedSources: moved(a, b).Union(a.ExcludedSources).Union(b.ExcludedSources)}, groups: map[string]*Group{}, alike: map[[2]*Group]*Group{}, whole: map[*Group]*Group{}}
 	c.nouns()
 	c.out.finish()
+	c.commonHost()
 	c.doors()
 	c.out.finishDoors()
 	c.rules(a, b)

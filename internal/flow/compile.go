@@ -17,6 +17,7 @@ type Assigned struct {
 	Fronts   map[string]Public // only Addr4 and Addr6 are read
 	Bastions map[string]BastionAddrs
 	Reserved []netip.Addr // public addresses that the estate keeps, whoever has them
+	Host     []netip.Addr // of the site's host; read only where the estate has an uplink
 }
 
 // MachineAddrs are one machine's addresses.
@@ -37,6 +38,11 @@ func Compile(e *estate.Estate, a Assigned) *Plan {
 	c := &compiler{e: e, p: &Plan{}, groups: map[string]*Group{}, texts: map[string]*Group{}, sources: map[string]Addrs{}, sets: map[string]Addrs{}, services: map[string]Services{}}
 	c.nouns(a)
 	c.p.finish()
+	if e.Uplink != nil {
+		c.p.Machines = append(c.p.Machines, c.p.siteHost(a.Host))
+		slices.SortFunc(c.p.Machines, func(a, b Machine) int { return cmp.Compare(a.Name, b.Name) })
+		c.p.finish()
+	}
 	for _, g := range c.p.Gateways {
 		c.gateways = append(c.gateways, g.Name)
 	}
@@ -202,6 +208,9 @@ func (c *compiler) door(pub Published, at, on sentence.Service) {
 	c.p.Doors = append(c.p.Doors, pub)
 }
 
+// AddrSetOf returns the set of the addresses of some prefixes.
+func AddrSetOf(list ...netip.Prefix) Addrs { return prefixSet(list...) }
+
 // AddrSet returns the set of the valid ones of some addresses.
 func AddrSet(list ...netip.Addr) Addrs {
 	runs := make([]Run, 0, len(list))
@@ -224,6 +233,9 @@ func (c *compiler) group(s sentence.Set) *Group {
 		if m, ok := c.p.byName[c.e.Machines[i].Name]; ok {
 			list = append(list, m)
 		}
+	}
+	if host, there := c.p.MachineByName(estate.SiteHost); there && c.e.TargetsHost(s) {
+		list = append(list, host)
 	}
 	slices.Sort(list)
 	key := make([]byte, 0, 4*len(list))
@@ -316,6 +328,10 @@ func (c *compiler) resolve(a sentence.Atom) Addrs {
 			return prefixSet(c.e.Networks[n.Net].Subnets[n.I].Range...)
 		case estate.KindMachine:
 			return c.machineAddrs(a)
+		case estate.KindHost:
+			if host, there := c.p.MachineByName(a.Text()); there {
+				return c.p.AddrsOf(host)
+			}
 		case estate.KindBastion: // what comes out of it
 			var set Addrs
 			for _, g := range c.p.Gateways {

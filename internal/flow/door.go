@@ -70,6 +70,9 @@ func (p *Plan) DoorsTo(m int32) []Door {
 		return p.waysOut(m)
 	}
 	machine := p.Machines[m]
+	if machine.IsSiteHost() {
+		return p.hostDoors(m)
+	}
 	doors := make([]Door, 0, 4*len(machine.Interfaces)+2*len(p.publishedByMachine[m]))
 	direct4 := machine.Public.Wants4
 	for _, i := range machine.Interfaces {
@@ -198,6 +201,9 @@ func (d Door) OwnPass(guard Services, at time.Time) (Addrs, bool) {
 // by one in everything but Machine and Address.
 func (p *Plan) AppendDoorShape(key []byte, m int32) []byte {
 	machine := p.Machines[m]
+	if machine.IsSiteHost() {
+		key = append(key, machine.Name...)
+	}
 	if machine.Public.Wants4 {
 		key = append(key, '4')
 	}

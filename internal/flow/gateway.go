@@ -19,6 +19,7 @@ func (p *Plan) WithGatewaysAsMachines() *Plan {
 		})
 	}
 	out.finish()
+	out.hostCallers = p.hostCallers // a gateway calls nobody outside
 	out.finishDoors()
 	return &out
 }

@@ -62,7 +62,7 @@ func (p *Plan) openOutward() (rules []Rule) {
 		if by == nil {
 			continue
 		}
-		rule := Rule{Kind: Allow, From: p.internet, Services: AnyService, Origin: Origin{Sentence: OpenNetwork(n.Name)}}
+		rule := Rule{Kind: Allow, From: p.callable, Services: AnyService, Origin: Origin{Sentence: OpenNetwork(n.Name)}}
 		if slices.Equal(by[0], by[1]) {
 			rule.To = &Group{by[0]}
 			rules = append(rules, rule)
@@ -122,8 +122,8 @@ func (c *compiler) outwardRule(kind RuleKind, from, to sentence.Set, services se
 	}
 }
 
-// Outside returns the addresses outside that a destination stands for: those of it that are in no network and no line.
-func (c *compiler) Outside(to sentence.Set) Addrs { return c.Source(to).Intersect(c.p.internet) }
+// Outside returns the addresses outside that a destination stands for: those of it that are in no network and no line, and not the site's host.
+func (c *compiler) Outside(to sentence.Set) Addrs { return c.Source(to).Intersect(c.p.callable) }
 
 // Outside returns the addresses outside that a destination stands for.
 func (r Resolver) Outside(to sentence.Set) Addrs { return r.c.Outside(to) }

@@ -38,10 +38,12 @@ type Plan struct {
 	Outward         []Rule // about what machines call outside: see [Plan.Calls]
 
 	// derived by finish
-	own                Addrs // in no source: the estate's own public addresses, and Nowhere
+	own                Addrs // see [Plan.Own]
 	internet           Addrs // the internet
 	outside            [2]Addrs
-	away               [2]Addrs // the internet by family
+	callable           Addrs    // the internet less the site's host
+	away               [2]Addrs // callable by family
+	hostCallers        [2]Addrs // who reaches the site's host, by family
 	outward            bool     // the plan is one of calls outside
 	places             map[string]place
 	lines              map[string][]lineIn // by network
@@ -98,7 +100,7 @@ type Machine struct {
 // Interface is one address family set of a machine in one subnet.
 type Interface struct {
 	Subnet, Network string
-	Addrs           []netip.Addr // at most one of each family; those not yet given are missing
+	Addrs           []netip.Addr // at most one of each family, but of the site's host; those not yet given are missing
 }
 
 // Front is a public address with ports that lead to machines.
@@ -200,7 +202,7 @@ func (p *Plan) MachineByName(name string) (int32, bool) {
 	return m, ok
 }
 
-// Own returns the addresses that are in no source: the estate's own public ones, and ExcludedSources.
+// Own returns the addresses that are in no source: the estate's own public ones, link-local ones, and ExcludedSources.
 func (p *Plan) Own() Addrs { return p.own }
 
 // Internet returns every address in no network and no line, less the own public ones.
@@ -230,7 +232,7 @@ func (p *Plan) finish() {
 		hold(g.Public.Addr4)
 		hold(g.Public.Addr6)
 	}
-	p.own = span.Of(own...).Union(p.ExcludedSources)
+	p.own = span.Of(own...).Union(p.ExcludedSources).Union(linkLocal)
 	p.finishPlaces()
 	p.fronts = make(map[string]Front, len(p.Fronts))
 	for _, f := range p.Fronts {
@@ -255,7 +257,7 @@ func (p *Plan) finishPlaces() {
 		taken = append(taken, l.Range.Runs()...)
 	}
 	p.internet = p.Everywhere().Subtract(span.Of(taken...))
-	p.outside, p.away = ByFamily(p.internet.Union(span.Of(outside...))), ByFamily(p.internet)
+	p.outside = ByFamily(p.internet.Union(span.Of(outside...)))
 	for _, n := range p.Networks {
 		reach := n.Space
 		for _, j := range n.Joins {
@@ -267,6 +269,7 @@ func (p *Plan) finishPlaces() {
 		}
 		p.places[n.Name] = w
 	}
+	p.finishHost()
 }
 
 // finishDoors derives which published doors lead to each machine. It must run

@@ -59,12 +59,20 @@ networks:
 lines:
   headland: {network: %s, range: [172.20.0.0/16, "2001:db8:77::/48"]}
 addresses: {slip: ipv4}
-machines:
+%smachines:
 `
+
+// uplinks are what a drawn estate has of a host.
+var uplinks = []string{"", "uplink: {public: [203.0.113.0/26]}\n"}
+
+// hostAddrs are those of the host: two of them in a drawn source, one in a network.
+var hostAddrs = []netip.Addr{
+	netip.MustParseAddr("198.51.100.1"), netip.MustParseAddr("203.0.113.70"), netip.MustParseAddr("2001:db8:40::7"), netip.MustParseAddr("10.60.77.1"), netip.MustParseAddr("fe80::77"),
+}
 
 var (
 	services = []string{"ssh", "https", "ping", "any", "tcp/20-25", "udp/3380-3400", "any except ssh", "any except tcp/443, ping, tidefeed", "tidefeed", "wide", "https, rdp", "tcp/5432", "dns, ntp"}
-	sources  = []string{"everywhere", "internet", "all", "office", "buoys", "headland", "estuary", "landing", "quay", "shoal", "m-1", "m-*", "role=web", "198.51.100.7", "198.51.100.0/24", "2001:db8::/32", "10.60.1.4-10.61.1.5", "2001:db8:60:1::/64", "everywhere", "internet", "estuary"}
+	sources  = []string{"everywhere", "internet", "all", "office", "buoys", "headland", "estuary", "landing", "quay", "shoal", "m-1", "m-*", "role=web", "198.51.100.7", "198.51.100.0/24", "2001:db8::/32", "10.60.1.4-10.61.1.5", "2001:db8:60:1::/64", "everywhere", "internet", "estuary", "site-host"}
 	targets  = []string{"all", "all", "m-1", "m-2", "m-*", "role=web", "role=db", "landing", "deepwater", "quay", "estuary", "harbour", "shoal"}
 	subnets  = []string{"landing", "deepwater", "quay", "bank", "[landing, quay]", "[deepwater, bank]"}
 	callers  = []string{"all", "all", "m-1", "m-2", "m-*", "role=web", "landing", "estuary", "shoal"}
@@ -96,7 +104,7 @@ func DrawShifted(t *rapid.T, shift int) World {
 		return pick("outward", []string{"open", "closed"})
 	}
 	first, third := outside(), outside()
-	file := fmt.Sprintf(rename(nouns), pick("admin", []string{"", ", wide", ", ping"}), first, outward(first), outside(), pick("joins", []string{"", "estuary", "shoal"}), third, outward(third), pick("line", []string{"estuary", "harbour"}))
+	file := fmt.Sprintf(rename(nouns), pick("admin", []string{"", ", wide", ", ping"}), first, outward(first), outside(), pick("joins", []string{"", "estuary", "shoal"}), third, outward(third), pick("line", []string{"estuary", "harbour"}), pick("uplink", uplinks))
 	slip := rapid.IntRange(0, 8).Draw(t, "slip") // which machine has the reserved address; 0: the front; 7, 8: none
 	for i := range rapid.IntRange(2, 6).Draw(t, "machines") {
 		at := subnets[(i+shift)%len(subnets)]
@@ -168,7 +176,7 @@ func drawSentence(t *rapid.T, pick func(string, []string) string, set func(strin
 	outward := func() string {
 		return pick("services", services) + " from " + set("callers", callers) + " to " + set("away", away) + pick("tail", tails)
 	}
-	switch rapid.IntRange(0, 12).Draw(t, "verb") {
+	switch rapid.IntRange(0, 13).Draw(t, "verb") {
 	case 0, 1:
 		return "deny " + middle() + pick("tail", tails)
 	case 2:
@@ -184,6 +192,8 @@ func drawSentence(t *rapid.T, pick func(string, []string) string, set func(strin
 		return "allow " + outward()
 	case 12:
 		return "deny " + outward()
+	case 13:
+		return pick("to the host", []string{"allow ", "allow ", "deny "}) + pick("services", services) + " from " + set("callers", callers) + " to site-host" + pick("tail", tails)
 	case 5:
 		return "route " + pick("services", services) + " to " + set("target", targets) + " via beacon for ops"
 	}
@@ -242,7 +252,9 @@ func assign(resources []change.Resource) flow.Assigned {
 			resources[i].Given.Addr6, next6 = next6, next6.Next()
 		}
 	}
-	return change.Assigned(change.Planned(resources, resources))
+	given := change.Assigned(change.Planned(resources, resources))
+	given.Host = hostAddrs
+	return given
 }
 
 func drawOpenings(t *rapid.T, w World, set func(string, []string) string) World {
@@ -258,8 +270,12 @@ func drawOpenings(t *rapid.T, w World, set func(string, []string) string) World 
 		resolve := flow.NewResolver(w.Estate, w.Plan())
 		o := opening.Opening{ID: int64(i + 1), Person: "mara", Words: words, Begin: Epoch.Add(rapid.SampledFrom([]time.Duration{-time.Minute, 20 * time.Minute}).Draw(t, "begin"))}
 		for part := range rapid.IntRange(1, 2).Draw(t, "parts") {
+			machine := estate.SiteHost
+			if i := rapid.IntRange(0, len(w.Estate.Machines)).Draw(t, "machine"); i < len(w.Estate.Machines) {
+				machine = w.Estate.Machines[i].Name
+			}
 			o.Parts = append(o.Parts, opening.Part{
-				Machines: []string{w.Estate.Machines[rapid.IntRange(0, len(w.Estate.Machines)-1).Draw(t, "machine")].Name},
+				Machines: []string{machine},
 				From:     resolve.Source(words.From), Services: resolve.Services(words.Services), End: words.Until.Add(time.Duration(-part) * time.Minute),
 			})
 		}

@@ -38,8 +38,14 @@ func (w World) Ask(src, dst netip.Addr, service flow.Service, at time.Time) (lis
 	if place == "own" || src.Is4() != dst.Is4() {
 		return []Verdict{{Reason: "no-door"}}
 	}
-	if m, ok := w.has(src); ok && w.place(dst) == "internet" {
+	if m, ok := w.has(src); ok && w.place(dst) == "internet" && !w.isHost(dst) {
 		return []Verdict{w.calls(m, src, dst, service, at)}
+	}
+	if w.isHost(dst) {
+		if m, ok := w.has(src); ok && w.callsFrom(m, src) {
+			return []Verdict{w.judge(estate.Machine{Name: estate.SiteHost}, src, service, nil, at)}
+		}
+		return []Verdict{{Reason: "no-door"}}
 	}
 	outside := place == "internet" || w.isNetwork(place) && w.network(place).Outside
 	for _, b := range w.Estate.Bastions {
@@ -81,6 +87,33 @@ func (w World) has(a netip.Addr) (estate.Machine, bool) {
 	return estate.Machine{}, false
 }
 
+// isHost reports whether an address is one of the site's host.
+func (w World) isHost(a netip.Addr) bool {
+	return w.Estate.Uplink != nil && slices.Contains(w.Given.Host, a) && w.place(a) == "internet"
+}
+
+// callsFrom reports whether a machine calls outside from an address: its first one of the family in a network that is outside.
+func (w World) callsFrom(m estate.Machine, src netip.Addr) bool {
+	for _, sub := range m.Subnets {
+		s, _ := w.Estate.Subnet(sub)
+		for _, a := range w.Given.Machines[m.Name].Inside[sub] {
+			if w.network(s.Network).Outside && a.Is4() == src.Is4() && !netip.MustParsePrefix("fc00::/7").Contains(a) {
+				return a == src
+			}
+		}
+	}
+	return false
+}
+
+// targets reports whether a target names a machine, or the site's host.
+func (w World) targets(to sentence.Set, name string) bool {
+	if name == estate.SiteHost {
+		is := func(a sentence.Atom) bool { return a.Kind() == sentence.Named && a.Text() == name }
+		return slices.ContainsFunc(to.List, is) && !slices.ContainsFunc(to.Except, is)
+	}
+	return slices.ContainsFunc(w.Estate.Targets(to), func(i int) bool { return w.Estate.Machines[i].Name == name })
+}
+
 // calls judges a call of a machine to an address outside, which it makes from its first address of the family in a network
 // that is outside: a deny, an allow, and then what the network chooses.
 func (w World) calls(m estate.Machine, src, dst netip.Addr, service flow.Service, at time.Time) Verdict {
@@ -120,7 +153,7 @@ func (w World) calls(m estate.Machine, src, dst netip.Addr, service flow.Service
 
 // place is the network, line or "internet" that an address belongs to; "own" for public addresses of the estate.
 func (w World) place(a netip.Addr) string {
-	if slices.Contains(w.Given.Reserved, a) {
+	if slices.Contains(w.Given.Reserved, a) || a.IsLinkLocalUnicast() {
 		return "own"
 	}
 	for _, m := range w.Estate.Machines {
@@ -231,9 +264,7 @@ func (w World) single(s sentence.Service) flow.Service {
 // judge asks questions two to five about a flow that arrives at a machine.
 func (w World) judge(m estate.Machine, src netip.Addr, service flow.Service, door sentence.Sentence, at time.Time) Verdict {
 	active := func(until time.Time) bool { return until.IsZero() || at.Before(until) }
-	to := func(set sentence.Set) bool {
-		return slices.ContainsFunc(w.Estate.Targets(set), func(i int) bool { return w.Estate.Machines[i].Name == m.Name })
-	}
+	to := func(set sentence.Set) bool { return w.targets(set, m.Name) }
 	for _, st := range w.Estate.Sentences() {
 		if d, ok := st.Sentence.(sentence.Deny); ok && active(d.Until) && w.inServices(service, d.Services) && w.inSource(src, d.From) && to(d.To) {
 			return Verdict{Machine: m.Name, Reason: "deny"}
@@ -349,6 +380,8 @@ func (w World) inAtom(a netip.Addr, atom sentence.Atom) bool {
 			return contains(w.Estate.Networks[n.Net].Subnets[n.I].Range, a)
 		case estate.KindMachine:
 			return w.ofMachines(a, []int{n.I})
+		case estate.KindHost:
+			return w.isHost(a)
 		}
 	}
 	return false
@@ -413,9 +446,7 @@ func (w World) Possible(src netip.Addr, m estate.Machine, service flow.Service, 
 			}
 		}
 	}
-	to := func(set sentence.Set) bool {
-		return slices.ContainsFunc(w.Estate.Targets(set), func(i int) bool { return w.Estate.Machines[i].Name == m.Name })
-	}
+	to := func(set sentence.Set) bool { return w.targets(set, m.Name) }
 	for _, st := range w.Estate.Sentences() {
 		switch s := st.Sentence.(type) {
 		case sentence.Permit:

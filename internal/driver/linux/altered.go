@@ -18,7 +18,7 @@ func everythingOpen(plan *flow.Plan) *flow.Plan {
 	}
 	out := plan.With(flow.Rule{Kind: flow.Standing, From: plan.Everywhere(), To: all, Services: flow.AnyService, Origin: flow.Origin{Sentence: altered}})
 	out.Rules = slices.DeleteFunc(out.Rules, func(r flow.Rule) bool { return r.Kind == flow.Deny })
-	return out.WithCalls([]flow.Rule{{Kind: flow.Allow, From: plan.Internet(), To: all, Services: flow.AnyService, Origin: flow.Origin{Sentence: altered}}})
+	return out.WithCalls([]flow.Rule{{Kind: flow.Allow, From: plan.Callable(), To: all, Services: flow.AnyService, Origin: flow.Origin{Sentence: altered}}})
 }
 
 // apply puts what was found into a plan: what was put in by hand passes like a standing

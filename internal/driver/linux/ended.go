@@ -121,7 +121,7 @@ func (b *batch) addEnded(over []ended) {
 		portlessCalled := append(append(payload(f.dst, f.size, 0), payload(f.src, f.size, words)...), append(loadMeta(expr.MetaKeyL4PROTO, 2*words), noPort(2*words+1)...)...)
 		for _, one := range []struct{ sort, called, key []expr.Any }{{udp, fromCalled, withPort}, {others, portlessCalled, portless}} {
 			b.rule(b.calls, isFamily(f), fresh, one.sort, one.called, lookup(s, 0, false), goTo(refuseName))
-			inward := append(ofConnection(f.from, 1, 0), lookup(b.edges[i].outside, 0, true)...)
+			inward := append(ofConnection(f.from, 1, 0), lookup(b.edges[i].callable, 0, true)...)
 			b.rule(b.refuse, isFamily(f), answered, one.sort, inward, one.key, hold)
 			b.rule(b.refuse, isFamily(f), fresh, one.sort, one.key, lookup(s, 0, false), hold)
 		}

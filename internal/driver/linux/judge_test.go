@@ -140,7 +140,7 @@ func TestTheTableSaysWhatTheOracleSays(t *testing.T) {
 			view := exposure.NewView(plan, at)
 			for range 200 {
 				src, dst, service := addrs[r.IntN(len(addrs))], targets[r.IntN(len(targets))], services[r.IntN(len(services))]
-				if plan.Internet().Contains(flow.PointOf(src)) && src.Is4() == dst.Is4() { // the other way round, it is called
+				if plan.Callable().Contains(flow.PointOf(src)) && src.Is4() == dst.Is4() { // the other way round, it is called
 					want, _ := saysOf(view, driver.Packet{Source: dst, Target: src, Service: service})
 					got := table.Calls.judge(nil, driver.Packet{Source: src, Target: dst, Service: service}, at)
 					require.Equal(t, want, len(got) > 0, "%v calls %v %v at %v in\n%s", dst, src, service, at, w.Text)

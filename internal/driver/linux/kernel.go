@@ -250,7 +250,7 @@ func (b *batch) addJudge(t *Table, inward, outside [2]sets) {
 		for direction := range byte(2) {
 			for _, way := range [][2]uint32{{groupOutward, groupUplink}, {groupOutward, groupProbe}, {groupProbe, groupProbe}} {
 				b.rule(judge, isFamily(f), ctIs(expr.CtKeyDIRECTION, []byte{direction}), metaIs(expr.MetaKeyIIFGROUP, native(way[direction])), metaIs(expr.MetaKeyOIFGROUP, native(way[1-direction])),
-					ofConnection(f.from, 1, 0), lookup(b.edges[i].outside, 0, false), goTo(b.calls.Name))
+					ofConnection(f.from, 1, 0), lookup(b.edges[i].callable, 0, false), goTo(b.calls.Name))
 			}
 		}
 		b.judge(judge, f, inward[i], b.edges[i].own, ends{source: 0, target: 1}, goTo(passedName))

@@ -241,9 +241,10 @@ func (s *Site) put(ctx context.Context, tx *sql.Tx, m *meta, plan *flow.Plan) er
 	if _, err := tx.ExecContext(ctx, `DELETE FROM numbers`); err != nil {
 		return err
 	}
+	m.Host = plan.HostAddrs()
 	addrs := addrsOf(list)
 	var open []opened
-	for machine, to := range addrs {
+	for machine, to := range withHost(addrs, m) {
 		if boxes := openings(passing, machine); len(boxes) > 0 {
 			for _, a := range to {
 				o := newOpened(a, boxes, &m.Number)

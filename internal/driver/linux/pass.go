@@ -104,7 +104,7 @@ func (s *Site) reopen(ctx context.Context, tx *sql.Tx, m *meta, before []driver.
 	}
 	led := map[netip.Addr]bool{}
 	var open []opened
-	addrs := addrsOf(list)
+	addrs := withHost(addrsOf(list), m)
 	for _, machine := range machines {
 		boxes, were := openings(passing, machine), openings(before, machine)
 		for _, a := range addrs[machine] {

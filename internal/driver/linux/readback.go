@@ -17,6 +17,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"ironbark/internal/driver"
+	"ironbark/internal/estate"
 	"ironbark/internal/flow"
 	"ironbark/internal/flow/span"
 )
@@ -103,6 +104,7 @@ func (s *Site) readBack(plan *flow.Plan, passing []driver.Passage, ways Ways, m 
 		}
 	}
 	linked := maps.Clone(addrs)
+	delete(linked, estate.SiteHost)
 	for _, g := range plan.Gateways {
 		linked[g.Name] = g.Inside
 	}
@@ -121,7 +123,7 @@ func (s *Site) readBack(plan *flow.Plan, passing []driver.Passage, ways Ways, m 
 	readable := read.judged(t) && calls.judged(t.Calls) && read.same("public", publics(t))
 	for _, f := range families {
 		want := aroundBy(f, t, links)
-		for _, name := range []string{"links", "outside", "self", "own"} {
+		for _, name := range []string{"links", "outside", "callable", "self", "own"} {
 			readable = readable && read.same(name+f.name, want[name+f.name])
 		}
 	}

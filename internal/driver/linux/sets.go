@@ -21,7 +21,7 @@ type sets struct {
 }
 
 // edges are the sets of one family of what links, doors and the estate's edge have.
-type edges struct{ own, links, outside, self *nftables.Set }
+type edges struct{ own, links, outside, callable, self *nftables.Set }
 
 // The sorts of service.
 const (
@@ -120,11 +120,12 @@ func (b *batch) around(f family, t *Table, links []link) (s edges) {
 	b.do(err)
 	s.self = &nftables.Set{Table: b.table, Name: "self" + f.name, Concatenation: true, KeyType: pairs}
 	s.outside = &nftables.Set{Table: b.table, Name: "outside" + f.name, Interval: true, KeyType: f.addressType}
-	for _, one := range []*nftables.Set{s.links, s.outside, s.self} {
+	s.callable = &nftables.Set{Table: b.table, Name: "callable" + f.name, Interval: true, KeyType: f.addressType}
+	for _, one := range []*nftables.Set{s.links, s.outside, s.callable, s.self} {
 		b.do(b.c.AddSet(one, nil))
 	}
 	filled := aroundBy(f, t, links)
-	for _, one := range []*nftables.Set{s.links, s.outside, s.self, s.own} {
+	for _, one := range []*nftables.Set{s.links, s.outside, s.callable, s.self, s.own} {
 		b.add(one, filled[one.Name])
 	}
 	return s
@@ -202,11 +203,14 @@ func aroundBy(f family, t *Table, links []link) map[string][]nftables.SetElement
 			}
 		}
 	}
-	for _, run := range flow.AllAddrs.Subtract(t.Inside).Runs() {
-		if run.Lo.Addr().Is4() == f.v4 {
-			put("outside", nftables.SetElement{Key: run.Lo.Addr().AsSlice()})
+	for name, set := range map[string]flow.Addrs{"outside": flow.AllAddrs.Subtract(t.Inside), "callable": t.Callable} {
+		for _, run := range set.Runs() {
+			if run.Lo.Addr().Is4() != f.v4 {
+				continue
+			}
+			put(name, nftables.SetElement{Key: run.Lo.Addr().AsSlice()})
 			if end := run.Hi.Addr().Next(); end.IsValid() { // intervals end before an element that marks their end
-				put("outside", nftables.SetElement{Key: end.AsSlice(), IntervalEnd: true})
+				put(name, nftables.SetElement{Key: end.AsSlice(), IntervalEnd: true})
 			}
 		}
 	}

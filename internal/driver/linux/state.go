@@ -6,11 +6,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net/netip"
 	"time"
 
 	"ironbark/internal/change"
 	"ironbark/internal/driver"
+	"ironbark/internal/estate"
 	"ironbark/internal/flow"
 	"ironbark/internal/store"
 )
@@ -37,7 +39,7 @@ CREATE TABLE resting (address TEXT PRIMARY KEY, since INTEGER NOT NULL) STRICT, 
 
 // layout is which sets a table has and how their keys are made up. One that a program of another
 // layout installed is not written to: it is put in place anew, whole.
-const layout = 6
+const layout = 7
 
 // meta is what the site keeps about itself.
 type meta struct {
@@ -53,6 +55,7 @@ type meta struct {
 	Since      time.Time             `json:"since,omitzero"` // when it began to count
 	Read       time.Time             `json:"read,omitzero"`  // when the counters were last read
 	Noted      time.Time             `json:"noted,omitzero"` // since when no source was missed; see [mostSources]
+	Host       []netip.Addr          `json:"host,omitempty"` // addresses of the site's host, as they are installed
 	Identity   driver.Identity       `json:"identity"`
 }
 
@@ -228,6 +231,16 @@ func addrsOf(list []change.Resource) map[string][]netip.Addr {
 		}
 	}
 	return out
+}
+
+// withHost adds the installed addresses of the site's host to those of machines.
+func withHost(addrs map[string][]netip.Addr, m *meta) map[string][]netip.Addr {
+	if len(m.Host) == 0 {
+		return addrs
+	}
+	all := maps.Clone(addrs)
+	all[estate.SiteHost] = m.Host
+	return all
 }
 
 // insideOf are the inside addresses of a machine or a bastion; other resources have none.

@@ -71,7 +71,7 @@ func (w *sweeper) passes(c connection) bool {
 		}
 		return false
 	}
-	if m, ok := w.machine[c.caller]; ok {
+	if m, ok := w.machine[c.caller]; ok && !w.view.Plan.Machines[m].IsSiteHost() {
 		return w.view.Calls().Passes(m, c.caller, c.service(), c.called)
 	}
 	return !w.inside.Contains(flow.PointOf(c.called)) && !w.inside.Contains(flow.PointOf(c.caller))

@@ -40,6 +40,8 @@ type Table struct {
 	PassUntil []Box
 	// Inside are the sources that never come from outside: the estate's own.
 	Inside flow.Addrs
+	// Callable are the addresses that are judged by Calls where a machine calls them.
+	Callable flow.Addrs
 	// Calls is what machines call outside, in which source and destination change places; nil in that table itself.
 	Calls *Table
 }
@@ -314,7 +316,10 @@ func (c *compiler) doors(live Live) {
 	}
 }
 
-// inside gathers the sources that never come from outside.
+// neighbours are the addresses from which neighbours on a link ask for each other (RFC 4861): none of it is passed on.
+var neighbours = flow.AddrSetOf(netip.MustParsePrefix("fe80::/10"))
+
+// inside gathers the sources that never come from outside, and what is called there.
 func (c *compiler) inside() {
 	all := c.p.Own()
 	for _, n := range c.p.Networks {
@@ -323,7 +328,7 @@ func (c *compiler) inside() {
 	for _, l := range c.p.Lines {
 		all = all.Union(l.Range)
 	}
-	c.t.Inside = all
+	c.t.Inside, c.t.Callable = all.Subtract(neighbours), c.p.Callable()
 }
 
 func (c *compiler) sort() {

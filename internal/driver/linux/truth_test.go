@@ -3,6 +3,7 @@ package linux
 import (
 	"context"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"net/netip"
 	"os"
@@ -18,6 +19,7 @@ import (
 
 	"ironbark/internal/driver"
 	"ironbark/internal/driver/drivertest"
+	"ironbark/internal/estate"
 	"ironbark/internal/exposure"
 	"ironbark/internal/flow"
 	"ironbark/internal/flow/span"
@@ -99,14 +101,21 @@ func build(t *testing.T, w oracle.World, moment time.Time) *built {
 		for _, i := range m.Interfaces {
 			addrs[m.Name] = append(addrs[m.Name], i.Addrs...)
 			for _, a := range i.Addrs {
-				b.owner[a] = m.Name
+				if !m.IsSiteHost() { // it is where calls outside go
+					b.owner[a] = m.Name
+				}
 			}
+		}
+		if m.IsSiteHost() {
+			continue
 		}
 		require.NoError(t, b.s.joinMachine(m.Name, addrs[m.Name], true))
 	}
 	require.NoError(t, b.s.routeSpaces(b.plan))
 	var err error
-	b.links, err = b.s.links(addrs, nil)
+	linked := maps.Clone(addrs)
+	delete(linked, estate.SiteHost)
+	b.links, err = b.s.links(linked, nil)
 	require.NoError(t, err)
 	var passing []driver.Passage
 	for _, o := range w.Openings {

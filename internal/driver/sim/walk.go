@@ -102,7 +102,14 @@ func (w *Walker) Walk(p driver.Packet, at time.Time) []driver.ProbeResult {
 		return []driver.ProbeResult{{Reason: "no-door"}} // forged: no such source comes from there, or no packet at all
 	}
 	service := p.Service.String()
-	if m, ok := w.holder(p.Source); ok && w.place(p.Target) == "internet" {
+	m, calls := w.holder(p.Source)
+	if host, ok := w.holder(p.Target); ok && host.Name == "site-host" {
+		if calls && w.callsFrom(m, p.Target.Is4()) == p.Source {
+			return []driver.ProbeResult{w.judge(host.Name, p.Source, service, row{}, at)}
+		}
+		return []driver.ProbeResult{{Reason: "no-door"}}
+	}
+	if calls && w.place(p.Target) == "internet" && m.Name != "site-host" {
 		return []driver.ProbeResult{w.call(m, p, service, at)}
 	}
 	fromOutside := from == "internet" || w.network(strings.TrimPrefix(from, "network ")).Outside && strings.HasPrefix(from, "network ")
@@ -160,18 +167,10 @@ func (w *Walker) holder(a netip.Addr) (row, bool) {
 // call judges a packet by which a machine calls an address outside. It leaves by the machine's first interface of the
 // family in a network that has a gateway, from the address that it has there.
 func (w *Walker) call(m row, p driver.Packet, service string, at time.Time) driver.ProbeResult {
-	network, from := row{}, netip.Addr{}
-	for _, i := range m.Interfaces {
-		for _, a := range i.Addresses {
-			private := netip.MustParsePrefix("fc00::/7").Contains(a) || netip.MustParsePrefix("fe80::/10").Contains(a)
-			if n := w.network(i.Network); !from.IsValid() && n.Outside && a.Is4() == p.Target.Is4() && !private {
-				network, from = n, a
-			}
-		}
-	}
-	if from != p.Source {
+	if w.callsFrom(m, p.Target.Is4()) != p.Source {
 		return driver.ProbeResult{Reason: "no-door"}
 	}
+	network := w.network(w.networkOf(m, p.Source))
 	for _, kind := range []string{"deny", "allow"} {
 		for _, r := range w.outward {
 			if r.Kind == kind && w.holds(r, m.Name, at) && inServices(service, r.Services) && inRuns(p.Target, r.From) {
@@ -185,6 +184,29 @@ func (w *Walker) call(m row, p driver.Packet, service string, at time.Time) driv
 	return driver.ProbeResult{Open: true, Reason: "allow", By: "network " + network.Name + " is open outward"}
 }
 
+// callsFrom is the address from which a machine calls outside in a family; invalid: it does not.
+func (w *Walker) callsFrom(m row, v4 bool) netip.Addr {
+	for _, i := range m.Interfaces {
+		for _, a := range i.Addresses {
+			private := netip.MustParsePrefix("fc00::/7").Contains(a) || netip.MustParsePrefix("fe80::/10").Contains(a)
+			if w.network(i.Network).Outside && a.Is4() == v4 && !private {
+				return a
+			}
+		}
+	}
+	return netip.Addr{}
+}
+
+// networkOf names the network in which a machine has an address.
+func (w *Walker) networkOf(m row, a netip.Addr) string {
+	for _, i := range m.Interfaces {
+		if slices.Contains(i.Addresses, a) {
+			return i.Network
+		}
+	}
+	return ""
+}
+
 // holds reports whether a row is for a machine at a moment.
 func (w *Walker) holds(r row, machine string, at time.Time) bool {
 	return (r.Until == nil || at.Before(*r.Until)) && (r.Begin == nil || !at.Before(*r.Begin)) && slices.Contains(w.groups[r.Group], machine)
@@ -193,7 +215,7 @@ func (w *Walker) holds(r row, machine string, at time.Time) bool {
 // place tells where a source belongs: "network N", "line L" or "internet"; "" for
 // the estate's own public addresses, from which nothing ever comes.
 func (w *Walker) place(a netip.Addr) string {
-	if inRuns(a, w.nowhere) {
+	if inRuns(a, w.nowhere) || a.IsLinkLocalUnicast() {
 		return ""
 	}
 	for _, group := range [][]row{w.machines, w.fronts, w.gates} {
