@@ -108,6 +108,35 @@ func answers(t *testing.T, namespace, to string) (refused bool) {
 	return refused
 }
 
+// remedy does what site check offers, until nothing is lacking: what is offered as a remedy is one.
+func remedy(t *testing.T, host string, run func(...string) string) {
+	for line := range strings.Lines(run("site", "check")) {
+		if words := strings.Fields(line); len(words) > 1 && (words[0] == "sysctl" || words[0] == "ip") {
+			if words[0] == "sysctl" {
+				setting, value, _ := strings.Cut(words[2], "=")
+				inside(t, host, func() error {
+					return os.WriteFile("/proc/sys/"+strings.ReplaceAll(setting, ".", "/"), []byte(value), 0o600)
+				})
+				continue
+			}
+			_, to, err := net.ParseCIDR(words[3])
+			require.NoError(t, err)
+			inside(t, host, func() error {
+				l, err := netlink.LinkByName(words[8])
+				if err != nil {
+					return err
+				}
+				r := &netlink.Route{LinkIndex: l.Attrs().Index, Dst: to, Via: &netlink.Via{AddrFamily: netlink.FAMILY_V6, Addr: net.ParseIP(words[6])}}
+				if to.IP.To4() == nil {
+					r.Via, r.Gw = nil, net.ParseIP(words[6])
+				}
+				return netlink.RouteAdd(r)
+			})
+		}
+	}
+	require.NotContains(t, run("site", "check"), "lacks")
+}
+
 // TestClientsOutsideTheHost joins an estate to a host's network in both ways, and has a client
 // beyond the host come in by every door, a machine call outward, and an opening open and end.
 func TestClientsOutsideTheHost(t *testing.T) {
@@ -145,35 +174,8 @@ func TestClientsOutsideTheHost(t *testing.T) {
 				require.NoError(t, err)
 				require.Empty(t, list)
 			})
-			remedy := func() { // what is offered as a remedy is one
-				for line := range strings.Lines(run("site", "check")) {
-					if words := strings.Fields(line); len(words) > 1 && (words[0] == "sysctl" || words[0] == "ip") {
-						if words[0] == "sysctl" {
-							setting, value, _ := strings.Cut(words[2], "=")
-							inside(t, host, func() error {
-								return os.WriteFile("/proc/sys/"+strings.ReplaceAll(setting, ".", "/"), []byte(value), 0o600)
-							})
-							continue
-						}
-						_, to, err := net.ParseCIDR(words[3])
-						require.NoError(t, err)
-						inside(t, host, func() error {
-							l, err := netlink.LinkByName(words[8])
-							if err != nil {
-								return err
-							}
-							r := &netlink.Route{LinkIndex: l.Attrs().Index, Dst: to, Via: &netlink.Via{AddrFamily: netlink.FAMILY_V6, Addr: net.ParseIP(words[6])}}
-							if to.IP.To4() == nil {
-								r.Via, r.Gw = nil, net.ParseIP(words[6])
-							}
-							return netlink.RouteAdd(r)
-						})
-					}
-				}
-				require.NotContains(t, run("site", "check"), "lacks")
-			}
 			run("enact", "--yes")
-			remedy()
+			remedy(t, host, run)
 			inside(t, client, func() error { // by the host to all that is not the client's network
 				for _, p := range []netip.Prefix{netip.MustParsePrefix("0.0.0.0/0"), netip.MustParsePrefix("::/0")} {
 					to := net.IPNet{IP: p.Addr().AsSlice(), Mask: net.CIDRMask(0, p.Addr().BitLen())}
@@ -236,7 +238,7 @@ func TestClientsOutsideTheHost(t *testing.T) {
 			require.False(t, gets(t, client, uplink.pool+"32:443"))
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "more.rules"), []byte("allow http from everywhere to all\n"), 0o600))
 			t.Log(run("site", "restore"))
-			remedy()
+			remedy(t, host, run)
 			for to, want := range map[string]bool{uplink.pool + "32:443": true, uplink.pool + "32:22": true, uplink.pool + "32:80": false} {
 				require.Equal(t, want, gets(t, client, to), to)
 			}

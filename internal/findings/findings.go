@@ -183,6 +183,7 @@ func (l *looker) sentence(s sentence.Sentence) {
 		}
 		if flow.Active(s.Until, l.at) {
 			l.open(s, s.Services, s.From, l.resolve.Group(s.To))
+			l.host(s)
 		}
 		l.guarded(s)
 		l.reaches(s, s.From, s.To)
@@ -266,6 +267,24 @@ func (l *looker) elsewhere(s sentence.Sentence, services flow.Services) {
 			l.find(Note, AdminElsewhere, s.String(), "ironbark add admin "+strings.Join(flow.ServiceRuns(set), " "),
 				known.name+" is often moved there, and counts as administrative only where the estate says so: "+flow.PrintServices(set, l.namings)+" in")
 		}
+	}
+}
+
+// host finds what a sentence lets machines call on the site's host: each service is a note, and all of them are a caution.
+func (l *looker) host(s sentence.Allow) {
+	if !l.e.TargetsHost(s.To) {
+		return
+	}
+	services := l.resolve.Services(s.Services)
+	if !s.Standing {
+		services = services.Subtract(l.p.AdminServices)
+	}
+	level, remedy := Note, ""
+	if services.Contains(flow.Other) {
+		level, remedy = Caution, "name the services that are meant"
+	}
+	if !services.IsEmpty() {
+		l.find(level, HostReached, s.String(), remedy, "machines may call the site's host: "+flow.PrintServices(services, l.namings))
 	}
 }
 
@@ -413,7 +432,7 @@ func (l *looker) withoutAdministrator() {
 		mark(l.resolve.Services(s.Services), l.resolve.Group(s.To))
 	}
 	for i, m := range l.p.Machines {
-		if !way[i] {
+		if !way[i] && !m.IsSiteHost() {
 			l.machine(Note, NoAdministrator, m.Name, "permit PEOPLE to open admin to NAME from SOURCE up to 2h", "nobody has a way to administer, by permit, route or standing exception")
 		}
 	}

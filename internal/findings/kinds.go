@@ -42,6 +42,7 @@ const (
 	OneKey          Kind = "one-key"          // a key that opens every machine
 	OldImage        Kind = "old-image"        // an image of long ago
 	Crowded         Kind = "crowded"          // a machine, or a site, that has nearly all the connections that it may have
+	HostReached     Kind = "host-reached"     // services of the site's host that machines may call
 	NoSecond        Kind = "no-second"        // too few people who may approve edits
 )
 
@@ -109,6 +110,7 @@ var meanings = map[Kind]meaning{
 	LooseKey:        {"a private key can be read by others", "Whoever reads it can log in wherever it opens, and nobody can tell the two apart."},
 	OneKey:          {"one key opens every machine", "Whoever gets hold of it has all of them at once, and to change it all of them must be changed."},
 	Crowded:         {"connections run out", "New connections to the machine are dropped when it has as many as it may have. A machine that holds many may be under attack, or attack others."},
+	HostReached:     {"machines reach the site's host", "A machine that somebody took over can attack whatever listens there. The host holds all other machines."},
 	NoSecond:        {"too few people may approve edits", "Nothing that opens anything can be enacted then, and neither can what would change that."},
 	OldImage:        {"an image is old", "Machines that begin with it begin with the faults that were mended since."},
 }

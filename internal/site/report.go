@@ -40,6 +40,7 @@ type Report struct {
 	Outside    []driver.OutOfBandChange // what was done to the place since the last enactment, and not by Ironbark
 	Keys       map[string]string        // the public key inside each machine
 	Resting    []netip.Addr             // inside addresses that were given up a short while ago
+	Host       []netip.Addr             // of the host on which the place is: see [driver.Observation]
 	Network    []driver.Alteration      // what else decides about packets and is not as the place makes it
 	Behind     time.Duration            // how far the clock went back, as [Site.Now] tells
 	Altered    map[int64]string         // openings that are not as they were recorded, and how
@@ -262,7 +263,7 @@ func (s *Site) join(ctx context.Context, st *ledger.State, o *driver.Observation
 	_, behind := journal.Later(s.clock.Now(), st.Latest)
 	r := &Report{
 		Basis: Basis{st.Revision, o.Mark}, Machines: o.Machines, Plan: o.Plan, Compiled: o.Compiled, Openings: st.Openings, Files: st.Files, Unfinished: st.Unfinished,
-		Outside: o.Outside, Keys: o.Keys, Resting: o.Resting, Network: o.Network, Behind: max(behind, o.Behind),
+		Outside: o.Outside, Keys: o.Keys, Resting: o.Resting, Host: o.Host, Network: o.Network, Behind: max(behind, o.Behind),
 	}
 	withShut(r.Openings, o)
 	if !there.Plan {
@@ -441,7 +442,7 @@ func (s *Site) Place(ctx context.Context) (*Report, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Report{Basis: Basis{Mark: o.Mark}, Resources: o.Resources, Machines: o.Machines, Plan: o.Plan, Keys: o.Keys, Resting: o.Resting, Network: o.Network, Behind: o.Behind, Altered: map[int64]string{}}
+	r := &Report{Basis: Basis{Mark: o.Mark}, Resources: o.Resources, Machines: o.Machines, Plan: o.Plan, Keys: o.Keys, Resting: o.Resting, Host: o.Host, Network: o.Network, Behind: o.Behind, Altered: map[int64]string{}}
 	r.Openings = passing(o.Plan)
 	return r, nil
 }

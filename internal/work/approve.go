@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"slices"
 
-	"ironbark/internal/driver"
 	"ironbark/internal/exposure"
 	"ironbark/internal/ledger"
 	"ironbark/internal/opening"
@@ -109,7 +108,7 @@ func (w *Work) approveOnce(ctx context.Context, id int64) (opening.Granted, erro
 	}
 	granted, err := opening.Approved(opening.Request{
 		Person: o.Person, Words: o.Words, Now: now, Estate: st.Estate, Plan: st.Plan,
-		Running: func(name string) bool { return machines[name].State == driver.Running },
+		Running: running(machines),
 	}, o)
 	if err != nil {
 		return granted, w.refused(ctx, st, fmt.Sprintf("approval of request %d: %s", o.ID, o.Words), err)

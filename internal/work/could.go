@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"slices"
 
-	"ironbark/internal/driver"
 	"ironbark/internal/opening"
 	"ironbark/internal/rights"
 )
@@ -65,7 +64,7 @@ func (w *Work) CouldAt(st *State, machine string) (list []CouldOpen) {
 func (w *Work) CouldOpen(st *State, r rights.Right) CouldOpen {
 	return CouldOpen{Right: r, Hindered: opening.Hindered(opening.Request{
 		Person: w.Person, Now: w.Clock.Now(), Estate: st.Estate, Plan: st.Plan,
-		Running: func(name string) bool { return st.Report.Machines[name].State == driver.Running },
+		Running: running(st.Report.Machines),
 	}, opening.Part{Machines: r.Machines, Services: r.Flows.Services, From: r.Flows.From}, r.Source)}
 }
 

@@ -43,7 +43,7 @@ func (w *Work) Drift(st *State) *Drift {
 	}
 	plan, err := flow.FromRows(enacted(r.Base(), touched))
 	if err != nil { // the record is not whole: what the files come to is the next best
-		plan = flow.Compile(st.Estate, change.Assigned(r.Resources))
+		plan = flow.Compile(st.Estate, assigned(r, r.Resources))
 	}
 	now := w.Clock.Now()
 	was := *st

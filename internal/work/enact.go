@@ -245,7 +245,7 @@ func (x *enacting) finish(ctx context.Context, partly bool) error {
 		if err != nil {
 			return err
 		}
-		plan := flow.Compile(x.r.Estate, change.Assigned(report.Resources))
+		plan := flow.Compile(x.r.Estate, assigned(report, report.Resources))
 		list := endings(&State{Report: report, Estate: x.r.before.Estate}, &State{Estate: x.r.Estate, Plan: plan}, x.r.Changes, x.w.Clock.Now())
 		for _, end := range list {
 			x.of++

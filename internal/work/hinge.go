@@ -112,7 +112,7 @@ func (w *Work) compare(r *Review, old, now *estate.Estate) error {
 			on = append(on, fmt.Sprintf("%s %s means something else there", m.Kind, m.Name))
 		}
 	}
-	plan := flow.Compile(now, change.Assigned(has))
+	plan := flow.Compile(now, assigned(r.before.Report, has))
 	for _, st := range r.Added {
 		if meaning(st.Sentence, r.Estate, r.after.Plan) != meaning(st.Sentence, now, plan) {
 			on = append(on, fmt.Sprintf("“%s” has another meaning there", st.Sentence))

@@ -7,7 +7,6 @@ import (
 	"slices"
 	"time"
 
-	"ironbark/internal/driver"
 	"ironbark/internal/estate"
 	"ironbark/internal/exposure"
 	"ironbark/internal/flow"
@@ -70,7 +69,7 @@ func (w *Work) openOnce(ctx context.Context, words sentence.Open, extends int64)
 	}
 	request := opening.Request{
 		Person: w.Person, Words: words, Now: now, Estate: st.Estate, Plan: st.Plan, Owed: owed[w.Person],
-		Running: func(name string) bool { return machines[name].State == driver.Running },
+		Running: running(machines),
 	}
 	alike, err := w.Site.Alike(ctx, w.Person, opening.Flows(request))
 	if err != nil {

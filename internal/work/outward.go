@@ -48,7 +48,7 @@ func CallsOutside(st *State, ask sentence.Ask) bool {
 	}
 	internet := func(a sentence.Atom) bool {
 		lo, _ := a.Bounds()
-		return a.Kind() == sentence.Address && st.Plan.Internet().Contains(flow.PointOf(lo))
+		return a.Kind() == sentence.Address && st.Plan.Callable().Contains(flow.PointOf(lo))
 	}
 	return !slices.ContainsFunc(ask.To.List, func(a sentence.Atom) bool { return !internet(a) }) && st.Estate.CanCall(ask.From)
 }

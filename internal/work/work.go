@@ -238,8 +238,20 @@ func (w *Work) Bill(st *State) cost.Bill {
 
 // draft is drafted for what is read already.
 func (w *Work) draft(files Files, e *estate.Estate, r *site.Report, wanted []change.Resource) *State {
-	plan := flow.Compile(e, change.Assigned(change.Planned(r.Resources, wanted)))
+	plan := flow.Compile(e, assigned(r, change.Planned(r.Resources, wanted)))
 	return &State{Report: r, Files: files, Estate: e.AsOf(w.Clock.Now()), Plan: withOpenings(plan, r.Openings, w.Clock.Now()), Draft: true, Differ: !files.Equal(r.Files)}
+}
+
+// assigned are the addresses of some resources, and those of the host that a report knows.
+func assigned(r *site.Report, list []change.Resource) flow.Assigned {
+	a := change.Assigned(list)
+	a.Host = r.Host
+	return a
+}
+
+// running reports of a machine whether it runs; the site's host does.
+func running(machines map[string]driver.Machine) func(string) bool {
+	return func(name string) bool { return name == estate.SiteHost || machines[name].State == driver.Running }
 }
 
 // withOpenings adds the rules of the openings that hold at a moment or later.

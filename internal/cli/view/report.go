@@ -118,7 +118,7 @@ func (r *Report) Write(w io.Writer) error {
 	r.costs(&p)
 	held := len(work.Active(r.State.Report.Openings, r.Now))
 	p.Short = []pageShort{
-		{"machines", fmt.Sprint(len(r.State.Plan.Machines)), ""},
+		{"machines", fmt.Sprint(len(r.State.Report.Machines)), ""},
 		{"that somebody can reach", fmt.Sprint(open), class(open > 0, "open")},
 		{"with an administrative service open", fmt.Sprint(admin), class(admin > 0, "admin")},
 		{"open for a while", fmt.Sprint(held), class(held > 0, "open")},

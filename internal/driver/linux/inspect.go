@@ -36,12 +36,13 @@ func (i *inspection) found(foreign bool, mend func() error, format string, args 
 	i.faults = append(i.faults, fault{driver.Alteration{What: fmt.Sprintf(format, args...), Foreign: foreign}, mend})
 }
 
-// inspect compares the namespaces with what some resources and a plan need. Cost: linear in the links and routes.
-func (s *Site) inspect(list []change.Resource, plan *flow.Plan) ([]fault, error) {
+// inspect compares the namespaces with what some resources and a plan need, and the plan with the addresses of the host. Cost: linear in the links and routes.
+func (s *Site) inspect(list []change.Resource, plan *flow.Plan, host []netip.Addr) ([]fault, error) {
 	if !exists(s.prefix) {
 		return nil, nil
 	}
 	var i inspection
+	i.host(plan, host)
 	err := within(s.prefix, func() error {
 		links, err := netlink.LinkList()
 		if err != nil {
@@ -264,7 +265,7 @@ func (i *inspection) machine(s *Site, t change.Resource) error {
 
 // mendAll puts right what differs. What cannot be put right is an error.
 func (s *Site) mendAll(list []change.Resource, plan *flow.Plan) error {
-	faults, err := s.inspect(list, plan)
+	faults, err := s.inspect(list, plan, nil)
 	for _, f := range faults {
 		if f.mend == nil {
 			continue

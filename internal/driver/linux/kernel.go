@@ -44,6 +44,14 @@ var families = []family{
 	{false, "6", unix.NFPROTO_IPV6, unix.IPPROTO_ICMPV6, 128, []byte{128, 139}, 8, 24, 16, unix.NFT_CT_SRC_IP6, nftables.TypeIP6Addr},
 }
 
+// etherType is the family's number in a frame (RFC 7042).
+func (f family) etherType() uint16 {
+	if f.v4 {
+		return unix.ETH_P_IP
+	}
+	return unix.ETH_P_IPV6
+}
+
 // register returns the n-th 32-bit register. Concatenated keys lie in registers that follow
 // one another (linux/netfilter/nf_tables.h).
 func register(n uint32) uint32 { return unix.NFT_REG32_00 + n }

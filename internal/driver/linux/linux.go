@@ -297,6 +297,9 @@ func (s *Site) put(ctx context.Context, tx *sql.Tx, m *meta, plan *flow.Plan) er
 	if err != nil {
 		return err
 	}
+	if err := s.fence(m.Host); err != nil { // once the router judges what is for them
+		return err
+	}
 	m.Layout = layout
 	if m.Generation, err = s.generation(); err != nil {
 		return err

@@ -461,5 +461,5 @@ func (s *Site) RemoveEverything() error {
 	for _, name := range own {
 		errs = append(errs, netns.DeleteNamed(name))
 	}
-	return errors.Join(append(errs, s.removeGuests(), s.unclaim(), s.unclaimPublic())...)
+	return errors.Join(append(errs, s.removeGuests(), s.unfence(), s.unclaim(), s.unclaimPublic())...)
 }

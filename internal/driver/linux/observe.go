@@ -3,6 +3,7 @@ package linux
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"slices"
 	"strings"
 	"time"
@@ -77,10 +78,13 @@ func (s *Site) observeNetwork(o *driver.Observation, scope driver.Scope) error {
 	var faults []fault
 	var err error
 	if scope.Resources {
-		faults, err = s.inspect(o.Resources, o.Plan)
+		faults, err = s.inspect(o.Resources, o.Plan, o.Host)
 	} else {
 		var i inspection
 		err = within(s.prefix, func() error { return i.tables(s) })
+		addrs, failed := hostAddrs()
+		err = errors.Join(err, failed)
+		i.host(o.Plan, addrs)
 		faults = i.faults
 	}
 	for _, f := range faults {
@@ -131,6 +135,9 @@ func (s *Site) observe(ctx context.Context, tx *sql.Tx, scope driver.Scope, o *d
 		if scope.Resources {
 			o.Resources = list
 			if o.Resting, err = s.readResting(ctx, tx); err != nil {
+				return err
+			}
+			if o.Host, err = hostAddrs(); err != nil {
 				return err
 			}
 		}

@@ -118,6 +118,9 @@ func (s *Site) pairWithHost(router netns.NsHandle) error {
 	if err := netlink.LinkAdd(veth); err != nil {
 		return fmt.Errorf("the link to the host: %w", err)
 	}
+	if err := s.fence(nil); err != nil { // before anything passes there
+		return fmt.Errorf("the table on the host's end of the uplink: %w", err)
+	}
 	if err := address(attrs.Name, netip.PrefixFrom(hostV6, 64)); err != nil {
 		return err
 	}
@@ -178,13 +181,14 @@ func outwardBy(spec change.Spec) error {
 // removeUplink takes the uplink away, where there is one. What it led outward is led to
 // the probe again.
 func (s *Site) removeUplink() error {
-	return within(s.prefix, func() error {
+	err := within(s.prefix, func() error {
 		there, err := cutUplink()
 		if err != nil || !there {
 			return err
 		}
 		return errors.Join(route("probe", anyV4, probeV4), route("probe", anyV6, probeV6))
 	})
+	return errors.Join(err, s.unfence())
 }
 
 // cutUplink takes the link away in the router's namespace, and reports whether there was one.
