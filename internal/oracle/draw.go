@@ -145,6 +145,19 @@ func setDrawer(t *rapid.T, pick func(string, []string) string) func(label string
 	}
 }
 
+// WithoutHost returns the world without an uplink, for sites that have none.
+func (w World) WithoutHost() World {
+	file, rules, _ := strings.Cut(w.Text, "---\n")
+	for _, uplink := range uplinks {
+		file = strings.Replace(file, uplink, "", 1)
+	}
+	out := settle(file, strings.Split(rules, "\n"))
+	out.rename, out.Openings = w.rename, slices.DeleteFunc(w.Openings, func(o opening.Opening) bool {
+		return slices.ContainsFunc(o.Parts, func(p opening.Part) bool { return slices.Contains(p.Machines, estate.SiteHost) })
+	})
+	return out
+}
+
 // Altered draws a world that differs from w in a few sentences.
 func (w World) Altered(t *rapid.T) World {
 	pick := func(label string, list []string) string { return w.Name(rapid.SampledFrom(list).Draw(t, label)) }

@@ -61,7 +61,7 @@ func TestASolverComesToTheSame(t *testing.T) {
 			verdicts[want]++
 		}
 	})
-	require.Greater(t, verdicts["sat"], 20)
+	require.Greater(t, verdicts["sat"], 10)
 	require.Greater(t, verdicts["unsat"], 20)
 	t.Logf("%v", verdicts)
 }

@@ -64,10 +64,10 @@ func TestNothingIsOpenOnTheWay(t *testing.T) {
 	transitions, kills := 0, 0
 	rapid.Check(t, func(t *rapid.T) {
 		shift := rapid.IntRange(0, 5).Draw(t, "shift")
-		first := oracle.DrawShifted(t, shift)
+		first := oracle.DrawShifted(t, shift).WithoutHost()
 		second := first.Altered(t)
 		if rapid.Bool().Draw(t, "other") {
-			second = oracle.DrawShifted(t, shift)
+			second = oracle.DrawShifted(t, shift).WithoutHost()
 		}
 		flows := sample(rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1)), first, second)
 		var final []flow.Row
@@ -213,10 +213,10 @@ func TestTheReviewTellsTheDifferenceThatComesAbout(t *testing.T) {
 	ctx := context.Background()
 	rapid.Check(t, func(t *rapid.T) {
 		shift := rapid.IntRange(0, 5).Draw(t, "shift")
-		first := oracle.DrawShifted(t, shift)
+		first := oracle.DrawShifted(t, shift).WithoutHost()
 		second := first.Altered(t)
 		if rapid.Bool().Draw(t, "other") {
-			second = oracle.DrawShifted(t, shift)
+			second = oracle.DrawShifted(t, shift).WithoutHost()
 		}
 		w, _, clean := begin(t, files(first))
 		defer clean()
