@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironbark/internal/cli/view"
 	"ironbark/internal/driver"
 	"ironbark/internal/driver/linux"
 	"ironbark/internal/driver/sim"
@@ -100,8 +101,34 @@ func (a *app) siteCommand() *cobra.Command {
 			"and taken away again; nothing of the host's own is touched. Exit status 3: something is missing that light machines\n" +
 			"need, too; what virtual machines need besides is told.",
 		RunE: func(*cobra.Command, []string) error { return a.checkHost() },
-	}, a.prepareCommand(), a.watchFrontsCommand(), a.restoreSiteCommand())
+	}, a.prepareCommand(), a.watchFrontsCommand(), a.restoreSiteCommand(), a.tablesCommand())
 	return c
+}
+
+func (a *app) tablesCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "tables", Short: "List the installed tables of the packet filter, in words", Args: noArgs,
+		Long: "List what the installed tables of the packet filter do: each chain with its filter rules, and the sentence, opening or resource\n" +
+			"from which each comes. Rules that somebody put in by hand are listed as such. To see the tables themselves, run\n" +
+			"nsenter --net=/run/netns/NAMESPACE nft list ruleset.",
+		Example: "  ironbark site tables\n  ironbark site tables --json",
+		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
+			t, err := w.Site.Tables(ctx)
+			if err != nil {
+				return err
+			}
+			st, err := w.Installed(ctx)
+			if err != nil {
+				return err
+			}
+			ph := view.NewPhrasing(st, w.Clock.Now())
+			if a.json {
+				return a.print.JSON(view.TablesJSON(t, ph))
+			}
+			a.print.Tables(t, ph)
+			return nil
+		}),
+	}
 }
 
 func (a *app) restoreSiteCommand() *cobra.Command {

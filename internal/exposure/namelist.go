@@ -108,6 +108,9 @@ func (n *Names) single(rest flow.Addrs, words *bounded) {
 				family = 1
 			}
 			m, there := n.machines[a]
+			if there && n.plan.Machines[m].IsSiteHost() && !n.plan.AddrsOf(m).ContainsAll(span.Of(r)) {
+				there = false // it has addresses in the midst of ranges
+			}
 			told, met := [2]bool{}, false
 			if there {
 				told, met = known[m]

@@ -270,6 +270,11 @@ func (s *Site) Counts(ctx context.Context) (*driver.Counts, error) {
 	return driver.CountsOf(ctx, s.driver)
 }
 
+// Tables reads the place's packet filter; [driver.ErrNoTables] where it has none.
+func (s *Site) Tables(ctx context.Context) (*driver.Tables, error) {
+	return driver.TablesOf(ctx, s.driver)
+}
+
 // Traffic reads how much of the place's network is in use; nil where the place has no limits.
 func (s *Site) Traffic(ctx context.Context) (*driver.Traffic, error) {
 	return driver.TrafficOf(ctx, s.driver)
