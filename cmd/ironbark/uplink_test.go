@@ -25,7 +25,7 @@ import (
 
 // hostNamespace makes a namespace that is the host of a test, and one beyond it in which a
 // client is. Both have eth0, in one network: 192.0.2.10 and .100, and the same of 2001:db8:2::.
-func hostNamespace(t *testing.T) (host, client string) {
+func hostNamespace(t testing.TB) (host, client string) {
 	if os.Getuid() != 0 {
 		t.Skip("network namespaces need root")
 	}
@@ -69,7 +69,7 @@ func hostNamespace(t *testing.T) (host, client string) {
 }
 
 // inside does something in a namespace.
-func inside(t *testing.T, namespace string, do func() error) {
+func inside(t testing.TB, namespace string, do func() error) {
 	t.Helper()
 	done := make(chan error)
 	go func() {
@@ -87,7 +87,7 @@ func inside(t *testing.T, namespace string, do func() error) {
 }
 
 // gets reports whether a connection from a namespace comes about.
-func gets(t *testing.T, namespace, to string) (got bool) {
+func gets(t testing.TB, namespace, to string) (got bool) {
 	inside(t, namespace, func() error {
 		c, err := (&net.Dialer{Timeout: time.Second}).Dial("tcp", to)
 		if got = err == nil; got {
@@ -99,7 +99,7 @@ func gets(t *testing.T, namespace, to string) (got bool) {
 }
 
 // answers reports whether somebody tells a namespace that nothing listens.
-func answers(t *testing.T, namespace, to string) (refused bool) {
+func answers(t testing.TB, namespace, to string) (refused bool) {
 	inside(t, namespace, func() error {
 		_, err := (&net.Dialer{Timeout: time.Second}).Dial("tcp", to)
 		refused = errors.Is(err, syscall.ECONNREFUSED)
@@ -109,7 +109,7 @@ func answers(t *testing.T, namespace, to string) (refused bool) {
 }
 
 // remedy does what site check offers, until nothing is lacking: what is offered as a remedy is one.
-func remedy(t *testing.T, host string, run func(...string) string) {
+func remedy(t testing.TB, host string, run func(...string) string) {
 	for line := range strings.Lines(run("site", "check")) {
 		if words := strings.Fields(line); len(words) > 1 && (words[0] == "sysctl" || words[0] == "ip") {
 			if words[0] == "sysctl" {
