@@ -10,6 +10,8 @@ import (
 	"path/filepath"
 	"time"
 
+	"github.com/vishvananda/netlink"
+
 	"ironbark/internal/flow"
 	"ironbark/internal/flow/span"
 	"ironbark/internal/qemu"
@@ -52,6 +54,14 @@ func Check(clock interface{ Now() time.Time }) (list []Requirement) {
 		}
 		defer done()
 		return install(c, sample(), nil, nil, nil, clock.Now())
+	}) && try("the packet filter of a link (netdev, fib)", "modprobe nft_fib nft_fib_netdev", func() error {
+		return within(s.prefix, func() error {
+			l, err := netlink.LinkByName("probe")
+			if err != nil {
+				return err
+			}
+			return s.fenceOn(l.Attrs().Name, nil)
+		})
 	}) && try("speaking from any address", "a kernel with CONFIG_IP_MULTIPLE_TABLES, CONFIG_IPV6_MULTIPLE_TABLES and CONFIG_NF_TPROXY, and the capability CAP_NET_ADMIN", func() error {
 		return within(s.prefix+".probe", func() error { return set(probeSettings) })
 	})

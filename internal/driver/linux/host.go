@@ -61,6 +61,11 @@ func (s *Site) fence(addrs []netip.Addr) error {
 		}
 		return err
 	}
+	return s.fenceOn(device, addrs)
+}
+
+// fenceOn writes the table for a link of the thread's namespace.
+func (s *Site) fenceOn(device string, addrs []netip.Addr) error {
 	accept := nftables.ChainPolicyAccept
 	return s.onHost(func(c *nftables.Conn) error {
 		t := &nftables.Table{Name: s.fenceName(), Family: nftables.TableFamilyNetdev}
