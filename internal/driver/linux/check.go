@@ -8,9 +8,11 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"github.com/vishvananda/netlink"
+	"golang.org/x/sys/unix"
 
 	"ironbark/internal/flow"
 	"ironbark/internal/flow/span"
@@ -41,7 +43,7 @@ func Check(clock interface{ Now() time.Time }) (list []Requirement) {
 			return errors.New("this is not root")
 		}
 		return nil
-	}) && try("network namespaces", "a kernel with CONFIG_NET_NS, and a writable /run", func() error {
+	}) && try(fmt.Sprintf("Linux %d.%d or later", oldestKernel[0], oldestKernel[1]), "a newer kernel: Debian 12 has 6.1", kernelIs) && try("network namespaces", "a kernel with CONFIG_NET_NS, and a writable /run", func() error {
 		return errors.Join(create(s.prefix, nil), create(s.prefix+".probe", nil))
 	}) && try("connection tracking", "modprobe nf_conntrack", func() error {
 		return within(s.prefix, func() error { return set(routerSettings) })
@@ -66,6 +68,26 @@ func Check(clock interface{ Now() time.Time }) (list []Requirement) {
 		return within(s.prefix+".probe", func() error { return set(probeSettings) })
 	})
 	return list
+}
+
+// oldestKernel is the oldest kernel on which the site's tests run.
+var oldestKernel = [2]int{6, 1}
+
+// kernelIs returns an error where the host's kernel is older than that.
+func kernelIs() error {
+	var u unix.Utsname
+	if err := unix.Uname(&u); err != nil {
+		return err
+	}
+	release := unix.ByteSliceToString(u.Release[:])
+	var have [2]int
+	if _, err := fmt.Sscanf(release, "%d.%d", &have[0], &have[1]); err != nil {
+		return fmt.Errorf("the kernel's version is %q", release)
+	}
+	if slices.Compare(have[:], oldestKernel[:]) < 0 {
+		return fmt.Errorf("this is Linux %s", release)
+	}
+	return nil
 }
 
 // CheckGuests tries what virtual machines need.

@@ -172,6 +172,8 @@ func (s *Site) limitRules(list []change.Resource) (out []driver.FilterRule) {
 	for key, names := range by {
 		out = append(out, driver.FilterRule{Chain: "limits", Verdict: driver.FilterDo, Machines: names, Words: "drop packets beyond " + key[0], Origin: flow.Origin{Sentence: key[1]}})
 	}
-	slices.SortFunc(out, func(a, b driver.FilterRule) int { return cmp.Or(strings.Compare(a.Words, b.Words), strings.Compare(a.Origin.Sentence, b.Origin.Sentence)) })
+	slices.SortFunc(out, func(a, b driver.FilterRule) int {
+		return cmp.Or(strings.Compare(a.Words, b.Words), strings.Compare(a.Origin.Sentence, b.Origin.Sentence))
+	})
 	return out
 }
