@@ -6,9 +6,7 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
-	"os"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/vishvananda/netlink"
@@ -340,18 +338,15 @@ func CheckUplink(dir, link string, public []netip.Prefix) (list []Requirement) {
 	if err != nil {
 		return list
 	}
-	for _, family := range []struct {
-		v4           bool
-		setting, why string
-	}{{true, "net.ipv4.ip_forward", "the host forwards IPv4"}, {false, "net.ipv6.conf.all.forwarding", "the host forwards IPv6"}} {
-		if !slices.ContainsFunc(public, func(p netip.Prefix) bool { return p.Addr().Is4() == family.v4 }) {
+	for _, family := range []int{unix.AF_INET, unix.AF_INET6} {
+		if !slices.ContainsFunc(public, func(p netip.Prefix) bool { return familyOf(p.Addr()) == family }) {
 			continue
 		}
-		value, err := os.ReadFile("/proc/sys/" + strings.ReplaceAll(family.setting, ".", "/"))
-		if err == nil && strings.TrimSpace(string(value)) == "0" {
-			err = errors.New("it does not")
+		more, err := forwards(host, family)
+		if err != nil {
+			return append(list, Requirement{What: "the host's links", Err: err})
 		}
-		list = append(list, Requirement{What: family.why, Err: err, Remedy: "sysctl -w " + family.setting + "=1"})
+		list = append(list, more...)
 	}
 	for _, p := range public {
 		list = append(list, Requirement{What: "the host routes " + p.String() + " to the site", Err: routed(p, l.Attrs().Index), Remedy: fmt.Sprintf("ip route add %s via inet6 %s dev %s", p, routerV6, host)})
