@@ -159,7 +159,7 @@ func (a *app) lookAt(ctx context.Context, folder work.Folder, e *view.Estate) er
 	if st.Estate.Name != "" {
 		e.Name = st.Estate.Name
 	}
-	e.Bill, e.Limits = w.Bill(st), w.Site.Catalogue().Limits
+	e.Bill, e.Limits = w.Bill(st), w.Site.Catalogue().LimitsOf(st.Estate)
 	e.Open = len(work.Active(st.Report.Openings, now))
 	for _, m := range st.Report.Machines {
 		if e.Machines++; m.State == driver.Running {

@@ -66,19 +66,20 @@ func knownTag(key string, r *work.Review) error {
 func (a *app) quotaCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "quota", Short: "Show how much of the site's quota is used, now and after the pending edits", Args: noArgs,
-		Long: "Tell what is used of the site's limits, now and after the edits that are pending, and who holds the public addresses.\n\nExit status 3: the files ask for more than there is.",
+		Long: "Show what is used of the site's limits, now and after the edits that are pending, how many public addresses each pool has left, and who holds them.\n\nExit status 3: the files ask for more than there is.",
 		RunE: a.with(func(ctx context.Context, w *work.Work, _ []string) error {
 			r, err := reviewed(ctx, w)
 			if err != nil {
 				return err
 			}
 			before, _ := r.States()
+			pools := w.Site.Catalogue().Pools(before.Estate)
 			if a.json {
-				if err := a.print.JSON(view.QuotaJSON(r, before)); err != nil {
+				if err := a.print.JSON(view.QuotaJSON(r, before, pools)); err != nil {
 					return err
 				}
 			} else {
-				a.print.Quota(r, before)
+				a.print.Quota(r, before, pools)
 			}
 			if len(r.QuotaExceeded) > 0 {
 				return errNo

@@ -6,6 +6,7 @@ package cost
 
 import (
 	"cmp"
+	"encoding/binary"
 	"encoding/json"
 	"fmt"
 	"net/netip"
@@ -55,6 +56,38 @@ func (c Catalogue) Pools(e *estate.Estate) []Pool {
 		return c.Public
 	}
 	return PoolsOf(e.Uplink.Interface == "", e.Uplink.Public)
+}
+
+// LimitsOf are the site's limits for an estate: an uplink has as many public IPv4 addresses as its prefixes.
+func (c Catalogue) LimitsOf(e *estate.Estate) Amounts {
+	limits := c.Limits
+	if e == nil || e.Uplink == nil || !c.Uplinks {
+		return limits
+	}
+	limits.Addresses = 0
+	for _, p := range c.Pools(e) {
+		if n, ok := p.Size(); ok {
+			limits.Addresses += n
+		}
+	}
+	return limits
+}
+
+// Size is how many addresses an IPv4 pool has; ok is false for IPv6.
+func (p Pool) Size() (n int, ok bool) {
+	if !p.First.Is4() {
+		return 0, false
+	}
+	first, last := p.First.As4(), p.Last.As4()
+	return int(binary.BigEndian.Uint32(last[:])-binary.BigEndian.Uint32(first[:])) + 1, true
+}
+
+// String is an address, or FIRST-LAST.
+func (p Pool) String() string {
+	if p.First == p.Last {
+		return p.First.String()
+	}
+	return p.First.String() + "-" + p.Last.String()
 }
 
 // PoolsOf are the runs of public addresses of an uplink. Of a pool that is routed to the

@@ -77,7 +77,7 @@ func (w *Work) reviewOfLines(before *State, files Files, edit bool) (*Review, bo
 	ending := endings(before, after, nil, now)
 	after.Plan = withoutEnded(after.Plan, ending)
 	r := &Review{
-		Files: files, Estate: e, Basis: before.Report.Basis, Limits: w.Site.Catalogue().Limits, Drift: drift, before: before, after: after,
+		Files: files, Estate: e, Basis: before.Report.Basis, Limits: w.Site.Catalogue().LimitsOf(e), Drift: drift, before: before, after: after,
 		Added: added, Retracted: retracted, Ending: ending, checked: true,
 		same: rules.Same,
 	}

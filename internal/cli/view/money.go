@@ -2,6 +2,7 @@ package view
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -197,8 +198,8 @@ func holders(st *work.State) (list []holder) {
 	return list
 }
 
-// Quota tells what is used of the limits, and who holds the public addresses.
-func (p *Printer) Quota(r *work.Review, st *work.State) {
+// Quota prints what is used of the limits, of each pool of public addresses, and who holds them.
+func (p *Printer) Quota(r *work.Review, st *work.State, pools []cost.Pool) {
 	before, after := r.Before.Used.Against(r.Limits), r.After.Used.Against(r.Limits)
 	var rows [][]string
 	for i, q := range after {
@@ -209,6 +210,10 @@ func (p *Printer) Quota(r *work.Review, st *work.State) {
 		rows = append(rows, []string{q.What, fmt.Sprint(before[i].Used), fmt.Sprint(q.Used), fmt.Sprint(q.Limit), left})
 	}
 	p.Table([]string{"WHAT", "USED", "AFTER PENDING", "LIMIT", "LEFT"}, rows, 1, 2, 3, 4)
+	if rows = poolRows(poolsHeld(st, pools)); len(rows) > 0 {
+		p.Line("")
+		p.Table([]string{"PUBLIC ADDRESSES", "HELD", "FREE"}, rows, 1, 2)
+	}
 	list := holders(st)
 	if len(list) == 0 {
 		return
@@ -219,6 +224,48 @@ func (p *Printer) Quota(r *work.Review, st *work.State) {
 		rows = append(rows, []string{h.Address, h.By})
 	}
 	p.Table([]string{"PUBLIC ADDRESS", "HELD BY"}, rows)
+}
+
+// poolDoc is a part of the document QuotaDoc.
+type poolDoc struct {
+	First string `json:"first"`
+	Last  string `json:"last"`
+	Held  int    `json:"held"`
+	Free  *int   `json:"free"` // of IPv6 it is null: there are always more
+
+	pool cost.Pool
+}
+
+// poolsHeld are pools with how many of their addresses somebody holds.
+func poolsHeld(st *work.State, pools []cost.Pool) []poolDoc {
+	list := []poolDoc{}
+	for _, pool := range pools {
+		one := poolDoc{First: pool.First.String(), Last: pool.Last.String(), pool: pool}
+		for _, t := range st.Report.Resources {
+			for _, a := range []netip.Addr{t.Given.Addr4, t.Given.Addr6} {
+				if a.IsValid() && pool.Has(a) && (t.Kind == change.Address || len(t.Spec.Reserved) == 0) {
+					one.Held++
+				}
+			}
+		}
+		if size, ok := pool.Size(); ok {
+			free := size - one.Held
+			one.Free = &free
+		}
+		list = append(list, one)
+	}
+	return list
+}
+
+func poolRows(list []poolDoc) (rows [][]string) {
+	for _, one := range list {
+		free := ""
+		if one.Free != nil {
+			free = fmt.Sprint(*one.Free)
+		}
+		rows = append(rows, []string{one.pool.String(), fmt.Sprint(one.Held), free})
+	}
+	return rows
 }
 
 // quotaQuantity is a part of the document QuotaDoc.
@@ -232,12 +279,13 @@ type quotaQuantity struct {
 // QuotaDoc is the document that QuotaJSON makes.
 type QuotaDoc struct {
 	Quota   []quotaQuantity `json:"quota"`
+	Pools   []poolDoc       `json:"pools"`
 	Holders []holder        `json:"addresses"`
 }
 
 // QuotaJSON is the document of the limits.
-func QuotaJSON(r *work.Review, st *work.State) QuotaDoc {
-	doc := QuotaDoc{[]quotaQuantity{}, append([]holder{}, holders(st)...)}
+func QuotaJSON(r *work.Review, st *work.State, pools []cost.Pool) QuotaDoc {
+	doc := QuotaDoc{[]quotaQuantity{}, poolsHeld(st, pools), append([]holder{}, holders(st)...)}
 	before := r.Before.Used.Against(r.Limits)
 	for i, q := range r.After.Used.Against(r.Limits) {
 		doc.Quota = append(doc.Quota, quotaQuantity{q.What, before[i].Used, q.Used, q.Limit})
