@@ -66,6 +66,51 @@ func TestAStartTestsAnew(t *testing.T) {
 	assert.Contains(t, run("journal", "--did", "spread"), "passes its test")
 }
 
+// TestEachFrontIsTestedAsItSays watches fronts whose members answer and never pass: each is taken out after as many tests as its front says,
+// and a front that is tested once an hour keeps its own until somebody changes that.
+func TestEachFrontIsTestedAsItSays(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("network namespaces need root")
+	}
+	command, run, router := onHost(t, "machines:\n  gauge-1: {image: light, size: c1m1, at: landing}\nfronts:\n  patient: {network: estuary, address: auto, test-every: 1s, test-failures: 4}\n"+
+		"  quick: {network: estuary, address: auto, test-every: 1s, test-failures: 1}\n  seldom: {network: estuary, address: auto, test-every: 1h}\n",
+		"spread patient http over all on http from everywhere tested by http /healthz\nspread quick http over all on http from everywhere tested by http /healthz\nspread seldom http over all on http from everywhere tested by http /healthz\n")
+	signal(t, router+"-gauge-1", "STOP") // it takes connections, and says nothing
+	watch := command("site", "watch", "--every", "1h")
+	said, err := watch.StderrPipe()
+	require.NoError(t, err)
+	require.NoError(t, watch.Start())
+	defer func() {
+		_ = watch.Process.Signal(os.Interrupt)
+		assert.NoError(t, watch.Wait())
+	}()
+	out := map[string]time.Time{}
+	lines := make(chan string, 9)
+	go func() {
+		for scan := bufio.NewScanner(said); scan.Scan(); {
+			lines <- scan.Text()
+		}
+	}()
+	await := func(front string) {
+		for out[front].IsZero() {
+			select {
+			case line := <-lines:
+				if words := strings.Fields(line); len(words) > 2 && words[0] == "gauge-1" {
+					out[words[2]] = time.Now()
+				}
+			case <-time.After(30 * time.Second):
+				require.Fail(t, "no member of "+front+" was taken out")
+			}
+		}
+	}
+	await("quick")
+	await("patient")
+	assert.Greater(t, out["patient"].Sub(out["quick"]), 3*time.Second, "three further tests, a second apart at least")
+	assert.Zero(t, out["seldom"])
+	run("change", "front", "seldom", "--test-every", "1s", "--yes")
+	await("seldom")
+}
+
 // onHost enacts an estate with one subnet, landing, on the host. It returns what makes and runs commands there, and the name of the router's
 // namespace.
 func onHost(t *testing.T, nouns, rules string) (command func(args ...string) *exec.Cmd, run func(args ...string) string, router string) {
@@ -97,10 +142,12 @@ func onHost(t *testing.T, nouns, rules string) (command func(args ...string) *ex
 }
 
 // kill ends the processes in a namespace: those of one machine, and of no other test's.
-func kill(t *testing.T, namespace string) {
+func kill(t *testing.T, namespace string) { signal(t, namespace, "KILL") }
+
+func signal(t *testing.T, namespace, name string) {
 	out, err := exec.Command("ip", "netns", "pids", namespace).Output()
 	require.NoError(t, err)
 	pids := strings.Fields(string(out))
 	require.NotEmpty(t, pids)
-	require.NoError(t, exec.Command("kill", append([]string{"-KILL"}, pids...)...).Run())
+	require.NoError(t, exec.Command("kill", append([]string{"-" + name}, pids...)...).Run())
 }

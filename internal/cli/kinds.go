@@ -31,7 +31,7 @@ type nounInput struct {
 	file, family, to, public, ownKey                                 string
 	at, space, ranges, joins, groups, keys, dns, gateway, allocation []string
 	ports, tags, address, sources, inside, setup                     []string
-	outward, until                                                   string
+	outward, until, testEvery, testFailures                          string
 	now                                                              func() time.Time
 	outside, dhcp, bastions                                          bool
 	endpoint                                                         string
@@ -179,10 +179,14 @@ var nouns = []noun{
 		flags: func(c *cobra.Command, in *nounInput, _ bool) {
 			c.Flags().StringVar(&in.network, "network", "", "the network that it leads into")
 			c.Flags().StringSliceVar(&in.address, "address", nil, "its public addresses: auto (the default), given or reserved ones")
+			c.Flags().StringVar(&in.testEvery, "test-every", "", "time between two tests of a machine behind it, from 1s to 1h (default: that of site watch)")
+			c.Flags().StringVar(&in.testFailures, "test-failures", "", "failed tests in a row after which a machine gets no new connections (default: 2)")
 		},
 		fields: func(in *nounInput) (e entry, err error) {
 			e.word("network", in.network)
 			e.list("address", in.address, false)
+			e.word("test-every", in.testEvery)
+			e.word("test-failures", in.testFailures)
 			return e, nil
 		},
 	},

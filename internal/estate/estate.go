@@ -201,8 +201,22 @@ type Front struct {
 	Name    string
 	Network string
 	Address Address
+	Test    FrontTest
 	At      sentence.Pos
 }
+
+// FrontTest says how the members of a front's spreads are tested. A zero field is left to whoever watches.
+type FrontTest struct {
+	Every    time.Duration // between two tests, from LeastTestEvery to MostTestEvery, both included
+	Failures int           // in a row, after which a member is taken out; from 1 to MostTestFailures
+}
+
+// The bounds of a [FrontTest].
+const (
+	LeastTestEvery   = time.Second
+	MostTestEvery    = time.Hour
+	MostTestFailures = 100
+)
 
 // Bastion is a gateway through which people reach machines.
 type Bastion struct {

@@ -334,10 +334,37 @@ func (r *reader) tags(n *yaml.Node) (tags []Tag) {
 func (r *reader) front(name string, at sentence.Pos, n *yaml.Node) {
 	f := Front{Name: name, At: at}
 	r.fields(n, "front "+name, map[string]field{
-		"network": func(v *yaml.Node) { f.Network = r.name(v, "network") },
-		"address": func(v *yaml.Node) { f.Address = r.address(v) },
+		"network":       func(v *yaml.Node) { f.Network = r.name(v, "network") },
+		"address":       func(v *yaml.Node) { f.Address = r.address(v) },
+		"test-every":    func(v *yaml.Node) { f.Test.Every = r.testEvery(v) },
+		"test-failures": func(v *yaml.Node) { f.Test.Failures = r.testFailures(v) },
 	}, "network", "address")
 	r.estate.Fronts = append(r.estate.Fronts, f)
+}
+
+// testEvery reads the time between two tests of a member.
+func (r *reader) testEvery(n *yaml.Node) time.Duration {
+	text, ok := r.text(n, "test-every")
+	if !ok {
+		return 0
+	}
+	d, err := sentence.ParseDuration(text)
+	if err != nil || d.Length() < LeastTestEvery || d.Length() > MostTestEvery {
+		r.failAt(n, fmt.Sprintf("test-every is a duration from %s to %s, not “%s”", sentence.DurationOf(LeastTestEvery), sentence.DurationOf(MostTestEvery), text), "for example 2s")
+		return 0
+	}
+	return d.Length()
+}
+
+// testFailures reads after how many failed tests in a row a member is taken out.
+func (r *reader) testFailures(n *yaml.Node) int {
+	text, ok := r.text(n, "test-failures")
+	count, err := strconv.Atoi(text)
+	if ok && (err != nil || count < 1 || count > MostTestFailures) {
+		r.failAt(n, fmt.Sprintf("test-failures is a number from 1 to %d, not “%s”", MostTestFailures, text), "for example 3")
+		return 0
+	}
+	return count
 }
 
 // sourceSet reads a source: a list of its members, of which the last may say what it is

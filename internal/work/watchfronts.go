@@ -1,6 +1,7 @@
 package work
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -11,21 +12,22 @@ import (
 	"golang.org/x/sys/unix"
 
 	"ironbark/internal/driver"
+	"ironbark/internal/estate"
 	"ironbark/internal/flow"
 	"ironbark/internal/site"
 )
 
-// misses is how often in a row a member must fail its test to be taken out. One refused connection is enough: nothing listens there. A
-// member that passes once is back in.
+// misses is how often in a row a member must fail its test to be taken out, where its front says nothing else. One refused connection is
+// enough: nothing listens there. A member that passes once is back in.
 const misses = 2
 
 // drainedFor is how long a member that passes its test stays out for draining: whoever drains one stops it then, or was
 // killed.
 const drainedFor = 10 * time.Minute
 
-// WatchFronts tests the members of all spreads that say how, again and again until ctx ends, and
-// takes out those that do not pass. What it goes by is read anew each time. What it said last holds when it ends. tell is
-// called with what changes, and with what goes wrong.
+// WatchFronts tests the members of all spreads that say how, again and again until ctx ends, and takes out those that do not pass. every is
+// the time between two tests where a front has none of its own. What it goes by is read anew each time. The last state of members stays when
+// it ends. tell is called with what changes, and with what goes wrong.
 func (w *Work) WatchFronts(ctx context.Context, every time.Duration, tell func(string)) error {
 	place, err := w.Site.Members()
 	if err == nil && !place.Watched() {
@@ -34,10 +36,11 @@ func (w *Work) WatchFronts(ctx context.Context, every time.Duration, tell func(s
 	if err != nil {
 		return err
 	}
-	missed := map[memberName]int{}
+	watch := frontWatch{w: w, place: place, every: every, missed: map[memberName]int{}, tested: map[string]time.Time{}}
 	wrong := ""
 	for {
-		if err := w.watchOnce(ctx, place, missed, tell); ctx.Err() == nil {
+		next, err := watch.once(ctx, tell)
+		if ctx.Err() == nil {
 			now := ""
 			if err != nil {
 				now = err.Error()
@@ -47,7 +50,7 @@ func (w *Work) WatchFronts(ctx context.Context, every time.Duration, tell func(s
 			}
 			wrong = now
 		}
-		if err := w.Clock.Sleep(ctx, every); err != nil {
+		if err := w.Clock.Sleep(ctx, next); err != nil {
 			return nil // it is told to end
 		}
 	}
@@ -60,57 +63,108 @@ type memberName struct {
 	machine string
 }
 
-func (w *Work) watchOnce(ctx context.Context, place driver.MemberTester, missed map[memberName]int, tell func(string)) error {
-	st, err := w.Installed(ctx)
-	if err != nil {
-		return err
+// frontWatch is what a watch remembers between two looks.
+type frontWatch struct {
+	w      *Work
+	place  driver.MemberTester
+	every  time.Duration
+	missed map[memberName]int
+	tested map[string]time.Time // when the members of each front were last tested
+}
+
+// leastPause is the shortest time between two looks.
+const leastPause = 100 * time.Millisecond
+
+// testOf is how the members of a front are tested.
+func (f *frontWatch) testOf(e *estate.Estate, front string) estate.FrontTest {
+	test := estate.FrontTest{Every: f.every, Failures: misses}
+	for _, one := range e.Fronts {
+		if one.Name == front {
+			test.Every, test.Failures = cmp.Or(one.Test.Every, test.Every), cmp.Or(one.Test.Failures, test.Failures)
+		}
 	}
-	outs, err := place.Outs(ctx)
+	return test
+}
+
+// once tests the members whose time has come, and returns how long it is until that of others comes.
+func (f *frontWatch) once(ctx context.Context, tell func(string)) (next time.Duration, err error) {
+	next = f.every
+	st, err := f.w.Installed(ctx)
 	if err != nil {
-		return err
+		return next, err
 	}
+	outs, err := f.place.Outs(ctx)
+	if err != nil {
+		return next, err
+	}
+	began := f.w.Clock.Now()
+	due := map[string]bool{}
 	members := testedMembers(st.Plan)
-	failed := make([]error, len(members))
-	var all sync.WaitGroup
-	room := make(chan struct{}, 32)
-	for i, m := range members {
-		room <- struct{}{}
-		all.Go(func() {
-			failed[i] = place.TestMember(ctx, m)
-			<-room
-		})
+	for _, m := range members {
+		left := f.tested[m.Front].Add(f.testOf(st.Estate, m.Front).Every).Sub(began)
+		due[m.Front] = left <= 0 || left > estate.MostTestEvery+f.every // the clock went back
 	}
-	all.Wait()
+	failed := f.test(ctx, members, due)
 	if err := ctx.Err(); err != nil { // what was broken off tells nothing
-		return err
+		return next, err
 	}
-	now := w.Clock.Now()
+	now := f.w.Clock.Now()
 	var out []driver.Out
 	var told []string
 	for i, m := range members {
 		name := memberName{m.Front, m.Service, m.Machine}
+		test := f.testOf(st.Estate, m.Front)
+		if due[m.Front] {
+			f.tested[m.Front] = began
+		}
+		next = min(next, max(f.tested[m.Front].Add(test.Every).Sub(now), leastPause))
 		at := slices.IndexFunc(outs, func(o driver.Out) bool { return memberName{o.Front, o.Service, o.Machine} == name })
+		if !due[m.Front] {
+			if at >= 0 {
+				out = append(out, outs[at])
+			}
+			continue
+		}
 		what := fmt.Sprintf("%s of %s at %s", m.Machine, m.Front, m.Service)
 		if at >= 0 && outs[at].Draining && failed[i] == nil && now.Sub(outs[at].Since) < drainedFor {
 			out = append(out, outs[at])
 			continue
 		}
 		if failed[i] == nil {
-			if delete(missed, name); at >= 0 {
+			if delete(f.missed, name); at >= 0 {
 				told = append(told, what+passesAgain)
 			}
 			continue
 		}
-		missed[name]++
+		f.missed[name]++
 		switch {
 		case at >= 0:
 			out = append(out, outs[at])
-		case missed[name] >= misses || errors.Is(failed[i], unix.ECONNREFUSED):
+		case f.missed[name] >= test.Failures || errors.Is(failed[i], unix.ECONNREFUSED):
 			out = append(out, driver.Out{Front: m.Front, Service: m.Service, Machine: m.Machine, Since: now, Why: failed[i].Error()})
 			told = append(told, what+" gets no new connections: "+failed[i].Error())
 		}
 	}
-	return w.setOut(ctx, place, out, told, tell)
+	return next, f.w.setOut(ctx, f.place, out, told, tell)
+}
+
+// test tests the members of the fronts whose time has come.
+func (f *frontWatch) test(ctx context.Context, members []driver.Member, due map[string]bool) []error {
+	failed := make([]error, len(members))
+	var all sync.WaitGroup
+	room := make(chan struct{}, 32)
+	for i, m := range members {
+		if !due[m.Front] {
+			continue
+		}
+		room <- struct{}{}
+		all.Go(func() {
+			failed[i] = f.place.TestMember(ctx, m)
+			<-room
+		})
+	}
+	all.Wait()
+	return failed
 }
 
 // passesAgain is what is reported of a member that is back in.

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"ironbark/internal/change"
+	"ironbark/internal/estate"
 	"ironbark/internal/exposure"
 	"ironbark/internal/flow"
 	"ironbark/internal/sentence"
@@ -48,6 +49,9 @@ func FrontOf(t change.Resource, st *work.State, at time.Time) Front {
 			case sentence.Spread:
 				p.LeadsTo = s.Over.String()
 				p.Test = strings.TrimPrefix(s.Tested.String(), " tested by ")
+				if p.Test != "" {
+					p.Test += pace(st.Estate, t.Name)
+				}
 			}
 		}
 		for _, m := range d.To.Machines {
@@ -171,4 +175,17 @@ func FrontJSON(f Front, ph *Phrasing) FrontDoc {
 		doc.Reach = append(doc.Reach, entryJSON(e, ph))
 	}
 	return doc
+}
+
+// pace says how often the members of a front are tested, and when one is taken out, where the front says so.
+func pace(e *estate.Estate, front string) (text string) {
+	for _, f := range e.Fronts {
+		if f.Name == front && f.Test.Every > 0 {
+			text = " every " + sentence.DurationOf(f.Test.Every).String()
+		}
+		if f.Name == front && f.Test.Failures > 0 {
+			text += ", out after " + Count(f.Test.Failures, "failure")
+		}
+	}
+	return text
 }

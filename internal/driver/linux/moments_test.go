@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"strconv"
 	"sync"
 	"testing"
 	"time"
@@ -46,7 +47,7 @@ func TestTheKernelTurnsWhenTheAnalysisDoes(t *testing.T) {
 		}
 		turns++
 		t.Run(fmt.Sprint("seed=", seed), func(t *testing.T) {
-			b := build(t, w, turn.Add(-3*time.Second))
+			b := build(t, w, turn.Add(-3*slow()))
 			at := turn.Add(-b.by)
 			require.True(t, time.Now().Before(at), "it took too long to build")
 			var mu sync.Mutex
@@ -57,12 +58,12 @@ func TestTheKernelTurnsWhenTheAnalysisDoes(t *testing.T) {
 					// On a busy computer an answer may take longer than anybody waits for it here; where it
 					// is closed none ever comes.
 					tried, came := 0, 0
-					for time.Now().Before(at.Add(time.Second)) {
+					for time.Now().Before(at.Add(slow())) {
 						time.Sleep(20 * time.Millisecond) // a machine tells so many a second that nothing listens, and no more
 						began := time.Now()
 						var got bool
 						err := within(b.namespace(p.Source), func() (err error) {
-							got, err = send(context.Background(), p, 100*time.Millisecond)
+							got, err = send(context.Background(), p, slow()/10)
 							return err
 						})
 						ended := time.Now()
@@ -96,6 +97,15 @@ func TestTheKernelTurnsWhenTheAnalysisDoes(t *testing.T) {
 	}
 	t.Logf("%d turns, %d packets before and %d after", turns, before, after)
 	require.Greater(t, min(before, after), 50)
+}
+
+// slow is a second, or as many as IRONBARK_TRUTH_SLOW says: in an emulated machine all takes longer.
+func slow() time.Duration {
+	n, err := strconv.Atoi(os.Getenv("IRONBARK_TRUTH_SLOW"))
+	if err != nil {
+		n = 1
+	}
+	return time.Duration(n) * time.Second
 }
 
 // moreInTruth chooses how much is tried in the ordinary run and in a long one.
