@@ -197,7 +197,7 @@ var optionOffers = map[string]offering{
 	"last": fixed("10", "50", "100"), "group": groups, "tag": tags, "algorithm": fixed("ed25519", "rsa-3072", "rsa-4096"), "disk-kind": fixed("standard", "fast"), "log-format": fixed("text", "json"), "as": fixed("openssh", "pkcs8", "ppk"),
 	"fail-at": fixed("note", "caution", "serious"), "site": fixed(estate.Sim, estate.Linux), "suite": fixed("bookworm", "trixie"), "with": free,
 	"own-key": files, "key": files, "public-key-file": files, "public-key": free, "file": files, "kernel": files, "log": files, "proof": folders, "desktop-file": files, "dir": folders,
-	"device": fixed("vdb", "vdc", "vdd", "vde"), "gb": fixed("10", "20", "50", "100"), "disk": fixed("10", "20", "50", "100"), "sessions": fixed("10", "20", "50"), "count": fixed("2", "3", "5"),
+	"device": fixed("vdb", "vdc", "vdd", "vde"), "gb": fixed("10", "20", "50", "100"), "disk": fixed("10", "20", "50", "100"), "sessions": fixed("10", "20", "50"), "count": fixed("2", "3", "5"), "test-every": fixed("1s", "2s", "5s", "10s", "1m"), "test-failures": fixed("1", "2", "3", "5"),
 	"transfer": fixed("100", "500", "1000"), "outward": fixed(estate.OutwardOpen, estate.OutwardClosed), "drain": pauses, "grace": pauses, "every": pauses, "idle": lengths, "longest": lengths, "end": free,
 	"range": free, "space": free, "inside": free, "dns": free, "gateway": free, "allocate": free, "port": fixed("tcp/", "udp/"), "interface": interfaces, "own": free, "listen": free, "metrics": free,
 	"line": named("line"), "endpoint": free, "address": free,
