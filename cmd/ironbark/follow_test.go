@@ -3,6 +3,7 @@ package main
 import (
 	"bufio"
 	"io"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -42,6 +43,34 @@ func TestWhatDriftsIsPutRight(t *testing.T) {
 	kill(t, router+"-gauge-1")
 	time.Sleep(2500 * time.Millisecond)
 	assert.Contains(t, run("status"), "stopped, by itself", "machines are not named in repair:")
+}
+
+// TestAMachineNearItsLimitIsReported has a client hold nine of the ten connections that a machine may have: the journal has it once.
+func TestAMachineNearItsLimitIsReported(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("network namespaces need root")
+	}
+	command, run, router := onHost(t, "machines:\n  gauge-1: {image: light, size: c1m1, at: landing, limits: {connections: 10}}\n  gauge-2: {image: light, size: c1m1, at: landing}\n", "allow https from all to all\n")
+	follow := command("site", "restore", "--follow", "--every", "1s")
+	require.NoError(t, follow.Start())
+	defer func() {
+		_ = follow.Process.Signal(os.Interrupt)
+		assert.NoError(t, follow.Wait())
+	}()
+	inside(t, router+"-gauge-2", func() error {
+		for range 9 {
+			c, err := net.Dial("tcp", "10.60.1.4:443")
+			if err != nil {
+				return err
+			}
+			t.Cleanup(func() { _ = c.Close() })
+		}
+		return nil
+	})
+	require.Eventually(t, func() bool { return strings.Contains(run("journal", "--did", "connections"), "gauge-1 has 9 of 10 connections: 90 %") }, 20*time.Second, 200*time.Millisecond)
+	assert.Contains(t, run("findings"), "gauge-1 has 9 of 10 connections: 90 %")
+	time.Sleep(2500 * time.Millisecond)
+	assert.Equal(t, 1, strings.Count(run("journal", "--did", "connections"), "gauge-1 has"), "it is recorded once")
 }
 
 // TestAStartTestsAnew stops a member behind the site's back, has it taken out at the first refused connection, and starts it: it is back in

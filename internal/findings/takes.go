@@ -14,16 +14,34 @@ const (
 	muchOfMachine = 80
 )
 
+// Much reports whether so much is taken that somebody should look, long before nothing is left.
+func (t Takes) Much() bool {
+	if t.Machine == "" {
+		return t.percent() >= muchOfAll
+	}
+	return t.percent() >= muchOfMachine
+}
+
+func (t Takes) percent() int { return t.Now * 100 / max(t.Most, 1) }
+
+// String says how much is taken.
+func (t Takes) String() string {
+	who := t.Machine
+	if who == "" {
+		who = "the site"
+	}
+	return fmt.Sprintf("%s has %d of %d connections: %d %%", who, t.Now, t.Most, t.percent())
+}
+
 // takes finds machines that come near their limits, and a table of connections that fills.
 func (l *looker) takes(list []Takes) {
 	for _, t := range list {
-		percent := t.Now * 100 / max(t.Most, 1)
 		switch {
-		case t.Machine == "" && percent >= muchOfAll:
-			l.find(Serious, Crowded, "connections", "ironbark findings lists machines near their limits; stop them, or give them lower limits",
-				fmt.Sprintf("the site tracks %d of %d connections: %d %%", t.Now, t.Most, percent))
-		case t.Machine != "" && percent >= muchOfMachine:
-			l.machine(Caution, Crowded, t.Machine, "ironbark show machine "+t.Machine, fmt.Sprintf("it has %d of %d connections: %d %%", t.Now, t.Most, percent))
+		case !t.Much():
+		case t.Machine == "":
+			l.find(Serious, Crowded, "connections", "ironbark findings lists machines near their limits; stop them, or give them lower limits", t.String())
+		default:
+			l.machine(Caution, Crowded, t.Machine, "ironbark show machine "+t.Machine, t.String())
 		}
 	}
 }

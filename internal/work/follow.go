@@ -22,7 +22,7 @@ type drifting struct {
 // names, and notes in the journal how long each drift lasted. At each look it ends the connections that may pass no longer. restore makes
 // all as it was enacted; tell is called with what changes, and with what goes wrong.
 func (w *Work) Follow(ctx context.Context, every time.Duration, restore func(context.Context, *Review) error, tell func(string)) error {
-	f := &follower{w: w, restore: restore, tell: tell, open: map[string]drifting{}}
+	f := &follower{w: w, restore: restore, tell: tell, open: map[string]drifting{}, much: map[string]bool{}}
 	wrong := ""
 	for {
 		err := f.look(ctx)
@@ -49,6 +49,7 @@ type follower struct {
 	tell    func(string)
 	last    time.Time // of the look before
 	open    map[string]drifting
+	much    map[string]bool // which machines had much of their connections at the last look; "": the site
 }
 
 // look is one look, with what follows from it.
@@ -59,6 +60,9 @@ func (f *follower) look(ctx context.Context) error {
 	}
 	st, err := w.Installed(ctx)
 	if err != nil {
+		return err
+	}
+	if err := f.alert(ctx); err != nil {
 		return err
 	}
 	now := w.Clock.Now()
@@ -89,6 +93,25 @@ func (f *follower) look(ctx context.Context) error {
 	}
 	f.last = now
 	return failed
+}
+
+// alert records machines, and the site, that have come to have much of the connections that they may have. Recipients are notified by the
+// journal. Until one has fewer again it is not recorded again.
+func (f *follower) alert(ctx context.Context) error {
+	list, err := f.w.takes(ctx)
+	if err != nil {
+		return err
+	}
+	for _, t := range list {
+		if t.Much() && !f.much[t.Machine] {
+			f.tell(t.String())
+			if _, err := f.w.Site.Note(ctx, f.w.Person, "connections", t.String()); err != nil {
+				return err
+			}
+		}
+		f.much[t.Machine] = t.Much()
+	}
+	return nil
 }
 
 // between says when something came about that two looks enclose.
