@@ -304,7 +304,12 @@ func (s *Site) put(ctx context.Context, tx *sql.Tx, m *meta, plan *flow.Plan) er
 	if m.Generation, err = s.generation(); err != nil {
 		return err
 	}
-	return s.endClosed(m, plan, passing)
+	tracked, err := s.connections()
+	if err != nil {
+		return err
+	}
+	beyond := excess(tracked, addrs, limitsOf(list)) // the new table has counted none of them
+	return errors.Join(s.endClosed(m, tracked, plan, passing), s.endConnections(m, beyond, false))
 }
 
 // Keep keeps the identity.

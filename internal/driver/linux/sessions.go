@@ -71,5 +71,5 @@ func (s *Site) sweep(ctx context.Context, tx *sql.Tx, m *meta, list []connection
 	if err != nil {
 		return err
 	}
-	return s.endClosedOf(m, list, plan, passing)
+	return s.endClosed(m, list, plan, passing)
 }

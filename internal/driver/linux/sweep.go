@@ -80,15 +80,6 @@ func (w *sweeper) passes(c connection) bool {
 // isRouter reports whether an address is the router's own on its links.
 func isRouter(a netip.Addr) bool { return a.IsLinkLocalUnicast() }
 
-// endClosed ends the connections that a plan lets pass no longer. The plan has no openings; passing are those that are installed.
-func (s *Site) endClosed(m *meta, plan *flow.Plan, passing []driver.Passage) error {
-	list, err := s.connections()
-	if err != nil {
-		return err
-	}
-	return s.endClosedOf(m, list, plan, passing)
-}
-
 // connections lists what the kernel tracks of the site.
 func (s *Site) connections() (list []connection, err error) {
 	err = within(s.prefix, func() error {
@@ -98,8 +89,8 @@ func (s *Site) connections() (list []connection, err error) {
 	return list, err
 }
 
-// endClosedOf is endClosed for some connections.
-func (s *Site) endClosedOf(m *meta, list []connection, plan *flow.Plan, passing []driver.Passage) error {
+// endClosed ends those of some connections that a plan lets pass no longer. The plan has no openings; passing are those that are installed.
+func (s *Site) endClosed(m *meta, list []connection, plan *flow.Plan, passing []driver.Passage) error {
 	if len(list) == 0 {
 		return nil
 	}

@@ -1,6 +1,7 @@
 package linux
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"fmt"
@@ -166,6 +167,41 @@ func (b *batch) counted(ch *nftables.Chain, name string, link expr.MetaKey, limi
 	}
 	b.rule(ch, goTo(refuseName))
 }
+
+// excess are the connections that machines have beyond their limits: those of TCP that are established, and the oldest, are kept first.
+// Cost: O(n log n).
+func excess(list []connection, addrs map[string][]netip.Addr, limits map[string]estate.Traffic) (beyond []connection) {
+	owner := map[netip.Addr]string{}
+	for name, own := range addrs {
+		for _, a := range own {
+			owner[a] = name
+		}
+	}
+	list = slices.Clone(list)
+	slices.SortFunc(list, func(a, b connection) int {
+		return cmp.Or(compareBool(b.established(), a.established()), a.since.Compare(b.since))
+	})
+	own := ownLimits()
+	has := map[string]int{}
+	for _, c := range list {
+		ends := slices.Compact([]string{owner[c.caller], owner[c.called]})
+		full := func(name string) bool {
+			limit, known := limits[name]
+			return known && has[name] >= limit.Or(own).Connections
+		}
+		if slices.ContainsFunc(ends, full) {
+			beyond = append(beyond, c)
+			continue
+		}
+		for _, name := range ends {
+			has[name]++
+		}
+	}
+	return beyond
+}
+
+// established reports whether both sides of a TCP connection have spoken.
+func (c *connection) established() bool { return c.proto == unix.IPPROTO_TCP && c.state == established }
 
 var _ driver.TrafficKeeper = (*Site)(nil)
 

@@ -1,6 +1,7 @@
 package linux
 
 import (
+	"fmt"
 	"net/netip"
 	"strings"
 	"testing"
@@ -46,6 +47,13 @@ func TestOneMachineDoesNotFillTheTable(t *testing.T) {
 	flood(other, 12000)
 	n := len(tracked(t, s, other))
 	assert.True(t, 4000 <= n && n <= 8200, "%d connections of 4,000", n)
+	for i := range 3 { // tables that are installed anew begin to count at nothing
+		estateOf(t, s, limited, fmt.Sprintf("allow udp/7000, http, tcp/%d from everywhere to all", 9000+i))
+		assert.LessOrEqual(t, len(tracked(t, s, at)), 200)
+		client = client.Next()
+		flood(at, 300)
+		assert.LessOrEqual(t, len(tracked(t, s, at)), 400)
+	}
 	_, _, err = s.Power(t.Context(), "gauge-1", driver.Power{Do: driver.Stop})
 	require.NoError(t, err)
 	assert.Empty(t, tracked(t, s, at), "a stop frees what it holds")
