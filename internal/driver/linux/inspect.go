@@ -48,7 +48,7 @@ func (s *Site) inspect(list []change.Resource, plan *flow.Plan, host []netip.Add
 		if err != nil {
 			return err
 		}
-		return errors.Join(i.tables(s), i.settings(), i.rules(), i.links(s, links, list), i.routes(s, links, list, plan))
+		return errors.Join(i.tables(s), i.settings(), i.rules(), i.links(s, links, list), i.addresses(links, list), i.routes(s, links, list, plan))
 	})
 	for _, t := range list {
 		if isNode(t) && !isGuest(t) && exists(s.prefix+"-"+t.Name) {
@@ -263,16 +263,22 @@ func (i *inspection) machine(s *Site, t change.Resource) error {
 	})
 }
 
+// mendPasses is how often all is looked at again: what is mended may take something else along, as an address does its route.
+const mendPasses = 3
+
 // mendAll puts right what differs. What cannot be put right is an error.
 func (s *Site) mendAll(list []change.Resource, plan *flow.Plan) error {
-	faults, err := s.inspect(list, plan, nil)
-	for _, f := range faults {
-		if f.mend == nil {
-			continue
+	for range mendPasses {
+		faults, err := s.inspect(list, plan, nil)
+		faults = slices.DeleteFunc(faults, func(f fault) bool { return f.mend == nil })
+		for _, f := range faults {
+			if failed := within(s.prefix, f.mend); failed != nil && !errors.Is(failed, unix.ENOENT) && !errors.Is(failed, unix.ESRCH) && !errors.Is(failed, unix.ENODEV) { // it is gone by now
+				err = errors.Join(err, fmt.Errorf("%s: %w", f.What, failed))
+			}
 		}
-		if failed := within(s.prefix, f.mend); failed != nil && !errors.Is(failed, unix.ENOENT) && !errors.Is(failed, unix.ESRCH) && !errors.Is(failed, unix.ENODEV) { // it is gone by now
-			err = errors.Join(err, fmt.Errorf("%s: %w", f.What, failed))
+		if err != nil || len(faults) == 0 {
+			return err
 		}
 	}
-	return err
+	return nil
 }

@@ -222,17 +222,10 @@ func (s *Site) answerUplink(list []change.Resource) error {
 		return nil
 	}
 	want := map[netip.Prefix]bool{}
-	for _, p := range ownAddrs(up.Spec) {
+	for _, p := range uplinkAddrs(up.Spec, list) {
 		want[p] = true
 	}
 	var neighbours []netip.Addr
-	for _, t := range list {
-		for _, a := range []netip.Addr{t.Given.Addr4, t.Given.Addr6} {
-			if a.IsValid() && up.Spec.Link != "" {
-				want[netip.PrefixFrom(a, a.BitLen())] = true
-			}
-		}
-	}
 	for _, addrs := range addrsOf(list) {
 		for _, a := range addrs {
 			if a.Is6() && slices.ContainsFunc(up.Spec.Own, func(p netip.Prefix) bool { return p.Masked().Contains(a) }) {
@@ -252,6 +245,19 @@ func (s *Site) answerUplink(list []change.Resource) error {
 		}
 		return errors.Join(haveAddresses(want), haveProxies(neighbours))
 	})
+}
+
+// uplinkAddrs are the addresses that the router has on the uplink: its own, and on an interface the public ones that resources have.
+func uplinkAddrs(spec change.Spec, list []change.Resource) []netip.Prefix {
+	all := ownAddrs(spec)
+	for _, t := range list {
+		for _, a := range []netip.Addr{t.Given.Addr4, t.Given.Addr6} {
+			if a.IsValid() && spec.Link != "" {
+				all = append(all, netip.PrefixFrom(a, a.BitLen()))
+			}
+		}
+	}
+	return all
 }
 
 // haveAddresses gives the uplink some addresses and takes all others away, but for those
