@@ -47,9 +47,7 @@ func TestTheKernelTurnsWhenTheAnalysisDoes(t *testing.T) {
 		}
 		turns++
 		t.Run(fmt.Sprint("seed=", seed), func(t *testing.T) {
-			b := build(t, w, turn.Add(-3*slow()))
-			at := turn.Add(-b.by)
-			require.True(t, time.Now().Before(at), "it took too long to build")
+			b, at := builtBefore(t, w, turn)
 			var mu sync.Mutex
 			var all sync.WaitGroup
 			for _, p := range packets {
@@ -61,11 +59,7 @@ func TestTheKernelTurnsWhenTheAnalysisDoes(t *testing.T) {
 					for time.Now().Before(at.Add(slow())) {
 						time.Sleep(20 * time.Millisecond) // a machine tells so many a second that nothing listens, and no more
 						began := time.Now()
-						var got bool
-						err := within(b.namespace(p.Source), func() (err error) {
-							got, err = send(context.Background(), p, slow()/10)
-							return err
-						})
+						got, err := b.once(p)
 						ended := time.Now()
 						open := first
 						mu.Lock()
@@ -97,6 +91,30 @@ func TestTheKernelTurnsWhenTheAnalysisDoes(t *testing.T) {
 	}
 	t.Logf("%d turns, %d packets before and %d after", turns, before, after)
 	require.Greater(t, min(before, after), 50)
+}
+
+// builtBefore builds an estate, and returns when a turn of its plan comes: in a second or more. On a busy computer it takes more than one try.
+func builtBefore(t *testing.T, w oracle.World, turn time.Time) (*built, time.Time) {
+	for lead := 3 * slow(); ; lead *= 2 {
+		b := build(t, w, turn.Add(-lead))
+		at := turn.Add(-b.by)
+		if time.Now().Before(at.Add(-time.Second)) {
+			return b, at
+		}
+		require.Less(t, lead, time.Minute, "it took too long to build")
+	}
+}
+
+// once sends a packet a single time. Nobody answers for what is outside, so what a machine calls there is looked for as it leaves.
+func (b *built) once(p driver.Packet) (got bool, err error) {
+	if b.owner[p.Source] != "" && b.plan.Internet().Contains(flow.PointOf(p.Target)) {
+		return b.s.leaves(context.Background(), b.namespace(p.Source), p, false)
+	}
+	err = within(b.namespace(p.Source), func() error {
+		got, err = send(context.Background(), p, slow()/10)
+		return err
+	})
+	return got, err
 }
 
 // slow is a second, or as many as IRONBARK_TRUTH_SLOW says: in an emulated machine all takes longer.

@@ -72,20 +72,22 @@ func TestRatesHold(t *testing.T) {
 	nouns := strings.Replace(endsNouns, "at: landing, address: auto}", "at: landing, address: auto, limits: {new: 50, packets: 300, bytes: 20000}}", 1)
 	estateOf(t, s, nouns, "allow udp/7000 from everywhere to all")
 	client, at := netip.MustParseAddr("2001:db8:ca11::7"), netip.MustParseAddr("2001:db8:60:1::4")
+	began := time.Now()
 	for i := range 200 {
 		inject(t, s.prefix+".probe", udpPacket(netip.AddrPortFrom(client, uint16(1024+i)), netip.AddrPortFrom(at, 7000), []byte("tide")))
 	}
 	n := len(tracked(t, s, at))
-	assert.True(t, 50 <= n && n < 120, "%d connections began of 50 a second", n)
+	most := 70 + int(50*time.Since(began).Seconds()) // as many at once as a second takes, and what comes meanwhile
+	assert.True(t, 50 <= n && n <= most, "%d connections began of 50 a second", n)
 	k := begin(t, s, "gauge-1", client.Next(), at, at, flow.UDPPort(7000), false)
 	time.Sleep(2 * time.Second)
 	before := k.toMachine.Load()
-	began := time.Now()
+	began = time.Now()
 	for time.Since(began) < 2*time.Second {
 		for range 50 {
 			inject(t, s.prefix+".probe", udpPacket(netip.AddrPortFrom(client, 1024), netip.AddrPortFrom(at, 7000), make([]byte, 10)))
 		}
 	}
 	heard := k.toMachine.Load() - before
-	assert.Less(t, heard, int64(1200), "of 300 packets a second, both ways")
+	assert.Less(t, heard, int64(1200*time.Since(began).Seconds()/2), "of 300 packets a second, both ways")
 }
