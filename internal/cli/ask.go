@@ -102,6 +102,11 @@ func (a *app) whyCommand() *cobra.Command {
 					return err
 				}
 			}
+			if told, ok := answer.(forwarded); ok && !st.Draft && q.at == "" {
+				if err := w.LookAtGateway(told.Forwarding); err != nil {
+					return err
+				}
+			}
 			ph := view.NewPhrasing(st, at)
 			if a.json {
 				err = a.print.JSON(answer.document(ph, w.Person, at))

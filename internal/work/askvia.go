@@ -1,6 +1,7 @@
 package work
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -8,6 +9,7 @@ import (
 	"ironbark/internal/bastion"
 	"ironbark/internal/estate"
 	"ironbark/internal/flow"
+	"ironbark/internal/gateway"
 	"ironbark/internal/sentence"
 )
 
@@ -17,6 +19,17 @@ type Forwarding struct {
 	State   *State
 	People  []PersonForwarding
 	Verdict string // open, closed or some
+	Stopped bool   // nobody gets in now: the gateway is not running
+}
+
+// LookAtGateway adds to an answer whether the gateway is running. Where it is not, the verdict is closed.
+func (w *Work) LookAtGateway(a *Forwarding) error {
+	_, err := gateway.Ask(w.GatewayDir(a.Ask.Via.Text))
+	if !errors.Is(err, gateway.ErrNotRunning) {
+		return err
+	}
+	a.Stopped, a.Verdict = true, "closed"
+	return nil
 }
 
 // PersonForwarding is what a bastion forwards for one person, or for several of whom the same is true.

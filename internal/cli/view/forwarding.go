@@ -18,11 +18,14 @@ func (p *Printer) Forwarding(a *work.Forwarding, ph *Phrasing) {
 		who := strings.Join(one.Names, " and ")
 		for _, part := range gatherMachines(one.Parts) {
 			word := "closed"
-			if part.Forward {
+			if part.Forward && !a.Stopped {
 				word = p.Open("open") + "  "
 			}
 			p.Wrap(word+"  ", fmt.Sprintf("%s from %s at %s via %s to %s", ph.service(part.Services), who, ph.names.Plain(part.Client), a.Ask.Via.Text, part.Machine))
 			p.Wrap("        ", ForwardingWhy(part, who, a.Ask.Via.Text, ph))
+			if part.Forward && a.Stopped {
+				p.Wrap("        ", "but the gateway is not running: ironbark gateway "+a.Ask.Via.Text+" runs it, and ironbark connect runs one for a session")
+			}
 		}
 	}
 	if len(a.People) == 0 {
@@ -69,6 +72,7 @@ type ForwardingDoc struct {
 	Ask     string           `json:"ask"`
 	Verdict string           `json:"verdict"` // open, closed or some
 	Via     string           `json:"via"`
+	Stopped bool             `json:"stopped"` // the gateway is not running, so nobody gets in; parts say what it would forward
 	Parts   []ForwardingPart `json:"parts"`
 }
 
@@ -88,7 +92,7 @@ type ForwardingPart struct {
 
 // ForwardingJSON is the document of an answer.
 func ForwardingJSON(a *work.Forwarding, ph *Phrasing) ForwardingDoc {
-	doc := ForwardingDoc{Ask: a.Ask.String(), Verdict: a.Verdict, Via: a.Ask.Via.Text, Parts: []ForwardingPart{}}
+	doc := ForwardingDoc{Ask: a.Ask.String(), Verdict: a.Verdict, Via: a.Ask.Via.Text, Stopped: a.Stopped, Parts: []ForwardingPart{}}
 	for _, one := range a.People {
 		for _, p := range one.Parts {
 			doc.Parts = append(doc.Parts, ForwardingPart{
