@@ -17,6 +17,7 @@ import (
 	"ironbark/internal/change"
 	"ironbark/internal/driver"
 	"ironbark/internal/flow"
+	"ironbark/internal/parallel"
 )
 
 // What passes is decided by more than the table: by other tables in the router's namespace, by routing rules, routes, links, addresses and
@@ -50,12 +51,17 @@ func (s *Site) inspect(list []change.Resource, plan *flow.Plan, host []netip.Add
 		}
 		return errors.Join(i.tables(s), i.settings(), i.rules(), i.links(s, links, list), i.addresses(links, list), i.routes(s, links, list, plan))
 	})
-	for _, t := range list {
-		if isNode(t) && !isGuest(t) && exists(s.prefix+"-"+t.Name) {
-			err = errors.Join(err, i.machine(s, t))
+	own := make([]inspection, len(list))
+	failed := make([]error, len(list))
+	parallel.Each(len(list), func(k int) {
+		if t := list[k]; isNode(t) && !isGuest(t) && exists(s.prefix+"-"+t.Name) {
+			failed[k] = own[k].machine(s, t)
 		}
+	})
+	for _, one := range own {
+		i.faults = append(i.faults, one.faults...)
 	}
-	return i.faults, err
+	return i.faults, errors.Join(append(failed, err)...)
 }
 
 // isNode reports whether a resource is a machine or a bastion: it has a link of the router's.

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"sync"
 	"time"
 
 	"github.com/vishvananda/netlink"
@@ -28,30 +29,64 @@ func switched(ctx context.Context, tx *sql.Tx, name string) (off, hash string, e
 
 // machine tells how a machine is doing. One whose process died, or whose host was started
 // anew, is stopped.
-func (s *Site) machine(ctx context.Context, tx *sql.Tx, t change.Resource) (m driver.Machine, err error) {
+func (s *Site) machine(ctx context.Context, tx *sql.Tx, t change.Resource) (driver.Machine, error) {
+	m, g, err := s.kept(ctx, tx, t)
+	if err == nil && g != nil {
+		m = s.guestState(t, g, m)
+	}
+	return m, err
+}
+
+// kept reads what is kept of a machine. Of a guest that is switched on it is not all: g is that guest then, and guestState looks at it.
+func (s *Site) kept(ctx context.Context, tx *sql.Tx, t change.Resource) (m driver.Machine, g *guest, err error) {
 	off, hash, err := switched(ctx, tx, t.Name)
 	if err != nil {
-		return m, err
+		return m, nil, err
 	}
 	m = driver.Machine{State: driver.Running, Locked: t.Spec.Password && hash == ""}
 	switch {
 	case off != "":
 		at, err := time.Parse(time.RFC3339Nano, off)
 		m.State, m.Since, m.Ready = driver.Stopped, at, at
-		return m, err
+		return m, nil, err
 	case isGuest(t):
 		g, err := readGuest(ctx, tx, t.Name)
 		if err != nil || g == nil {
 			m.State = driver.Stopped
-			return m, err
 		}
-		return s.guestState(t, g, m), nil
+		return m, g, err
 	case !s.listening(t.Name):
 		m.State, m.Interrupted = driver.Stopped, true
 	default:
 		m.Listens = lightServices(t).Union(flow.ServicesAt(flow.Ping))
 	}
-	return m, nil
+	return m, nil, nil
+}
+
+// mostLooks is how many guests are looked at together: one that hangs is waited for.
+const mostLooks = 32
+
+// lookAt looks at guests that are switched on, of which m has what is kept.
+func (s *Site) lookAt(list []change.Resource, guests map[string]*guest, m map[string]driver.Machine) {
+	var mu sync.Mutex
+	var all sync.WaitGroup
+	room := make(chan struct{}, mostLooks)
+	for _, t := range list {
+		g := guests[t.Name]
+		if g == nil || t.Kind != change.Machine {
+			continue
+		}
+		was := m[t.Name]
+		room <- struct{}{}
+		all.Go(func() {
+			now := s.guestState(t, g, was)
+			mu.Lock()
+			m[t.Name] = now
+			mu.Unlock()
+			<-room
+		})
+	}
+	all.Wait()
 }
 
 // find reads a machine. The error is a *driver.NoMachineError.

@@ -124,14 +124,16 @@ func (s *Site) observe(ctx context.Context, tx *sql.Tx, scope driver.Scope, o *d
 				keys[t.Name] = t.Spec.Public
 			}
 		}
+		guests := map[string]*guest{}
 		for _, t := range list {
 			if t.Kind == change.Machine && (scope.Resources || slices.Contains(scope.Machines, t.Name)) {
-				if o.Machines[t.Name], err = s.machine(ctx, tx, t); err != nil {
+				if o.Machines[t.Name], guests[t.Name], err = s.kept(ctx, tx, t); err != nil {
 					return err
 				}
 				o.Keys[t.Name] = keysInside(t, keys)
 			}
 		}
+		s.lookAt(list, guests, o.Machines)
 		if scope.Resources {
 			o.Resources = list
 			if o.Resting, err = s.readResting(ctx, tx); err != nil {
