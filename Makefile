@@ -46,6 +46,7 @@ ifdef KERNEL
 	tools/truth-in-guest $(KERNEL)
 else
 	IRONBARK_TRUTH=20000 go test -count=1 ./internal/driver/linux -run "$(TRUTH)" -v -timeout 30m
+	go test -count=1 ./cmd/ironbark -run "ClientsOutside|TheHostIsClosed|WhatDrifts" -v
 endif
 
 # The story of a Debian image, which takes some minutes to make and to boot.

@@ -18,6 +18,7 @@ import (
 // TestWhatDriftsIsPutRight runs site restore --follow while tables, a route and a machine's process are taken away. It puts right what the
 // estate names, and the journal has how long each drift lasted.
 func TestWhatDriftsIsPutRight(t *testing.T) {
+	t.Parallel()
 	if os.Getuid() != 0 {
 		t.Skip("network namespaces need root")
 	}
@@ -47,6 +48,7 @@ func TestWhatDriftsIsPutRight(t *testing.T) {
 
 // TestAMachineNearItsLimitIsReported has a client hold nine of the ten connections that a machine may have: the journal has it once.
 func TestAMachineNearItsLimitIsReported(t *testing.T) {
+	t.Parallel()
 	if os.Getuid() != 0 {
 		t.Skip("network namespaces need root")
 	}
@@ -76,6 +78,7 @@ func TestAMachineNearItsLimitIsReported(t *testing.T) {
 // TestAStartTestsAnew stops a member behind the site's back, has it taken out at the first refused connection, and starts it: it is back in
 // without anybody who watches.
 func TestAStartTestsAnew(t *testing.T) {
+	t.Parallel()
 	if os.Getuid() != 0 {
 		t.Skip("network namespaces need root")
 	}
@@ -98,6 +101,7 @@ func TestAStartTestsAnew(t *testing.T) {
 // TestEachFrontIsTestedAsItSays watches fronts whose members answer and never pass: each is taken out after as many tests as its front says,
 // and a front that is tested once an hour keeps its own until somebody changes that.
 func TestEachFrontIsTestedAsItSays(t *testing.T) {
+	t.Parallel()
 	if os.Getuid() != 0 {
 		t.Skip("network namespaces need root")
 	}
