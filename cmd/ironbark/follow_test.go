@@ -69,7 +69,9 @@ func TestAMachineNearItsLimitIsReported(t *testing.T) {
 		}
 		return nil
 	})
-	require.Eventually(t, func() bool { return strings.Contains(run("journal", "--did", "connections"), "gauge-1 has 9 of 10 connections: 90 %") }, 20*time.Second, 200*time.Millisecond)
+	require.Eventually(t, func() bool {
+		return strings.Contains(run("journal", "--did", "connections"), "gauge-1 has 9 of 10 connections: 90 %")
+	}, 20*time.Second, 200*time.Millisecond)
 	assert.Contains(t, run("findings"), "gauge-1 has 9 of 10 connections: 90 %")
 	time.Sleep(2500 * time.Millisecond)
 	assert.Equal(t, 1, strings.Count(run("journal", "--did", "connections"), "gauge-1 has"), "it is recorded once")

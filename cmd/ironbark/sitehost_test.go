@@ -193,6 +193,13 @@ func TestTheHostIsClosedToMachines(t *testing.T) {
 			require.NotContains(t, run("status"), "the host's address")
 			reached("7400", true, "198.51.100.6")
 
+			if name == "routed" { // somebody else takes all tables of the host away
+				out, err := exec.Command("nsenter", "--net=/run/netns/"+host, "nft", "flush", "ruleset").CombinedOutput()
+				require.NoError(t, err, string(out))
+				require.Contains(t, run("status"), "on the host is gone")
+				run("enact", "--yes")
+				require.NotContains(t, run("status"), "on the host is gone")
+			}
 			run("retract", "allow any from gauge-1 to site-host", "--yes")
 			reached("7400", false, append(leads, "198.51.100.6")...)
 

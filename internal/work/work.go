@@ -324,7 +324,7 @@ type Ending struct {
 
 // IsEmpty reports whether there is nothing to enact at all.
 func (r *Review) IsEmpty() bool {
-	return r.NoEffect && r.Unfinished == nil && !r.FirstEnactment && r.Files.Equal(r.before.Files)
+	return r.IsNoOp() && r.Files.Equal(r.before.Files)
 }
 
 // IsNoOp reports whether enacting would change nothing that anybody could notice.

@@ -33,16 +33,27 @@ func hostAddrs() (list []netip.Addr, err error) {
 	return slices.Compact(list), nil
 }
 
-// host finds addresses of the host that the installed plan does not have as the host's.
-func (i *inspection) host(plan *flow.Plan, addrs []netip.Addr) {
+// host finds addresses of the host that the installed plan does not have as the host's, and whether the table on the host is gone.
+func (i *inspection) host(s *Site, plan *flow.Plan, addrs []netip.Addr) error {
 	if _, ok := plan.MachineByName(estate.SiteHost); !ok {
-		return
+		return nil
 	}
 	for _, a := range addrs {
 		if plan.Callable().Contains(flow.PointOf(a)) {
 			i.found(true, nil, "the tables do not have the host's address %s: it came after they were installed", a)
 		}
 	}
+	if _, err := netlink.LinkByName(s.prefix + hostEnd); err != nil { // there is no end of a pair
+		if errors.As(err, &netlink.LinkNotFoundError{}) {
+			return nil
+		}
+		return err
+	}
+	list, err := tableNames()
+	if err == nil && !slices.Contains(list, nftables.Table{Name: s.fenceName(), Family: nftables.TableFamilyNetdev}) {
+		i.found(false, nil, "table netdev %s on the host is gone: machines may reach addresses that the host gets", s.fenceName())
+	}
+	return err
 }
 
 // The router judges what machines send to the addresses that the host had when the tables were installed. An address that it gets later would

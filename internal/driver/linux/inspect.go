@@ -43,8 +43,11 @@ func (s *Site) inspect(list []change.Resource, plan *flow.Plan, host []netip.Add
 		return nil, nil
 	}
 	var i inspection
-	i.host(plan, host)
-	err := within(s.prefix, func() error {
+	err := i.host(s, plan, host)
+	if err != nil {
+		return nil, err
+	}
+	err = within(s.prefix, func() error {
 		links, err := netlink.LinkList()
 		if err != nil {
 			return err

@@ -83,8 +83,7 @@ func (s *Site) observeNetwork(o *driver.Observation, scope driver.Scope) error {
 		var i inspection
 		err = within(s.prefix, func() error { return i.tables(s) })
 		addrs, failed := hostAddrs()
-		err = errors.Join(err, failed)
-		i.host(o.Plan, addrs)
+		err = errors.Join(err, failed, i.host(s, o.Plan, addrs))
 		faults = i.faults
 	}
 	for _, f := range faults {
