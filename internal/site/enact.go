@@ -214,7 +214,7 @@ func (s *Site) narrowBy(ctx context.Context, person, why string, o opening.Openi
 
 func narrowing(why string, o opening.Opening) ledger.Decision {
 	return ledger.Decision{
-		Action: "narrow", Text: fmt.Sprintf("opening %d: %s; left is %s", o.ID, why, o.Describe()), Openings: []opening.Opening{o}, Intended: true,
+		Action: "narrow", Text: fmt.Sprintf("opening %d: %s; left is %s", o.ID, why, o.Describe()), Openings: []opening.Opening{o}, Intended: !o.Waits(),
 	}
 }
 
@@ -234,17 +234,17 @@ func (s *Site) narrow(ctx context.Context, o opening.Opening, closed error, reco
 	if i < 0 || !st.Openings[i].Ended.IsZero() { // that is less still
 		return closed
 	}
-	if !o.Within(st.Openings[i]) { // somebody narrowed it otherwise
+	if now := st.Openings[i]; !o.Within(now) || o.Waits() != now.Waits() || len(o.Approvals) != len(now.Approvals) { // somebody narrowed it otherwise, or approved it
 		return ledger.ErrChanged
 	}
 	if err := record(); err != nil {
 		return err
 	}
-	err = answered(func() error { return s.driver.Pass(ctx, passage(o)) })
+	err = s.let(ctx, o)
 	if errors.Is(err, driver.ErrShut) {
 		return closed
 	}
-	if err != nil {
+	if err != nil || o.Waits() {
 		return err
 	}
 	return s.passed(ctx, o.ID)

@@ -45,7 +45,7 @@ func (s *Site) Open(ctx context.Context, on Basis, o opening.Opening) (_ opening
 	if err != nil {
 		return o, err
 	}
-	if err := answered(func() error { return s.driver.Pass(ctx, passage(o)) }); err != nil {
+	if err := s.let(ctx, o); err != nil {
 		return o, &NotOpenedError{Why: err, Back: s.takeBack(context.WithoutCancel(ctx), o, err)}
 	}
 	return o, s.passed(ctx, o.ID)
@@ -84,6 +84,14 @@ func (s *Site) still(ctx context.Context, on Basis) error {
 
 func (s *Site) passed(ctx context.Context, ids ...int64) error {
 	return s.record(ctx, ledger.Decision{Passed: ids})
+}
+
+// let lets an opening pass. A request passes nothing, whatever becomes of it: only who approves it makes an opening of it.
+func (s *Site) let(ctx context.Context, o opening.Opening) error {
+	if o.Waits() {
+		return nil
+	}
+	return answered(func() error { return s.driver.Pass(ctx, passage(o)) })
 }
 
 // passage is what an opening lets pass.
@@ -350,7 +358,7 @@ func (s *Site) resolve(ctx context.Context, o opening.Opening, i ledger.Intent, 
 	}
 	if i.Before != nil && !i.Before.Waits() && passesAs(plan, *i.Before) {
 		if o.Within(*i.Before) { // it was to become narrower, and no permit covers the rest
-			err := answered(func() error { return s.driver.Pass(ctx, passage(o)) })
+			err := s.let(ctx, o)
 			if err != nil && !errors.Is(err, driver.ErrShut) {
 				return err
 			}

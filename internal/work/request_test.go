@@ -1,0 +1,175 @@
+package work
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"ironbark/internal/driver"
+	"ironbark/internal/driver/sim"
+	"ironbark/internal/flow"
+	"ironbark/internal/ledger"
+	"ironbark/internal/ledger/sqlite"
+	"ironbark/internal/opening"
+	"ironbark/internal/sentence"
+	"ironbark/internal/site"
+)
+
+// TestOnlyApprovalLetsARequestPass does anything at all to requests and openings: machines and people come and go, permits and denies change,
+// they are narrowed, extended, shortened, approved, declined and restored while time passes. After each act nothing passes but what was granted
+// at once, or approved.
+func TestOnlyApprovalLetsARequestPass(t *testing.T) {
+	did := map[string]int{}
+	rapid.Check(t, func(t *rapid.T) {
+		dir, err := os.MkdirTemp(fast, "ironbark-requests-")
+		require.NoError(t, err)
+		defer os.RemoveAll(dir)
+		clock := &testClock{time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)}
+		place := sim.New(filepath.Join(dir, StateDir), clock, sim.Faults{})
+		defer place.Close()
+		record := sqlite.New(filepath.Join(dir, StateDir), sqlite.Options{})
+		defer record.Close()
+		m := requests{t: t, place: place, record: record, clock: clock, dir: dir, granted: map[int64]bool{}, did: did}
+		m.enact()
+		for range rapid.IntRange(4, 12).Draw(t, "acts") {
+			m.act()
+			m.holds()
+		}
+	})
+	t.Log(did)
+	for _, act := range []string{"asked", "approved", "enacted", "narrowed", "enacted while one waits for several"} {
+		require.Positive(t, did[act], act)
+	}
+}
+
+type requests struct {
+	t       *rapid.T
+	place   driver.Driver
+	record  ledger.Ledger
+	clock   *testClock
+	dir     string
+	granted map[int64]bool // opened without approval, or approved
+	did     map[string]int
+}
+
+func (m *requests) as(who string) *Work {
+	return &Work{Folder: Folder{m.dir}, Site: site.New(m.record, m.place, m.clock), Clock: m.clock, Person: who}
+}
+
+// enact enacts drawn files: with either machine, with or without the people, permits and denies.
+func (m *requests) enact() {
+	nouns, rules := twoMachines, wideRules
+	if m.did["asked"] > 0 {
+		if rapid.IntRange(0, 2).Draw(m.t, "a machine less") == 0 {
+			nouns = strings.Replace(nouns, "  m-2: {image: linux-web, size: c1m1, at: landing, address: auto}\n", "", 1)
+		}
+		if rapid.IntRange(0, 5).Draw(m.t, "a person less") == 0 {
+			nouns = strings.Replace(nouns, "tom: {groups: [crew]}, ", "", 1)
+			rules = strings.Replace(rules, "permit crew", "permit leads", 1)
+		}
+		if rapid.IntRange(0, 4).Draw(m.t, "a deny") == 0 {
+			rules += "deny ssh from 198.51.100.0/29 to m-1\n"
+		}
+		if rapid.IntRange(0, 4).Draw(m.t, "a narrower permit") == 0 {
+			rules = strings.ReplaceAll(rules, "permit crew to open ssh to all", "permit crew to open ssh to m-1")
+		}
+	}
+	ctx, w := context.Background(), m.as("ilse")
+	if st, err := w.Held(ctx); err == nil {
+		for _, o := range st.Report.Openings {
+			if o.Waits() && o.Active(m.clock.at) && len(o.Machines()) > 1 {
+				m.did["enacted while one waits for several"]++
+			}
+		}
+	}
+	r, err := w.Review(ctx, bothFiles(nouns, rules))
+	require.NoError(m.t, err)
+	if err := w.Enact(ctx, r, nil); err == nil {
+		m.did["enacted"]++
+		_ = w.Await(ctx, r, time.Minute, func(string, driver.Machine) {})
+	}
+}
+
+// act does one thing; what is refused is refused.
+func (m *requests) act() {
+	ctx := context.Background()
+	id := int64(rapid.IntRange(1, 4).Draw(m.t, "id"))
+	length := time.Duration(rapid.IntRange(1, 4).Draw(m.t, "half hours")) * 30 * time.Minute
+	switch do := rapid.SampledFrom([]string{"ask", "ask", "open", "approve", "decline", "narrow", "extend", "shorten", "close", "enact", "enact", "enact", "restore", "wait"}).Draw(m.t, "act"); do {
+	case "ask", "open":
+		who := map[string]string{"ask": "tom", "open": "mara"}[do]
+		text := "open ssh to " + rapid.SampledFrom([]string{"all", "all", "m-1", "m-2"}).Draw(m.t, "to") + " from 198.51.100.0/28 "
+		if rapid.IntRange(0, 3).Draw(m.t, "later") == 0 {
+			text += "starting " + m.clock.at.Add(time.Hour).UTC().Format(time.RFC3339) + " "
+		}
+		s, err := sentence.ParseArgs([]string{text + "for " + sentence.DurationOf(length).String() + ` because "drawn"`}, m.clock.at)
+		require.NoError(m.t, err)
+		if g, err := m.as(who).Open(ctx, s.(sentence.Open)); err == nil && g.Opening.Waits() {
+			m.did["asked"]++
+		} else if err == nil {
+			m.granted[g.Opening.ID] = true
+		}
+	case "approve":
+		g, err := m.as(rapid.SampledFrom([]string{"ilse", "lena"}).Draw(m.t, "lead")).Approve(ctx, id)
+		if err == nil && !g.Opening.Waits() {
+			m.did["approved"]++
+			m.granted[g.Opening.ID] = true
+		}
+	case "decline":
+		_, _ = m.as("lena").Decline(ctx, id, "drawn")
+	case "narrow":
+		s, err := sentence.ParseArgs([]string{`open ssh to m-1 from 198.51.100.4 for 1h because "drawn"`}, m.clock.at)
+		require.NoError(m.t, err)
+		words := s.(sentence.Open)
+		if _, err := m.as(rapid.SampledFrom([]string{"tom", "mara"}).Draw(m.t, "who")).Narrow(ctx, id, Narrower{To: words.To, From: words.From}); err == nil {
+			m.did["narrowed"]++
+		}
+	case "extend":
+		d, err := sentence.ParseDuration(sentence.DurationOf(length).String())
+		require.NoError(m.t, err)
+		who := rapid.SampledFrom([]string{"tom", "mara"}).Draw(m.t, "who")
+		if g, err := m.as(who).Extend(ctx, id, sentence.Open{For: d}); err == nil && !g.Opening.Waits() && who == "mara" {
+			m.granted[g.Opening.ID] = true
+		}
+	case "shorten":
+		_, _ = m.as("tom").Narrow(ctx, id, Narrower{End: m.clock.at.Add(length / 2)})
+	case "close":
+		st, err := m.as("mara").HeldOf(ctx, id)
+		require.NoError(m.t, err)
+		_, _ = m.as("mara").Close(ctx, st, func(o opening.Opening) bool { return o.ID == id })
+	case "enact":
+		m.enact()
+	case "restore":
+		w := m.as("ilse")
+		r, err := w.Restore(ctx)
+		require.NoError(m.t, err)
+		if r != nil && !r.IsNoOp() {
+			_ = w.Enact(ctx, r, nil)
+		}
+	case "wait":
+		m.clock.at = m.clock.at.Add(length)
+	}
+}
+
+// holds asserts that what passes was granted, and that the site's report says so.
+func (m *requests) holds() {
+	o, err := m.place.Observe(context.Background(), driver.Scope{Plan: true, After: -1})
+	require.NoError(m.t, err)
+	for _, r := range o.Plan.Rules {
+		if r.Kind == flow.Opening {
+			require.True(m.t, m.granted[r.Opening], "opening %d passes, and nobody approved it", r.Opening)
+		}
+	}
+	report, err := m.as("ilse").Site.Report(context.Background())
+	require.NoError(m.t, err)
+	for _, one := range report.Openings {
+		require.False(m.t, one.Waits() && m.granted[one.ID] && one.Active(m.clock.at), "opening %d was approved, and waits", one.ID)
+	}
+	require.Empty(m.t, report.Altered)
+}
