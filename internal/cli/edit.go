@@ -5,14 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
-	"os/signal"
 	"slices"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/sys/unix"
 
 	"ironbark/internal/cli/view"
 	"ironbark/internal/driver"
@@ -208,7 +205,7 @@ const machinesTime = 10 * time.Minute
 // enact does what a review told, with a line for each step. begun is called once it
 // has begun.
 func (a *app) enact(ctx context.Context, w *work.Work, r *work.Review, begun func()) error {
-	signal.Notify(make(chan os.Signal, 1), unix.SIGPIPE) // whoever reads what is told may leave, and what has begun goes on
+	a.goOn() // what has begun goes on
 	a.remember(w.Folder.Dir)
 	tell := func(e work.Event) {
 		if begun != nil {
