@@ -46,6 +46,9 @@ func (a *app) edit(ctx context.Context, w *work.Work, old, files work.Files, tol
 	if opt.draft {
 		return a.draft(ctx, w, e, told, opt)
 	}
+	if old.Equal(files) && w.Discard == nil && opt.before == nil && !opt.withPending {
+		return a.saidAlready(ctx, w, files)
+	}
 	review := func() (*work.Review, error) { return w.ReviewEdit(ctx, e) }
 	if opt.withPending {
 		review = func() (*work.Review, error) { return w.Review(ctx, files) }
@@ -81,6 +84,19 @@ func (a *app) edit(ctx context.Context, w *work.Work, old, files work.Files, tol
 		return errors.Join(err, written.Undo(), beside())
 	}
 	return err
+}
+
+// saidAlready is the end of an edit that changes nothing in the files: it is in force, or what made it so is not enacted yet.
+func (a *app) saidAlready(ctx context.Context, w *work.Work, files work.Files) error {
+	r, err := w.Review(ctx, files)
+	if err != nil {
+		return err
+	}
+	if !r.IsEmpty() {
+		return wrong("the files say so already, and are not enacted yet: ironbark review, ironbark enact")
+	}
+	a.print.Note("Nothing changes: it is so already.")
+	return nil
 }
 
 // enactEdit enacts an edit that stands in the files. What only closes does not wait

@@ -124,8 +124,11 @@ func (a *app) strays(ctx context.Context, w *work.Work, e *estate.Estate, kind s
 			return err
 		}
 		t, there := change.Find(st.Report.Resources, change.Kind(kind), name)
-		if !there || !t.Unmanaged {
+		switch {
+		case !there:
 			return unknownName(kind, name, known)
+		case !t.Unmanaged:
+			return wrong("%s %s is still on the site, and no longer in the files: ironbark enact removes it", kind, name)
 		}
 		if w.Discard == nil {
 			w.Discard = map[string]bool{}
@@ -212,8 +215,8 @@ func (a *app) removeEverything(ctx context.Context, w *work.Work, name string, o
 		return err
 	}
 	opt.question = fmt.Sprintf("This takes everything of %s away, with all data. Type its name to do it:", e.Name)
-	opt.answer, opt.yes = e.Name, name != ""
-	r, err := w.ReviewEdit(ctx, work.Edit{Old: old, New: files})
+	opt.answer, opt.yes, opt.withPending = e.Name, name != "", true // what an earlier draft removed goes, too
+	r, err := w.Review(ctx, files)
 	if err == nil && len(r.Blocked) > 0 {
 		for _, why := range r.Blocked {
 			a.print.NoteWrap("in the way  ", why)
@@ -221,7 +224,28 @@ func (a *app) removeEverything(ctx context.Context, w *work.Work, name string, o
 		a.print.Note("not done: not everything can go; nothing was changed")
 		return errNo
 	}
-	return a.edit(ctx, w, old, files, "removed everything", opt)
+	if err := a.edit(ctx, w, old, files, "removed everything", opt); err != nil || opt.draft {
+		return err
+	}
+	return a.nothingLeft(ctx, w)
+}
+
+// nothingLeft returns an error where something of the estate is still on the site.
+func (a *app) nothingLeft(ctx context.Context, w *work.Work) error {
+	st, err := w.Installed(ctx)
+	if err != nil {
+		return err
+	}
+	var left []string
+	for _, t := range st.Report.Resources {
+		if !t.Unmanaged {
+			left = append(left, t.ID())
+		}
+	}
+	if len(left) > 0 {
+		return wrong("still on the site: %s", strings.Join(left, ", "))
+	}
+	return nil
 }
 
 // article is a word with “a” or “an” before it.
