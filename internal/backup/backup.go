@@ -24,6 +24,7 @@ import (
 	"time"
 
 	"ironbark/internal/estate"
+	"ironbark/internal/sentence"
 )
 
 // Format is the version of the archives that this package writes and reads.
@@ -220,6 +221,11 @@ func each(file string, do func(m Manifest, f File, r io.Reader) error) (m Manife
 	}
 	if m.Format != Format {
 		return m, damaged("it is of version %d, and this program knows %d", m.Format, Format)
+	}
+	for _, name := range []string{m.Estate, m.Site} { // folders and hints are made of them
+		if err := sentence.ValidName(name); name != "" && err != nil {
+			return m, damaged("%q in it is no name: %v", name, err)
+		}
 	}
 	for i, f := range m.Files {
 		twice := slices.ContainsFunc(m.Files[:i], func(o File) bool { return o.Name == f.Name })

@@ -75,6 +75,21 @@ func TestAnArchiveLeadsNowhereElse(t *testing.T) {
 	}
 }
 
+// TestAnArchiveNamesNoFolder reads archives whose manifest has something else where a name is due: folders and hints are made of it.
+func TestAnArchiveNamesNoFolder(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "x")
+	for name, good := range map[string]bool{"tides": true, "": true, "../../..": false, "/etc": false, "x; touch pwn; #": false, "tides\x1b[2J": false, "tides\n": false, "a/b": false, "-rf": false} {
+		for _, m := range []backup.Manifest{{Estate: name, Site: "sim"}, {Estate: "tides", Site: name}} {
+			var b bytes.Buffer
+			_, err := backup.Write(&b, m, nil)
+			require.NoError(t, err)
+			require.NoError(t, os.WriteFile(file, b.Bytes(), 0o600))
+			_, err = backup.Check(file)
+			assert.Equal(t, good, err == nil, "%q: %v", name, err)
+		}
+	}
+}
+
 // FuzzCheck reads anything as an archive.
 func FuzzCheck(f *testing.F) {
 	f.Add([]byte("\x1f\x8b\x08\x00"))

@@ -262,6 +262,9 @@ func (a *app) bringBack(ctx context.Context, file, to string, check bool) (err e
 	if to == "" {
 		to = doc.Manifest.Estate
 	}
+	if to == "" {
+		return usage("the backup does not name its estate: --to DIR says which folder to make")
+	}
 	if doc.Folder, err = filepath.Abs(to); err != nil {
 		return err
 	}

@@ -8,6 +8,7 @@ import (
 	"net/netip"
 	"os"
 	"os/signal"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -146,13 +147,24 @@ func (a *app) offered(w *work.Work, err error, opt *connecting) bool {
 	if !ok || !a.terminal || opt.length != "" || !closed.Offers(w.Person) {
 		return false
 	}
-	a.print.Question("Open it for 1h, and close it when this is over? Say why, or nothing to leave it closed:")
+	a.print.Question("To open it for 1h, and close it when this is over, write why; no, or an empty line, leaves it closed:")
 	line, failed := a.line()
-	if opt.because = strings.TrimSpace(line); failed != nil || opt.because == "" {
+	why := strings.TrimSpace(line)
+	if failed != nil || refuses(why) {
+		a.print.Note("left closed")
 		return false
 	}
+	opt.because = why
 	opt.length = "1h"
 	return true
+}
+
+// refuses reports whether an answer to a question for a reason gives none: it is empty or one letter, or says no.
+func refuses(answer string) bool {
+	if len([]rune(answer)) < 2 {
+		return true
+	}
+	return slices.Contains([]string{"no", "nope", "none", "nothing", "not", "never", "quit", "exit", "cancel", "stop", "q!", ":q"}, strings.ToLower(strings.TrimRight(answer, ".! ")))
 }
 
 // overSSH connects to a machine and does something there. Where it is asked to, it

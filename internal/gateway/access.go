@@ -7,6 +7,7 @@ import (
 	"net/netip"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -112,6 +113,22 @@ func (a *access) check(meta ssh.ConnMetadata, key ssh.PublicKey, client netip.Ad
 	return perms, nil
 }
 
+// plainSources refuses a certificate with an IPv4-mapped address among those from which it may be used (RFC 4291 section 2.5.5.2): the library
+// takes ::ffff:0.0.0.0/96 for all of IPv4, where a person reads an IPv6 prefix.
+func plainSources(cert *ssh.Certificate) error {
+	sources, limited := cert.CriticalOptions["source-address"]
+	if !limited {
+		return nil
+	}
+	for one := range strings.SplitSeq(sources, ",") {
+		text, _, _ := strings.Cut(strings.TrimSpace(one), "/")
+		if a, err := netip.ParseAddr(text); err != nil || a.Is4In6() || a.Zone() != "" {
+			return fmt.Errorf("the certificate's source-address %q is not an address or a prefix", one)
+		}
+	}
+	return nil
+}
+
 // checkCertificate judges a user certificate (OpenSSH's PROTOCOL.certkeys). Unlike sshd(8) it takes none
 // that names no principal: that would be valid for everybody.
 func checkCertificate(meta ssh.ConnMetadata, cert *ssh.Certificate, authorities [][]byte, now time.Time) error {
@@ -120,6 +137,9 @@ func checkCertificate(meta ssh.ConnMetadata, cert *ssh.Certificate, authorities 
 	}
 	if _, may := cert.Extensions["permit-port-forwarding"]; !may {
 		return errors.New("the certificate does not permit forwarding")
+	}
+	if err := plainSources(cert); err != nil {
+		return err
 	}
 	checker := &ssh.CertChecker{
 		IsUserAuthority: func(by ssh.PublicKey) bool {

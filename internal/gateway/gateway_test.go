@@ -61,6 +61,7 @@ func TestNothingElseIsForwarded(t *testing.T) {
 		"one that is not good yet":         mara.certified(t, watch, func(c *ssh.Certificate) { c.ValidAfter = uint64(time.Now().Add(time.Minute).Unix()) }),
 		"one of a host":                    mara.certified(t, watch, func(c *ssh.Certificate) { c.CertType = ssh.HostCert }),
 		"one from elsewhere":               mara.certified(t, watch, func(c *ssh.Certificate) { c.CriticalOptions = map[string]string{"source-address": "192.0.2.0/24"} }),
+		"one from mapped addresses":        mara.certified(t, watch, func(c *ssh.Certificate) { c.CriticalOptions = map[string]string{"source-address": "::ffff:0.0.0.0/96"} }),
 		"one that forces a command":        mara.certified(t, watch, func(c *ssh.Certificate) { c.CriticalOptions = map[string]string{"force-command": "true"} }),
 		"one that permits no forwarding":   mara.certified(t, watch, func(c *ssh.Certificate) { c.Extensions = nil }),
 		"one for a person without a route": ilse.certified(t, watch, nil),
