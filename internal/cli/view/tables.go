@@ -34,7 +34,7 @@ func (p *Printer) Tables(t *driver.Tables, ph *Phrasing) {
 	}
 	if t.Held > 0 {
 		p.Line("")
-		p.Line("%s of ended conversations refuse datagrams.", Count(t.Held, "entry"))
+		p.Line("Further datagrams are refused for %s.", Count(t.Held, "ended conversation"))
 	}
 }
 
