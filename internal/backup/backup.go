@@ -24,6 +24,7 @@ import (
 	"time"
 
 	"ironbark/internal/estate"
+	"ironbark/internal/plainfile"
 	"ironbark/internal/sentence"
 )
 
@@ -135,7 +136,7 @@ func Write(w io.Writer, m Manifest, sources []Source) (Manifest, error) {
 func sum(h hash.Hash) string { return hex.EncodeToString(h.Sum(nil)) }
 
 func reading(path string, do func(io.Reader) error) error {
-	f, err := os.Open(path)
+	f, err := plainfile.Open(path)
 	if err != nil {
 		return err
 	}
@@ -202,7 +203,7 @@ func Extract(file, dir string) (Manifest, error) {
 // each hands over the files of an archive, in their order, and compares them.
 func each(file string, do func(m Manifest, f File, r io.Reader) error) (m Manifest, err error) {
 	damaged := func(format string, args ...any) error { return &DamagedError{file, fmt.Sprintf(format, args...)} }
-	in, err := os.Open(file)
+	in, err := plainfile.Open(file)
 	if err != nil {
 		return m, err
 	}

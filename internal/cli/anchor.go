@@ -4,10 +4,10 @@ import (
 	"bufio"
 	"context"
 	"fmt"
-	"os"
 	"slices"
 
 	"ironbark/internal/journal"
+	"ironbark/internal/plainfile"
 	"ironbark/internal/work"
 )
 
@@ -26,7 +26,7 @@ const mostInLine = 1 << 20
 
 // anchor compares the journal with what a log of somebody else has of it.
 func (a *app) anchor(ctx context.Context, w *work.Work, path string) error {
-	f, err := os.Open(path)
+	f, err := plainfile.Open(path)
 	if err != nil {
 		return wrong("%v", err)
 	}

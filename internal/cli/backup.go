@@ -19,6 +19,7 @@ import (
 	"ironbark/internal/cli/view"
 	"ironbark/internal/driver/sim"
 	"ironbark/internal/ledger/sqlite"
+	"ironbark/internal/plainfile"
 	"ironbark/internal/store"
 	"ironbark/internal/work"
 )
@@ -169,7 +170,7 @@ func writeBackup(file string, m backup.Manifest, sources []backup.Source) (backu
 }
 
 func digestOfFile(path string) (sum string, n int64, err error) {
-	f, err := os.Open(path)
+	f, err := plainfile.Open(path)
 	if err != nil {
 		return "", 0, err
 	}

@@ -22,6 +22,7 @@ import (
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/sys/unix"
 
+	"ironbark/internal/plainfile"
 	"ironbark/internal/sentence"
 	"ironbark/internal/work"
 )
@@ -84,7 +85,7 @@ func copied(path string) (fs.FileInfo, error) {
 	if !info.Mode().IsRegular() {
 		return nil, wrong("%s is no ordinary file", path)
 	}
-	f, err := os.Open(path)
+	f, err := plainfile.Open(path)
 	if err != nil {
 		return nil, wrong("%v", err)
 	}
@@ -170,7 +171,7 @@ func (x *copying) put(from, machine, to string) error {
 }
 
 func (x *copying) putFile(name, at string, mode fs.FileMode) (err error) {
-	local, err := os.Open(name)
+	local, err := plainfile.Open(name)
 	if err != nil {
 		return err
 	}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -12,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironbark/internal/estate"
+	"ironbark/internal/plainfile"
 	"ironbark/internal/sshkey"
 	"ironbark/internal/work"
 )
@@ -22,7 +22,7 @@ func keyPath(w *work.Work, name string) string {
 
 // publicKeyIn reads the public key in a file that --public-key-file names.
 func publicKeyIn(path string) (string, error) {
-	data, err := os.ReadFile(path)
+	data, err := plainfile.Read(path, plainfile.Small)
 	if err != nil {
 		return "", wrong("--public-key-file: %v", err)
 	}

@@ -4,11 +4,11 @@ import (
 	"bufio"
 	"context"
 	"errors"
-	"os"
 	"slices"
 	"strings"
 
 	"ironbark/internal/cli/view"
+	"ironbark/internal/plainfile"
 	"ironbark/internal/sentence"
 	"ironbark/internal/work"
 )
@@ -89,7 +89,7 @@ func expectation(line string) (expect, question string) {
 func (a *app) readQuestions(file string) (asks []asked, err error) {
 	in, name := a.in, "standard input"
 	if file != "-" {
-		f, err := os.Open(file)
+		f, err := plainfile.Open(file)
 		if err != nil {
 			return nil, usage("--file: %v", err)
 		}

@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironbark/internal/estate"
+	"ironbark/internal/plainfile"
 	"ironbark/internal/sentence"
 	"ironbark/internal/work"
 )
@@ -171,7 +172,7 @@ func takeScripts(files work.Files, in *nounInput) (work.Files, error) {
 		if !scriptName().MatchString(base) || !estate.Script(base) {
 			return nil, usage("--setup %s: a script's name has an ending, such as gauge.sh, and only letters, digits, points, hyphens and underscores", word)
 		}
-		data, err := os.ReadFile(word)
+		data, err := plainfile.Read(word, plainfile.Small)
 		if err != nil {
 			return nil, wrong("--setup: %v", err)
 		}

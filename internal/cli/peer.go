@@ -19,6 +19,7 @@ import (
 	"ironbark/internal/cli/view"
 	"ironbark/internal/driver"
 	"ironbark/internal/estate"
+	"ironbark/internal/plainfile"
 	"ironbark/internal/sentence"
 	"ironbark/internal/site"
 	"ironbark/internal/sshkey"
@@ -142,7 +143,7 @@ func (a *app) addPeer(ctx context.Context, w *work.Work, name string, in *newPee
 
 // peerKey is the key that was made for a peer whose file was not written yet, or a new one.
 func peerKey(begun string) (wire.Key, error) {
-	data, err := os.ReadFile(begun)
+	data, err := plainfile.Read(begun, plainfile.Small)
 	if errors.Is(err, fs.ErrNotExist) {
 		return wire.NewKey()
 	}

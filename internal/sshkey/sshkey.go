@@ -19,6 +19,8 @@ import (
 	"strings"
 
 	"golang.org/x/crypto/ssh"
+
+	"ironbark/internal/plainfile"
 )
 
 // Kind is a kind of key pair.
@@ -156,7 +158,7 @@ func LoadLocked(path, passphrase string) (Pair, error) {
 	if mode := info.Mode().Perm(); mode&0o077 != 0 {
 		return Pair{}, &LooseError{path, mode}
 	}
-	data, err := os.ReadFile(path)
+	data, err := plainfile.Read(path, plainfile.Small)
 	if err != nil {
 		return Pair{}, err
 	}

@@ -16,6 +16,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"ironbark/internal/estate"
+	"ironbark/internal/plainfile"
 	"ironbark/internal/sentence"
 )
 
@@ -136,17 +137,18 @@ func readFile(path string, most int) ([]byte, error) {
 	if name, bad := sentence.FirstInvisible(filepath.Base(path)); bad {
 		return nil, &sentence.Error{Problem: fmt.Sprintf("the name of the file %q holds %s, which does not show", filepath.Base(path), name), Remedy: "rename it"}
 	}
-	info, err := os.Stat(path)
-	if err != nil {
-		return nil, err
-	}
-	if !info.Mode().IsRegular() { // opening a pipe would wait for whoever writes to it
+	data, err := plainfile.Read(path, int64(most))
+	switch {
+	case errors.Is(err, plainfile.ErrNotPlain):
 		return nil, &sentence.Error{Problem: fmt.Sprintf("%s is no ordinary file", path), Remedy: "move it away"}
+	case errors.Is(err, plainfile.ErrTooLarge):
+		size := int64(most) + 1
+		if info, err := os.Stat(path); err == nil {
+			size = info.Size()
+		}
+		return nil, &TooLargeError{Name: filepath.Base(path), Size: size, Most: int64(most)}
 	}
-	if info.Size() > int64(most) {
-		return nil, &TooLargeError{Name: filepath.Base(path), Size: info.Size(), Most: int64(most)}
-	}
-	return os.ReadFile(path)
+	return data, err
 }
 
 // TooLargeError says that a file is larger than any that is read.
@@ -235,7 +237,7 @@ func (u *UnwritableError) Unwrap() error { return u.Why }
 // without reading all of it: by a line of its own, as the file is mostly written. ""
 // where it cannot.
 func (f Folder) SiteName() string {
-	file, err := openOrdinary(filepath.Join(f.Dir, estate.FileName))
+	file, err := plainfile.Open(filepath.Join(f.Dir, estate.FileName))
 	if err != nil {
 		return ""
 	}

@@ -8,7 +8,6 @@ import (
 	"io/fs"
 	"net"
 	"net/netip"
-	"os"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -21,6 +20,7 @@ import (
 	"ironbark/internal/flow"
 	"ironbark/internal/gateway"
 	"ironbark/internal/ledger"
+	"ironbark/internal/plainfile"
 	"ironbark/internal/sentence"
 	"ironbark/internal/sshkey"
 )
@@ -202,7 +202,7 @@ func (w *Work) GatewayDir(name string) string {
 // half as OpenSSH writes it. It is made once, by whoever needs it first.
 func (w *Work) GatewayKey(name string) (seed []byte, public string, err error) {
 	path := filepath.Join(w.GatewayDir(name), "host_key")
-	data, err := os.ReadFile(path)
+	data, err := plainfile.Read(path, plainfile.Small)
 	if errors.Is(err, fs.ErrNotExist) {
 		pair, failed := sshkey.New(sshkey.Ed25519, "bastion "+name)
 		if failed != nil {
@@ -211,7 +211,7 @@ func (w *Work) GatewayKey(name string) (seed []byte, public string, err error) {
 		if err := pair.Save(path); err != nil && !errors.Is(err, fs.ErrExist) {
 			return nil, "", err
 		}
-		data, err = os.ReadFile(path)
+		data, err = plainfile.Read(path, plainfile.Small)
 	}
 	if err != nil {
 		return nil, "", err

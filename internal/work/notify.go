@@ -16,6 +16,7 @@ import (
 	"ironbark/internal/journal"
 	"ironbark/internal/ledger"
 	"ironbark/internal/notify"
+	"ironbark/internal/plainfile"
 	"ironbark/internal/syslog"
 )
 
@@ -179,7 +180,7 @@ func (w *Work) sender(ctx context.Context, t estate.Recipient) (notify.Sender, e
 	var authorities []byte
 	if t.Syslog.CA != "" {
 		var err error
-		if authorities, err = os.ReadFile(filepath.Join(w.Folder.Dir, t.Syslog.CA)); err != nil {
+		if authorities, err = plainfile.Read(filepath.Join(w.Folder.Dir, t.Syslog.CA), plainfile.Small); err != nil {
 			return nil, err
 		}
 	}

@@ -12,6 +12,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"ironbark/internal/estate"
+	"ironbark/internal/plainfile"
 	"ironbark/internal/sshkey"
 )
 
@@ -101,7 +102,7 @@ func (w *Work) ownFile(st *State, me estate.Person, path string, named bool) (ke
 // certificate returns the certificate beside a private half (FILE-cert.pub, ssh-keygen(1)), if an authority
 // of the estate made it out for the person and it is good now; nil otherwise.
 func (w *Work) certificate(st *State, path, public string) *ssh.Certificate {
-	data, err := os.ReadFile(path + "-cert.pub")
+	data, err := plainfile.Read(path+"-cert.pub", plainfile.Small)
 	if err != nil {
 		return nil
 	}

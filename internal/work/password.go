@@ -15,6 +15,7 @@ import (
 	"golang.org/x/crypto/bcrypt"
 
 	"ironbark/internal/estate"
+	"ironbark/internal/plainfile"
 	"ironbark/internal/sentence"
 )
 
@@ -123,7 +124,7 @@ func (w *Work) handPasswords(ctx context.Context, e *estate.Estate) (failed []er
 			}
 			continue
 		}
-		hash, err := os.ReadFile(path)
+		hash, err := plainfile.Read(path, plainfile.Small)
 		if err == nil {
 			err = w.Site.SetPasswordHash(ctx, w.Person, name, string(hash))
 		}

@@ -17,6 +17,7 @@ import (
 	"ironbark/internal/change"
 	"ironbark/internal/estate"
 	"ironbark/internal/ledger"
+	"ironbark/internal/plainfile"
 	"ironbark/internal/sentence"
 )
 
@@ -321,7 +322,7 @@ func (w *Work) AskedEdit(ctx context.Context, seq int64) (q EditRequest, e Edit,
 		return q, e, st, &NoEditError{Why: fmt.Sprintf("no edit e%d waits: it was enacted or declined, has lapsed, or something else was enacted since it was asked for", seq)}
 	}
 	q = list[i]
-	data, err := os.ReadFile(w.editFile(q.Change))
+	data, err := plainfile.Read(w.editFile(q.Change), maxRules)
 	var files Files
 	if err == nil {
 		err = json.Unmarshal(data, &files)

@@ -5,13 +5,13 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"os"
 	"path/filepath"
 
 	"ironbark/internal/change"
 	"ironbark/internal/cost"
 	"ironbark/internal/estate"
 	"ironbark/internal/imagefile"
+	"ironbark/internal/plainfile"
 	"ironbark/internal/sentence"
 )
 
@@ -50,7 +50,7 @@ func (w *Work) uploads(e *estate.Estate, has []change.Resource, own cost.Sizes) 
 }
 
 func inspect(path string) (imagefile.Image, error) {
-	f, err := openOrdinary(path)
+	f, err := plainfile.Open(path)
 	if err != nil {
 		if e, ok := errors.AsType[*fs.PathError](err); ok {
 			err = e.Err
@@ -61,22 +61,9 @@ func inspect(path string) (imagefile.Image, error) {
 	return imagefile.Inspect(f)
 }
 
-// openOrdinary opens an ordinary file to be read. Anything else is refused before it
-// is opened: a pipe would wait for a writer, and a device might act.
-func openOrdinary(path string) (*os.File, error) {
-	info, err := os.Stat(path)
-	if err != nil {
-		return nil, err
-	}
-	if !info.Mode().IsRegular() {
-		return nil, errors.New("it is no ordinary file")
-	}
-	return os.Open(path)
-}
-
 // upload opens an image's file to be uploaded. Who wants to know is told how far that is.
 func (w *Work) upload(t change.Resource) (io.ReadCloser, error) {
-	f, err := openOrdinary(w.imagePath(t.Spec.File))
+	f, err := plainfile.Open(w.imagePath(t.Spec.File))
 	if err != nil || w.Uploading == nil {
 		return f, err
 	}

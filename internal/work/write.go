@@ -112,7 +112,7 @@ func (w *Written) takeBack(name string, back Edit) error {
 		if err != nil {
 			return err
 		}
-		if now, err := os.ReadFile(real); err == nil && bytes.Equal(now, back.Old.Get(name)) {
+		if now, err := readFile(real, maxRules); err == nil && bytes.Equal(now, back.Old.Get(name)) {
 			return errors.Join(os.Rename(tmp, real), syncDir(filepath.Dir(real)))
 		}
 	}
@@ -123,7 +123,7 @@ func (w *Written) takeBack(name string, back Edit) error {
 func (f Folder) applyTo(name string, e Edit, w *Written) error {
 	path := filepath.Join(f.Dir, filepath.FromSlash(name))
 	for range tries {
-		before, err := os.ReadFile(path)
+		before, err := readFile(path, maxRules)
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return &UnwritableError{path, err}
 		}
@@ -216,7 +216,7 @@ func exchange(path string, before, after []byte) (kept string, raced bool, err e
 	swap := func() error { return unix.Renameat2(unix.AT_FDCWD, tmp, unix.AT_FDCWD, path, unix.RENAME_EXCHANGE) }
 	err = swap()
 	if errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS) { // a file system that cannot: look first, and hope
-		if now, err := os.ReadFile(path); err != nil || !bytes.Equal(now, before) {
+		if now, err := readFile(path, maxRules); err != nil || !bytes.Equal(now, before) {
 			return "", true, nil
 		}
 		old, failed := write(path, before, info.Mode().Perm())

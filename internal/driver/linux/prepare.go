@@ -12,6 +12,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"ironbark/internal/plainfile"
 	"ironbark/internal/qemu"
 	"ironbark/internal/tinyimage"
 )
@@ -113,7 +114,7 @@ func run(ctx context.Context, dir string, name string, args ...string) error {
 }
 
 func copyFile(from, to string) (err error) {
-	in, err := os.Open(from)
+	in, err := plainfile.Open(from)
 	if err != nil {
 		return err
 	}

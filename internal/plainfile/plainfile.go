@@ -1,0 +1,52 @@
+// Package plainfile reads files that somebody names. A pipe, a device or a socket in the place of an ordinary file is refused at once: opening
+// one would wait for whoever is at its other end, or act.
+package plainfile
+
+import (
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+	"syscall"
+)
+
+// ErrNotPlain says that something is not an ordinary file. It is inside an *fs.PathError.
+var ErrNotPlain = errors.New("it is not an ordinary file")
+
+// ErrTooLarge says that a file is larger than whoever reads it takes. It is inside an *fs.PathError.
+var ErrTooLarge = errors.New("it is too large")
+
+// Open opens an ordinary file to be read; symbolic links are followed. It waits for nobody. The errors are those of os.Open, and ErrNotPlain.
+func Open(path string) (*os.File, error) {
+	if info, err := os.Stat(path); err == nil && !info.Mode().IsRegular() { // a device may act when it is opened
+		return nil, &fs.PathError{Op: "open", Path: path, Err: ErrNotPlain}
+	}
+	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0) // it may have become a pipe since
+	if err != nil {
+		return nil, err
+	}
+	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
+		return nil, errors.Join(&fs.PathError{Op: "open", Path: path, Err: ErrNotPlain}, f.Close())
+	}
+	return f, nil
+}
+
+// Read reads a whole ordinary file of so many bytes at most. The errors are those of Open and of reading, and ErrTooLarge.
+func Read(path string, most int64) ([]byte, error) {
+	f, err := Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	data, err := io.ReadAll(io.LimitReader(f, most+1))
+	if err == nil && int64(len(data)) > most {
+		err = &fs.PathError{Op: "read", Path: path, Err: ErrTooLarge}
+	}
+	if err != nil {
+		return nil, err
+	}
+	return data, nil
+}
+
+// Small is enough for keys, certificates and the like, in bytes.
+const Small = 1 << 20
