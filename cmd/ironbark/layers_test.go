@@ -17,7 +17,7 @@ import (
 // layers are the packages from the bottom up. A package imports only those above
 // it in this list; those of one line do not import one another.
 var layers = [][]string{
-	{"internal/pidfd"},
+	{"internal/pidfd", "internal/plainfile"},
 	{"internal/confine", "internal/syslog", "internal/clientnet", "internal/unixsocket", "internal/desktop", "internal/seed", "internal/qemu", "internal/parallel", "internal/quickjson"},
 	{"internal/wire", "internal/notify"},
 	{"internal/flow/span", "internal/sentence", "internal/journal", "internal/sshkey", "internal/store", "internal/imagefile", "internal/driver/sim/guest", "internal/seen"},

@@ -297,10 +297,10 @@ func (a *app) with(do func(ctx context.Context, w *work.Work, args []string) err
 
 // whoever is the person at the keyboard: --person, or the operating system's user.
 func (a *app) whoever() (string, error) {
-	if name, bad := sentence.FirstInvisible(a.person); bad {
-		return "", usage("--person holds %s, which does not show; a name is words in one line", name)
-	}
-	if a.person != "" {
+	if a.person != "" { // the journal has it, so it can be read as no other name
+		if err := sentence.ValidName(a.person); err != nil {
+			return "", usage("--person: %v", err)
+		}
 		return a.person, nil
 	}
 	u, err := user.Current()
