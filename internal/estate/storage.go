@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"path"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -63,7 +64,7 @@ type Snapshot struct {
 // Image is a system image of the estate's own, uploaded from a file.
 type Image struct {
 	Name string
-	File string // raw or qcow2; relative to the estate's folder, or absolute
+	File string // raw or qcow2; in the estate's folder
 	At   sentence.Pos
 }
 
@@ -187,7 +188,13 @@ func (r *reader) snapshot(name string, at sentence.Pos, n *yaml.Node) {
 func (r *reader) image(name string, at sentence.Pos, n *yaml.Node) {
 	i := Image{Name: name, At: at}
 	r.fields(n, "image "+name, map[string]field{
-		"file": func(n *yaml.Node) { i.File, _ = r.text(n, "file") },
+		"file": func(n *yaml.Node) {
+			if text, ok := r.text(n, "file"); ok && !filepath.IsLocal(text) {
+				r.failAt(n, fmt.Sprintf("the file of image %s, “%s”, is not in the estate's folder", name, text), "copy it there, and name it as it is called there")
+			} else {
+				i.File = text
+			}
+		},
 	}, "file")
 	r.estate.Images = append(r.estate.Images, i)
 }

@@ -25,10 +25,41 @@ func Open(path string) (*os.File, error) {
 	if err != nil {
 		return nil, err
 	}
+	return plain(f, path)
+}
+
+// OpenIn is Open for a file in a folder: nothing outside of the folder is opened, by whatever name or symbolic link.
+func OpenIn(dir, name string) (*os.File, error) {
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	if info, err := root.Stat(name); err == nil && !info.Mode().IsRegular() {
+		return nil, &fs.PathError{Op: "open", Path: name, Err: ErrNotPlain}
+	}
+	f, err := root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	return plain(f, name)
+}
+
+func plain(f *os.File, name string) (*os.File, error) {
 	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
-		return nil, errors.Join(&fs.PathError{Op: "open", Path: path, Err: ErrNotPlain}, f.Close())
+		return nil, errors.Join(&fs.PathError{Op: "open", Path: name, Err: ErrNotPlain}, f.Close())
 	}
 	return f, nil
+}
+
+// ReadIn is Read for a file in a folder; see [OpenIn].
+func ReadIn(dir, name string, most int64) ([]byte, error) {
+	f, err := OpenIn(dir, name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return all(f, name, most)
 }
 
 // Read reads a whole ordinary file of so many bytes at most. The errors are those of Open and of reading, and ErrTooLarge.
@@ -38,9 +69,13 @@ func Read(path string, most int64) ([]byte, error) {
 		return nil, err
 	}
 	defer f.Close()
+	return all(f, path, most)
+}
+
+func all(f *os.File, name string, most int64) ([]byte, error) {
 	data, err := io.ReadAll(io.LimitReader(f, most+1))
 	if err == nil && int64(len(data)) > most {
-		err = &fs.PathError{Op: "read", Path: path, Err: ErrTooLarge}
+		err = &fs.PathError{Op: "read", Path: name, Err: ErrTooLarge}
 	}
 	if err != nil {
 		return nil, err

@@ -40,3 +40,26 @@ func TestNobodyIsWaitedFor(t *testing.T) {
 	_, err = plainfile.Read(at("nothing"), 4)
 	require.ErrorIs(t, err, os.ErrNotExist)
 }
+
+// TestNothingOutsideIsOpened opens files of a folder by names and links that lead out of it.
+func TestNothingOutsideIsOpened(t *testing.T) {
+	dir := t.TempDir()
+	at := func(name string) string { return filepath.Join(dir, name) }
+	require.NoError(t, os.MkdirAll(at("estate/images"), 0o700))
+	require.NoError(t, os.WriteFile(at("secret"), []byte("key"), 0o600))
+	require.NoError(t, os.WriteFile(at("estate/images/a"), []byte("tides"), 0o600))
+	require.NoError(t, os.Symlink("images/a", at("estate/inside")))
+	require.NoError(t, os.Symlink("../secret", at("estate/out")))
+	require.NoError(t, os.Symlink(at("secret"), at("estate/far")))
+	require.NoError(t, os.Symlink("..", at("estate/up")))
+	require.NoError(t, unix.Mkfifo(at("estate/pipe"), 0o600))
+	for _, good := range []string{"images/a", "inside", "images/../images/a"} {
+		data, err := plainfile.ReadIn(at("estate"), good, 9)
+		require.NoError(t, err, good)
+		require.Equal(t, "tides", string(data))
+	}
+	for _, bad := range []string{"out", "far", "up/secret", "../secret", at("secret"), "pipe", "images", ""} {
+		_, err := plainfile.ReadIn(at("estate"), bad, 9)
+		require.Error(t, err, bad)
+	}
+}

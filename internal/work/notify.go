@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -180,7 +179,7 @@ func (w *Work) sender(ctx context.Context, t estate.Recipient) (notify.Sender, e
 	var authorities []byte
 	if t.Syslog.CA != "" {
 		var err error
-		if authorities, err = plainfile.Read(filepath.Join(w.Folder.Dir, t.Syslog.CA), plainfile.Small); err != nil {
+		if authorities, err = plainfile.ReadIn(w.Folder.Dir, t.Syslog.CA, plainfile.Small); err != nil {
 			return nil, err
 		}
 	}

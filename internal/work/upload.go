@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"path/filepath"
 
 	"ironbark/internal/change"
 	"ironbark/internal/cost"
@@ -14,14 +13,6 @@ import (
 	"ironbark/internal/plainfile"
 	"ironbark/internal/sentence"
 )
-
-// imagePath is where an image's file is: beside estate.yaml, or where it says.
-func (w *Work) imagePath(file string) string {
-	if filepath.IsAbs(file) {
-		return file
-	}
-	return filepath.Join(w.Folder.Dir, file)
-}
 
 // uploads reads the headers of the images that are not on the site yet, and adds
 // their sizes to those that are known. The error is sentence.Errors.
@@ -36,7 +27,7 @@ func (w *Work) uploads(e *estate.Estate, has []change.Resource, own cost.Sizes) 
 		if there[string(change.Image)+" "+i.Name] {
 			continue
 		}
-		image, err := inspect(w.imagePath(i.File))
+		image, err := inspect(w.Folder.Dir, i.File)
 		if err != nil {
 			errs = append(errs, &sentence.Error{At: i.At, Problem: fmt.Sprintf("image %s: %s: %v", i.Name, i.File, err), Remedy: "it takes a raw or a qcow2 file"})
 			continue
@@ -49,8 +40,8 @@ func (w *Work) uploads(e *estate.Estate, has []change.Resource, own cost.Sizes) 
 	return list, nil
 }
 
-func inspect(path string) (imagefile.Image, error) {
-	f, err := plainfile.Open(path)
+func inspect(dir, name string) (imagefile.Image, error) {
+	f, err := plainfile.OpenIn(dir, name)
 	if err != nil {
 		if e, ok := errors.AsType[*fs.PathError](err); ok {
 			err = e.Err
@@ -63,7 +54,7 @@ func inspect(path string) (imagefile.Image, error) {
 
 // upload opens an image's file to be uploaded. Who wants to know is told how far that is.
 func (w *Work) upload(t change.Resource) (io.ReadCloser, error) {
-	f, err := plainfile.Open(w.imagePath(t.Spec.File))
+	f, err := plainfile.OpenIn(w.Folder.Dir, t.Spec.File)
 	if err != nil || w.Uploading == nil {
 		return f, err
 	}
