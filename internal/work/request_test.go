@@ -37,7 +37,7 @@ func TestOnlyApprovalLetsARequestPass(t *testing.T) {
 		defer record.Close()
 		m := requests{t: t, place: place, record: record, clock: clock, dir: dir, granted: map[int64]bool{}, did: did}
 		m.enact()
-		for range rapid.IntRange(4, 12).Draw(t, "acts") {
+		for range rapid.IntRange(10, 20).Draw(t, "acts") {
 			m.act()
 			m.holds()
 		}
@@ -96,15 +96,32 @@ func (m *requests) enact() {
 	}
 }
 
+// one draws one of the openings that there are, with whose it is, and one of those that wait; 0 where there is none.
+func (m *requests) one() (id int64, owner string, waits int64) {
+	report, err := m.as("ilse").Site.Report(context.Background())
+	require.NoError(m.t, err)
+	list := Active(report.Openings, m.clock.at)
+	if len(list) == 0 {
+		return 0, "mara", 0
+	}
+	o := list[rapid.IntRange(0, len(list)-1).Draw(m.t, "opening")]
+	for _, w := range list {
+		if w.Waits() && (waits == 0 || rapid.Bool().Draw(m.t, "this one")) {
+			waits = w.ID
+		}
+	}
+	return o.ID, o.Person, waits
+}
+
 // act does one thing; what is refused is refused.
 func (m *requests) act() {
 	ctx := context.Background()
-	id := int64(rapid.IntRange(1, 4).Draw(m.t, "id"))
+	id, owner, waits := m.one()
 	length := time.Duration(rapid.IntRange(1, 4).Draw(m.t, "half hours")) * 30 * time.Minute
-	switch do := rapid.SampledFrom([]string{"ask", "ask", "open", "approve", "decline", "narrow", "extend", "shorten", "close", "enact", "enact", "enact", "restore", "wait"}).Draw(m.t, "act"); do {
+	switch do := rapid.SampledFrom([]string{"ask", "ask", "ask", "open", "approve", "approve", "decline", "narrow", "extend", "shorten", "close", "enact", "enact", "enact", "restore", "wait"}).Draw(m.t, "act"); do {
 	case "ask", "open":
 		who := map[string]string{"ask": "tom", "open": "mara"}[do]
-		text := "open ssh to " + rapid.SampledFrom([]string{"all", "all", "m-1", "m-2"}).Draw(m.t, "to") + " from 198.51.100.0/28 "
+		text := "open ssh to " + rapid.SampledFrom([]string{"all", "all", "all", "m-1", "m-2"}).Draw(m.t, "to") + " from 198.51.100.0/28 "
 		if rapid.IntRange(0, 3).Draw(m.t, "later") == 0 {
 			text += "starting " + m.clock.at.Add(time.Hour).UTC().Format(time.RFC3339) + " "
 		}
@@ -116,29 +133,28 @@ func (m *requests) act() {
 			m.granted[g.Opening.ID] = true
 		}
 	case "approve":
-		g, err := m.as(rapid.SampledFrom([]string{"ilse", "lena"}).Draw(m.t, "lead")).Approve(ctx, id)
+		g, err := m.as(rapid.SampledFrom([]string{"ilse", "lena"}).Draw(m.t, "lead")).Approve(ctx, waits)
 		if err == nil && !g.Opening.Waits() {
 			m.did["approved"]++
 			m.granted[g.Opening.ID] = true
 		}
 	case "decline":
-		_, _ = m.as("lena").Decline(ctx, id, "drawn")
+		_, _ = m.as("lena").Decline(ctx, waits, "drawn")
 	case "narrow":
 		s, err := sentence.ParseArgs([]string{`open ssh to m-1 from 198.51.100.4 for 1h because "drawn"`}, m.clock.at)
 		require.NoError(m.t, err)
 		words := s.(sentence.Open)
-		if _, err := m.as(rapid.SampledFrom([]string{"tom", "mara"}).Draw(m.t, "who")).Narrow(ctx, id, Narrower{To: words.To, From: words.From}); err == nil {
+		if _, err := m.as(owner).Narrow(ctx, id, Narrower{To: words.To, From: words.From}); err == nil {
 			m.did["narrowed"]++
 		}
 	case "extend":
 		d, err := sentence.ParseDuration(sentence.DurationOf(length).String())
 		require.NoError(m.t, err)
-		who := rapid.SampledFrom([]string{"tom", "mara"}).Draw(m.t, "who")
-		if g, err := m.as(who).Extend(ctx, id, sentence.Open{For: d}); err == nil && !g.Opening.Waits() && who == "mara" {
+		if g, err := m.as(owner).Extend(ctx, id, sentence.Open{For: d}); err == nil && !g.Opening.Waits() && owner == "mara" {
 			m.granted[g.Opening.ID] = true
 		}
 	case "shorten":
-		_, _ = m.as("tom").Narrow(ctx, id, Narrower{End: m.clock.at.Add(length / 2)})
+		_, _ = m.as(owner).Narrow(ctx, id, Narrower{End: m.clock.at.Add(length / 2)})
 	case "close":
 		st, err := m.as("mara").HeldOf(ctx, id)
 		require.NoError(m.t, err)
