@@ -288,7 +288,6 @@ func (a *app) with(do func(ctx context.Context, w *work.Work, args []string) err
 			return err
 		}
 		defer done()
-		a.unheard(c)
 		err = do(c.Context(), w, words(args))
 		a.tellInPassing(w)
 		return err

@@ -75,6 +75,9 @@ func candidates(e *estate.Estate, want sentence.Want) (list []string) {
 			}
 		}
 		list = append(list, "all")
+		if e.Uplink != nil {
+			list = append(list, estate.SiteHost)
+		}
 	}
 	switch want.Kind {
 	case sentence.WantWord:
@@ -89,9 +92,6 @@ func candidates(e *estate.Estate, want sentence.Want) (list []string) {
 		}
 	case sentence.WantSource:
 		list = append(list, "everywhere", "internet", "me")
-		if e.Uplink != nil {
-			list = append(list, estate.SiteHost)
-		}
 		for _, s := range e.Sources {
 			list = append(list, s.Name)
 		}
@@ -106,9 +106,6 @@ func candidates(e *estate.Estate, want sentence.Want) (list []string) {
 			for _, s := range e.Sources {
 				list = append(list, s.Name)
 			}
-		}
-		if e.Uplink != nil {
-			list = append(list, estate.SiteHost)
 		}
 		for _, f := range e.Fronts {
 			list = append(list, f.Name)

@@ -182,6 +182,8 @@ func (a *app) overSSH(ctx context.Context, w *work.Work, machine string, opt *co
 		}
 	}
 	if opt.length != "" {
+		ctx, stop := a.untilUnread(ctx)
+		defer stop()
 		shut, opening := a.openFor(ctx, w, machine, opt)
 		if opening != nil {
 			return opening
@@ -190,6 +192,7 @@ func (a *app) overSSH(ctx context.Context, w *work.Work, machine string, opt *co
 		if way, err = a.way(ctx, w, machine, opt); err != nil {
 			return err
 		}
+		return a.inSession(ctx, w, way, do)
 	}
 	return a.inSession(ctx, w, way, do)
 }

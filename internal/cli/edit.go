@@ -221,7 +221,7 @@ const machinesTime = 10 * time.Minute
 // enact does what a review told, with a line for each step. begun is called once it
 // has begun.
 func (a *app) enact(ctx context.Context, w *work.Work, r *work.Review, begun func()) error {
-	a.goOn() // what has begun goes on
+	a.continues() // an enactment that has begun is finished
 	a.remember(w.Folder.Dir)
 	tell := func(e work.Event) {
 		if begun != nil {

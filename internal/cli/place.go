@@ -101,7 +101,7 @@ func (a *app) siteCommand() *cobra.Command {
 			"and taken away again; nothing of the host's own is touched. Exit status 3: something is missing that light machines\n" +
 			"need, too; what virtual machines need besides is told.",
 		RunE: func(*cobra.Command, []string) error { return a.checkHost() },
-	}, a.prepareCommand(), a.watchFrontsCommand(), a.restoreSiteCommand(), a.tablesCommand())
+	}, a.prepareCommand(), a.watchFrontsCommand(), acts(a.restoreSiteCommand()), a.tablesCommand())
 	return c
 }
 

@@ -33,6 +33,7 @@ func (a *app) root() *cobra.Command {
 		}
 		return c.Help()
 	}
+	root.PersistentPreRun = a.unheard
 	root.CompletionOptions.HiddenDefaultCmd = false
 	root.PersistentFlags().StringVar(&a.estateDir, "estate", "", "the estate's folder (default: the nearest one upward with an estate.yaml)")
 	root.PersistentFlags().StringVar(&a.person, "person", "", "who you are (default: the operating system's user name)")
@@ -55,16 +56,16 @@ func (a *app) root() *cobra.Command {
 			root.AddCommand(c)
 		}
 	}
-	add("begin", a.newCommand(), a.demoCommand(), a.estatesCommand(), a.backupCommand(), a.restoreCommand())
+	add("begin", a.newCommand(), a.demoCommand(), a.estatesCommand(), acts(a.backupCommand()), acts(a.restoreCommand()))
 	add("nouns", a.addCommand(), a.changeCommand(), a.removeCommand(), a.adoptCommand(), a.keyCommand())
 	for v := sentence.VerbAllow; v <= sentence.VerbAlways; v++ {
 		add("say", a.stateCommand(v))
 	}
 	add("say", a.retractCommand())
 	add("enact", a.reviewCommand(), a.enactCommand())
-	add("open", a.openCommand(), a.paged(a.openingsCommand()), a.extendCommand(), a.narrowCommand(), a.closeCommand(), a.approveCommand(), a.declineCommand(), a.accountCommand())
-	add("use", a.connectCommand(), a.copyCommand(), a.tunnelCommand(), a.consoleCommand(), a.gatewayCommand(), a.startCommand(), a.stopCommand(), a.restartCommand())
-	add("look", a.whyCommand(), a.probeCommand(), a.paged(a.reachCommand()), a.paged(a.pathsCommand()), a.paged(a.showCommand()), a.statusCommand(), a.paged(a.mapCommand()), a.paged(a.timelineCommand()), a.reportCommand(), a.paged(a.costCommand()), a.quotaCommand(), a.paged(a.findingsCommand()), a.paged(a.permitsCommand()), a.paged(a.journalCommand()), a.notifyCommand(), a.acknowledgeCommand())
+	add("open", acts(a.openCommand()), a.paged(a.openingsCommand()), acts(a.extendCommand()), acts(a.narrowCommand()), acts(a.closeCommand()), a.approveCommand(), acts(a.declineCommand()), acts(a.accountCommand()))
+	add("use", a.connectCommand(), a.copyCommand(), a.tunnelCommand(), a.consoleCommand(), a.gatewayCommand(), acts(a.startCommand()), acts(a.stopCommand()), acts(a.restartCommand()))
+	add("look", a.whyCommand(), a.probeCommand(), a.paged(a.reachCommand()), a.paged(a.pathsCommand()), a.paged(a.showCommand()), a.statusCommand(), a.paged(a.mapCommand()), a.paged(a.timelineCommand()), a.reportCommand(), a.paged(a.costCommand()), a.quotaCommand(), a.paged(a.findingsCommand()), a.paged(a.permitsCommand()), a.paged(a.journalCommand()), a.notifyCommand(), acts(a.acknowledgeCommand()))
 	root.AddCommand(a.simCommand(), a.siteCommand(), a.schemaCommand(), a.versionCommand())
 	root.SetHelpCommand(&cobra.Command{Use: "help [COMMAND]", Short: "Describe a command", RunE: func(c *cobra.Command, args []string) error {
 		found, _, err := c.Root().Find(args)

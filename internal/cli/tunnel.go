@@ -99,6 +99,8 @@ func (a *app) tunnelEnds(ctx context.Context, w *work.Work, args []string) (list
 func (a *app) tunnel(ctx context.Context, w *work.Work, args []string, opt *connecting, desktop string) (err error) {
 	ctx, stop := untilSignal(ctx)
 	defer stop()
+	ctx, end := a.untilUnread(ctx)
+	defer end()
 	ends, err := a.tunnelEnds(ctx, w, args)
 	if err != nil {
 		return err

@@ -1,48 +1,63 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"io"
 	"os"
 	"os/signal"
-	"slices"
-	"strings"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/sys/unix"
 )
 
-// A reader of the output may leave early (… | head -3). A command that only asks ends then, as every program does. One that acts goes on: what
-// it does is not decided by who reads about it.
+// A reader of the output may leave early (… | head -3). A command that only asks ends then, as every program does. A command that changes
+// something continues: the reader does not decide what it does. A session ends, and closes what it opened.
 
-// acting are the commands that act without --yes.
-var acting = []string{"open", "close", "extend", "narrow", "decline", "account", "acknowledge", "start", "stop", "restart", "site restore", "restore", "backup"}
-
-// unheard has a command that acts discard output that nobody reads any more.
-func (a *app) unheard(c *cobra.Command) {
-	yes, err := c.Flags().GetBool("yes")
-	if (err != nil || !yes) && !slices.Contains(acting, strings.TrimPrefix(c.CommandPath(), c.Root().Name()+" ")) {
-		return
-	}
-	a.goOn()
+// acts marks a command that changes something without --yes.
+func acts(c *cobra.Command) *cobra.Command {
+	c.Annotations = map[string]string{"acts": "yes"}
+	return c
 }
 
-// goOn has the command go on where nobody reads its output any more.
-func (a *app) goOn() {
-	if _, already := a.print.Out.(discarding); already {
-		return
+// unheard has a command that changes something continue without a reader.
+func (a *app) unheard(c *cobra.Command, _ []string) {
+	if yes, err := c.Flags().GetBool("yes"); err == nil && yes || c.Annotations["acts"] != "" {
+		a.continues()
 	}
-	signal.Notify(make(chan os.Signal, 1), unix.SIGPIPE) // then a write fails, and the process is not ended
-	a.print.Out, a.print.Err = discarding{a.print.Out}, discarding{a.print.Err}
 }
 
-// discarding is a writer for output that nobody may read.
-type discarding struct{ io.Writer }
+// continues has the command continue where its reader leaves.
+func (a *app) continues() {
+	if _, already := a.print.Out.(*unread); !already {
+		a.outlive(func() {})
+	}
+}
 
-// Write writes; where the reader has left, nothing is written, and it is no error.
-func (d discarding) Write(text []byte) (int, error) {
-	n, err := d.Writer.Write(text)
+// untilUnread returns a context that ends where the reader leaves.
+func (a *app) untilUnread(ctx context.Context) (context.Context, context.CancelFunc) {
+	ctx, end := context.WithCancel(ctx)
+	a.outlive(end)
+	return ctx, end
+}
+
+// outlive has the process continue where the reader leaves, and calls left then.
+func (a *app) outlive(left func()) {
+	signal.Notify(make(chan os.Signal, 1), unix.SIGPIPE) // then a write fails, and the process does not end
+	a.print.Out, a.print.Err = &unread{a.print.Out, left}, &unread{a.print.Err, left}
+}
+
+// unread is a writer whose reader may leave.
+type unread struct {
+	io.Writer
+	left func()
+}
+
+// Write writes the text, or discards it where the reader has left.
+func (u *unread) Write(text []byte) (int, error) {
+	n, err := u.Writer.Write(text)
 	if errors.Is(err, unix.EPIPE) {
+		u.left()
 		return len(text), nil
 	}
 	return n, err

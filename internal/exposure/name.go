@@ -89,6 +89,8 @@ func NewNames(e *estate.Estate, p *flow.Plan) *Names {
 	for _, g := range p.Gateways {
 		addWide(g.Name, flow.AddrSet(g.Inside...))
 	}
+	n.index()
+	n.crowds = sync.OnceValue(func() exactly { return crowds(e, p, resolve) })
 	for i, m := range p.Machines {
 		for _, interfaces := range m.Interfaces {
 			for _, a := range interfaces.Addrs {
@@ -96,8 +98,6 @@ func NewNames(e *estate.Estate, p *flow.Plan) *Names {
 			}
 		}
 	}
-	n.index()
-	n.crowds = sync.OnceValue(func() exactly { return crowds(e, p, resolve) })
 	return n
 }
 

@@ -208,9 +208,6 @@ func (c *compiler) door(pub Published, at, on sentence.Service) {
 	c.p.Doors = append(c.p.Doors, pub)
 }
 
-// AddrSetOf returns the set of the addresses of some prefixes.
-func AddrSetOf(list ...netip.Prefix) Addrs { return prefixSet(list...) }
-
 // AddrSet returns the set of the valid ones of some addresses.
 func AddrSet(list ...netip.Addr) Addrs {
 	runs := make([]Run, 0, len(list))

@@ -15,7 +15,7 @@ import (
 // address from which they do. As a source it is what its address is: of the internet.
 
 // linkLocal are the addresses that no router passes on (RFC 3927, RFC 4291 section 2.5.6): they are no source, and nobody calls them outside.
-var linkLocal = prefixSet(netip.MustParsePrefix("169.254.0.0/16"), netip.MustParsePrefix("fe80::/10"))
+var linkLocal = prefixSet(netip.MustParsePrefix("169.254.0.0/16")).Union(linkLocal6)
 
 // IsSiteHost reports whether a machine of a plan is the host of the site.
 func (m Machine) IsSiteHost() bool { return m.Name == estate.SiteHost }
@@ -42,14 +42,13 @@ func (c *common) commonHost() {
 
 // finishHost derives what can be called outside, and who calls the host. Cost: linear in the machines.
 func (p *Plan) finishHost() {
-	p.callable, p.hostCallers = p.internet, [2]Addrs{}
-	if host, there := p.MachineByName(estate.SiteHost); there {
-		p.callable = p.callable.Subtract(p.AddrsOf(host))
-	}
-	p.away = ByFamily(p.callable)
-	if _, there := p.MachineByName(estate.SiteHost); !there {
+	p.callable, p.away, p.hostCallers = p.internet, ByFamily(p.internet), [2]Addrs{}
+	host, there := p.MachineByName(estate.SiteHost)
+	if !there {
 		return
 	}
+	p.callable = p.internet.Subtract(p.AddrsOf(host))
+	p.away = ByFamily(p.callable)
 	var callers [2][]Run
 	for m := range p.Machines {
 		for _, f := range sentence.Families {

@@ -38,14 +38,14 @@ func (w World) Ask(src, dst netip.Addr, service flow.Service, at time.Time) (lis
 	if place == "own" || src.Is4() != dst.Is4() {
 		return []Verdict{{Reason: "no-door"}}
 	}
-	if m, ok := w.has(src); ok && w.place(dst) == "internet" && !w.isHost(dst) {
-		return []Verdict{w.calls(m, src, dst, service, at)}
-	}
-	if w.isHost(dst) {
-		if m, ok := w.has(src); ok && w.callsFrom(m, src) {
-			return []Verdict{w.judge(estate.Machine{Name: estate.SiteHost}, src, service, nil, at)}
-		}
+	m, machine := w.has(src)
+	switch {
+	case w.isHost(dst) && (!machine || w.callsThrough(m, src) == nil):
 		return []Verdict{{Reason: "no-door"}}
+	case w.isHost(dst):
+		return []Verdict{w.judge(estate.Machine{Name: estate.SiteHost}, src, service, nil, at)}
+	case machine && w.place(dst) == "internet":
+		return []Verdict{w.calls(m, src, dst, service, at)}
 	}
 	outside := place == "internet" || w.isNetwork(place) && w.network(place).Outside
 	for _, b := range w.Estate.Bastions {
@@ -85,70 +85,6 @@ func (w World) has(a netip.Addr) (estate.Machine, bool) {
 		}
 	}
 	return estate.Machine{}, false
-}
-
-// isHost reports whether an address is one of the site's host.
-func (w World) isHost(a netip.Addr) bool {
-	return w.Estate.Uplink != nil && slices.Contains(w.Given.Host, a) && w.place(a) == "internet"
-}
-
-// callsFrom reports whether a machine calls outside from an address: its first one of the family in a network that is outside.
-func (w World) callsFrom(m estate.Machine, src netip.Addr) bool {
-	for _, sub := range m.Subnets {
-		s, _ := w.Estate.Subnet(sub)
-		for _, a := range w.Given.Machines[m.Name].Inside[sub] {
-			if w.network(s.Network).Outside && a.Is4() == src.Is4() && !netip.MustParsePrefix("fc00::/7").Contains(a) {
-				return a == src
-			}
-		}
-	}
-	return false
-}
-
-// targets reports whether a target names a machine, or the site's host.
-func (w World) targets(to sentence.Set, name string) bool {
-	if name == estate.SiteHost {
-		is := func(a sentence.Atom) bool { return a.Kind() == sentence.Named && a.Text() == name }
-		return slices.ContainsFunc(to.List, is) && !slices.ContainsFunc(to.Except, is)
-	}
-	return slices.ContainsFunc(w.Estate.Targets(to), func(i int) bool { return w.Estate.Machines[i].Name == name })
-}
-
-// calls judges a call of a machine to an address outside, which it makes from its first address of the family in a network
-// that is outside: a deny, an allow, and then what the network chooses.
-func (w World) calls(m estate.Machine, src, dst netip.Addr, service flow.Service, at time.Time) Verdict {
-	private := netip.MustParsePrefix("fc00::/7")
-	for _, sub := range m.Subnets {
-		s, _ := w.Estate.Subnet(sub)
-		n := w.network(s.Network)
-		for _, a := range w.Given.Machines[m.Name].Inside[sub] {
-			if !n.Outside || a.Is4() != dst.Is4() || private.Contains(a) {
-				continue
-			}
-			if a != src {
-				return Verdict{Reason: "no-door"}
-			}
-			speaks := func(services sentence.Services, from, to sentence.Set, until time.Time) bool {
-				return (until.IsZero() || at.Before(until)) && w.inServices(service, services) && w.Estate.CallsOutside(to) && w.inSource(dst, to) &&
-					slices.ContainsFunc(w.Estate.Targets(from), func(i int) bool { return w.Estate.Machines[i].Name == m.Name })
-			}
-			for _, st := range w.Estate.Sentences() {
-				if d, ok := st.Sentence.(sentence.Deny); ok && speaks(d.Services, d.From, d.To, d.Until) {
-					return Verdict{Reason: "deny"}
-				}
-			}
-			for _, st := range w.Estate.Sentences() {
-				if d, ok := st.Sentence.(sentence.Allow); ok && speaks(d.Services, d.From, d.To, d.Until) {
-					return Verdict{Open: true, Reason: "allow"}
-				}
-			}
-			if n.OpenOutward {
-				return Verdict{Open: true, Reason: "allow"}
-			}
-			return Verdict{Reason: "default"}
-		}
-	}
-	return Verdict{Reason: "no-door"}
 }
 
 // place is the network, line or "internet" that an address belongs to; "own" for public addresses of the estate.
@@ -264,9 +200,8 @@ func (w World) single(s sentence.Service) flow.Service {
 // judge asks questions two to five about a flow that arrives at a machine.
 func (w World) judge(m estate.Machine, src netip.Addr, service flow.Service, door sentence.Sentence, at time.Time) Verdict {
 	active := func(until time.Time) bool { return until.IsZero() || at.Before(until) }
-	to := func(set sentence.Set) bool { return w.targets(set, m.Name) }
 	for _, st := range w.Estate.Sentences() {
-		if d, ok := st.Sentence.(sentence.Deny); ok && active(d.Until) && w.inServices(service, d.Services) && w.inSource(src, d.From) && to(d.To) {
+		if d, ok := st.Sentence.(sentence.Deny); ok && active(d.Until) && w.inServices(service, d.Services) && w.inSource(src, d.From) && w.targets(d.To, m.Name) {
 			return Verdict{Machine: m.Name, Reason: "deny"}
 		}
 	}
@@ -280,14 +215,14 @@ func (w World) judge(m estate.Machine, src netip.Addr, service flow.Service, doo
 		}
 	}
 	for _, st := range w.Estate.Sentences() {
-		if r, ok := st.Sentence.(sentence.Route); ok && w.inServices(service, r.Services) && to(r.To) && slices.Contains(w.Given.Bastions[r.Via.Text].Inside, src) {
+		if r, ok := st.Sentence.(sentence.Route); ok && w.inServices(service, r.Services) && w.targets(r.To, m.Name) && slices.Contains(w.Given.Bastions[r.Via.Text].Inside, src) {
 			return Verdict{Open: true, Machine: m.Name, Reason: "route"}
 		}
 	}
 	for _, standing := range []bool{true, false} {
 		for _, st := range w.Estate.Sentences() {
 			a, ok := st.Sentence.(sentence.Allow)
-			if ok && a.Standing == standing && (standing || !administrative) && active(a.Until) && w.inServices(service, a.Services) && w.inSource(src, a.From) && to(a.To) {
+			if ok && a.Standing == standing && (standing || !administrative) && active(a.Until) && w.inServices(service, a.Services) && w.inSource(src, a.From) && w.targets(a.To, m.Name) {
 				return Verdict{Open: true, Machine: m.Name, Reason: map[bool]string{true: "standing", false: "allow"}[standing]}
 			}
 		}
@@ -446,15 +381,14 @@ func (w World) Possible(src netip.Addr, m estate.Machine, service flow.Service, 
 			}
 		}
 	}
-	to := func(set sentence.Set) bool { return w.targets(set, m.Name) }
 	for _, st := range w.Estate.Sentences() {
 		switch s := st.Sentence.(type) {
 		case sentence.Permit:
-			if door && w.inServices(service, s.Services) && w.inSource(src, s.From) && to(s.To) {
+			if door && w.inServices(service, s.Services) && w.inSource(src, s.From) && w.targets(s.To, m.Name) {
 				return true
 			}
 		case sentence.Route:
-			if w.inServices(service, s.Services) && to(s.To) && w.carries(s.Via.Text, src, m, service, at) {
+			if w.inServices(service, s.Services) && w.targets(s.To, m.Name) && w.carries(s.Via.Text, src, m, service, at) {
 				return true
 			}
 		}
@@ -487,7 +421,7 @@ func (w World) carries(bastion string, src netip.Addr, m estate.Machine, service
 		}
 		for _, st := range w.Estate.Sentences() {
 			if d, ok := st.Sentence.(sentence.Deny); ok && (d.Until.IsZero() || at.Before(d.Until)) && w.inServices(service, d.Services) && w.inSource(src, d.From) &&
-				slices.ContainsFunc(w.Estate.Targets(d.To), func(i int) bool { return w.Estate.Machines[i].Name == m.Name }) {
+				w.targets(d.To, m.Name) {
 				return false
 			}
 		}
@@ -503,7 +437,7 @@ func (w World) Forwards(bastion, person string, src netip.Addr, m estate.Machine
 		r, ok := st.Sentence.(sentence.Route)
 		return ok && r.Via.Text == bastion && w.inServices(service, r.Services) &&
 			slices.ContainsFunc(r.For, func(n sentence.Name) bool { return w.Estate.Belongs(person, n.Text) }) &&
-			slices.ContainsFunc(w.Estate.Targets(r.To), func(i int) bool { return w.Estate.Machines[i].Name == m.Name })
+			w.targets(r.To, m.Name)
 	})
 	return routed && service <= flow.TCPPort(65535) && w.carries(bastion, src, m, service, at)
 }

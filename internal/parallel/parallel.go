@@ -1,4 +1,4 @@
-// Package parallel does one thing to many, on as many processors as there are.
+// Package parallel does one thing to many, several at once.
 package parallel
 
 import (
@@ -27,7 +27,15 @@ func Parts(n int, do func(from, to int)) {
 
 // Each calls do for each number from 0 up to n, some of them at once: whoever is done takes the next one, so they may cost very different things. It returns
 // once all calls have.
-func Each(n int, do func(i int)) {
+func Each(n int, do func(i int)) { together(n, runtime.GOMAXPROCS(0), do) }
+
+// mostWaiting is how many calls wait at once.
+const mostWaiting = 32
+
+// Waiting is Each for calls that wait for others, such as machines: up to 32 run at once, however many processors there are.
+func Waiting(n int, do func(i int)) { together(n, mostWaiting, do) }
+
+func together(n, most int, do func(i int)) {
 	var next atomic.Int64
 	work := func() {
 		for i := next.Add(1) - 1; i < int64(n); i = next.Add(1) - 1 {
@@ -35,7 +43,7 @@ func Each(n int, do func(i int)) {
 		}
 	}
 	var others sync.WaitGroup
-	for range min(runtime.GOMAXPROCS(0), n) - 1 {
+	for range min(most, n) - 1 {
 		others.Go(work)
 	}
 	work()

@@ -7,12 +7,12 @@ import (
 	"maps"
 	"net/netip"
 	"slices"
-	"sync"
 	"time"
 
 	"ironbark/internal/driver"
 	"ironbark/internal/findings"
 	"ironbark/internal/flow"
+	"ironbark/internal/parallel"
 	"ironbark/internal/sentence"
 	"ironbark/internal/site"
 )
@@ -58,17 +58,7 @@ func (w *Work) Members(ctx context.Context, st *State, front string) ([]Member, 
 			}
 		}
 	}
-	var all sync.WaitGroup
-	room := make(chan struct{}, 32)
-	for i := range list {
-		m := &list[i]
-		room <- struct{}{}
-		all.Go(func() {
-			m.judge(ctx, place, st.Report.Machines[m.Machine], outs)
-			<-room
-		})
-	}
-	all.Wait()
+	parallel.Waiting(len(list), func(i int) { list[i].judge(ctx, place, st.Report.Machines[list[i].Machine], outs) })
 	for i, m := range list {
 		passes := func(o Member) bool { return o.Service == m.Service && o.State == MemberIn }
 		if m.State == MemberOut && !slices.ContainsFunc(list, passes) { // somebody is better than nobody
@@ -81,7 +71,7 @@ func (w *Work) Members(ctx context.Context, st *State, front string) ([]Member, 
 
 // judge tells how a member is doing.
 func (m *Member) judge(ctx context.Context, place driver.MemberTester, is driver.Machine, outs []driver.Out) {
-	at := slices.IndexFunc(outs, driver.Out{Front: m.Front, Service: m.Service, Machine: m.Machine}.Same)
+	out := outOf(outs, m.Member)
 	m.State, m.Since = MemberIn, is.Ready
 	if m.Since.IsZero() {
 		m.Since = is.Since
@@ -89,10 +79,10 @@ func (m *Member) judge(ctx context.Context, place driver.MemberTester, is driver
 	switch {
 	case is.State != driver.Running:
 		m.State, m.Since, m.Why = MemberOff, is.Since, "it is "+string(is.State)
-	case at >= 0 && outs[at].Draining:
-		m.State, m.Since, m.Why = MemberDraining, outs[at].Since, outs[at].Why
-	case at >= 0:
-		m.State, m.Since, m.Why = MemberOut, outs[at].Since, outs[at].Why
+	case out != nil && out.Draining:
+		m.State, m.Since, m.Why = MemberDraining, out.Since, out.Why
+	case out != nil:
+		m.State, m.Since, m.Why = MemberOut, out.Since, out.Why
 	case m.At.IsValid():
 		err := place.TestMember(ctx, m.Member)
 		if err == nil {

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"sync"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -14,6 +13,7 @@ import (
 	"ironbark/internal/driver"
 	"ironbark/internal/estate"
 	"ironbark/internal/flow"
+	"ironbark/internal/parallel"
 	"ironbark/internal/site"
 )
 
@@ -75,15 +75,16 @@ type frontWatch struct {
 // leastPause is the shortest time between two looks.
 const leastPause = 100 * time.Millisecond
 
-// testOf is how the members of a front are tested.
-func (f *frontWatch) testOf(e *estate.Estate, front string) estate.FrontTest {
-	test := estate.FrontTest{Every: f.every, Failures: misses}
-	for _, one := range e.Fronts {
-		if one.Name == front {
-			test.Every, test.Failures = cmp.Or(one.Test.Every, test.Every), cmp.Or(one.Test.Failures, test.Failures)
-		}
+// tests are how the members of each front are tested.
+func (f *frontWatch) tests(e *estate.Estate, members []driver.Member) map[string]estate.FrontTest {
+	tests := map[string]estate.FrontTest{}
+	for _, m := range members {
+		tests[m.Front] = estate.FrontTest{Every: f.every, Failures: misses}
 	}
-	return test
+	for _, one := range e.Fronts {
+		tests[one.Name] = estate.FrontTest{Every: cmp.Or(one.Test.Every, f.every), Failures: cmp.Or(one.Test.Failures, misses)}
+	}
+	return tests
 }
 
 // once tests the members whose time has come, and returns how long it is until that of others comes.
@@ -98,73 +99,68 @@ func (f *frontWatch) once(ctx context.Context, tell func(string)) (next time.Dur
 		return next, err
 	}
 	began := f.w.Clock.Now()
-	due := map[string]bool{}
 	members := testedMembers(st.Plan)
-	for _, m := range members {
-		left := f.tested[m.Front].Add(f.testOf(st.Estate, m.Front).Every).Sub(began)
-		due[m.Front] = left <= 0 || left > estate.MostTestEvery+f.every // the clock went back
+	tests := f.tests(st.Estate, members)
+	due := map[string]bool{}
+	for name, test := range tests {
+		left := f.tested[name].Add(test.Every).Sub(began)
+		due[name] = left <= 0 || left > estate.MostTestEvery+f.every // the clock went back
 	}
-	failed := f.test(ctx, members, due)
-	if err := ctx.Err(); err != nil { // what was broken off tells nothing
+	failed := make([]error, len(members))
+	parallel.Waiting(len(members), func(i int) {
+		if due[members[i].Front] {
+			failed[i] = f.place.TestMember(ctx, members[i])
+		}
+	})
+	if err := ctx.Err(); err != nil { // a test that was broken off says nothing of the member
 		return next, err
 	}
 	now := f.w.Clock.Now()
 	var out []driver.Out
-	var told []string
+	var changed []string
 	for i, m := range members {
-		name := memberName{m.Front, m.Service, m.Machine}
-		test := f.testOf(st.Estate, m.Front)
+		was := outOf(outs, m)
 		if due[m.Front] {
+			text := ""
 			f.tested[m.Front] = began
-		}
-		next = min(next, max(f.tested[m.Front].Add(test.Every).Sub(now), leastPause))
-		at := slices.IndexFunc(outs, func(o driver.Out) bool { return memberName{o.Front, o.Service, o.Machine} == name })
-		if !due[m.Front] {
-			if at >= 0 {
-				out = append(out, outs[at])
+			if was, text = f.judge(m, was, failed[i], tests[m.Front].Failures, now); text != "" {
+				changed = append(changed, fmt.Sprintf("%s of %s at %s", m.Machine, m.Front, m.Service)+text)
 			}
-			continue
 		}
-		what := fmt.Sprintf("%s of %s at %s", m.Machine, m.Front, m.Service)
-		if at >= 0 && outs[at].Draining && failed[i] == nil && now.Sub(outs[at].Since) < drainedFor {
-			out = append(out, outs[at])
-			continue
+		if was != nil {
+			out = append(out, *was)
 		}
-		if failed[i] == nil {
-			if delete(f.missed, name); at >= 0 {
-				told = append(told, what+passesAgain)
-			}
-			continue
-		}
-		f.missed[name]++
-		switch {
-		case at >= 0:
-			out = append(out, outs[at])
-		case f.missed[name] >= test.Failures || errors.Is(failed[i], unix.ECONNREFUSED):
-			out = append(out, driver.Out{Front: m.Front, Service: m.Service, Machine: m.Machine, Since: now, Why: failed[i].Error()})
-			told = append(told, what+" gets no new connections: "+failed[i].Error())
-		}
+		next = min(next, max(f.tested[m.Front].Add(tests[m.Front].Every).Sub(now), leastPause))
 	}
-	return next, f.w.setOut(ctx, f.place, out, told, tell)
+	return next, f.w.setOut(ctx, f.place, out, changed, tell)
 }
 
-// test tests the members of the fronts whose time has come.
-func (f *frontWatch) test(ctx context.Context, members []driver.Member, due map[string]bool) []error {
-	failed := make([]error, len(members))
-	var all sync.WaitGroup
-	room := make(chan struct{}, 32)
-	for i, m := range members {
-		if !due[m.Front] {
-			continue
-		}
-		room <- struct{}{}
-		all.Go(func() {
-			failed[i] = f.place.TestMember(ctx, m)
-			<-room
-		})
+// outOf finds a member among those that are out; nil where it is in.
+func outOf(outs []driver.Out, m driver.Member) *driver.Out {
+	if at := slices.IndexFunc(outs, driver.Out{Front: m.Front, Service: m.Service, Machine: m.Machine}.Same); at >= 0 {
+		return &outs[at]
 	}
-	all.Wait()
-	return failed
+	return nil
+}
+
+// judge says whether a member is out after a test, and what changes by that. was is how it was out before; nil where it was in.
+func (f *frontWatch) judge(m driver.Member, was *driver.Out, failed error, failures int, now time.Time) (out *driver.Out, changed string) {
+	name := memberName{m.Front, m.Service, m.Machine}
+	if failed == nil {
+		delete(f.missed, name)
+		switch {
+		case was == nil:
+			return nil, ""
+		case was.Draining && now.Sub(was.Since) < drainedFor:
+			return was, ""
+		}
+		return nil, passesAgain
+	}
+	f.missed[name]++
+	if was != nil || f.missed[name] < failures && !errors.Is(failed, unix.ECONNREFUSED) {
+		return was, ""
+	}
+	return &driver.Out{Front: m.Front, Service: m.Service, Machine: m.Machine, Since: now, Why: failed.Error()}, " gets no new connections: " + failed.Error()
 }
 
 // passesAgain is what is reported of a member that is back in.

@@ -5,6 +5,8 @@ import (
 	"slices"
 
 	"github.com/google/nftables"
+
+	"ironbark/internal/flow"
 )
 
 // A flat set has keys that are several things in a row, all of which but the last are one
@@ -38,6 +40,16 @@ func flatElements(list []flatRange) (out []nftables.SetElement) {
 		}
 	}
 	return out
+}
+
+// addrRanges are the ranges of a family's addresses in a set.
+func addrRanges(f family, set flow.Addrs) (list []flatRange) {
+	for _, run := range set.Runs() {
+		if lo := run.Lo.Addr(); lo.Is4() == f.v4 {
+			list = append(list, flatRange{lo: lo.AsSlice(), hi: run.Hi.Addr().AsSlice()})
+		}
+	}
+	return list
 }
 
 // after is the number that follows a long one; nil after the last.

@@ -78,6 +78,7 @@ func (s *Site) fence(addrs []netip.Addr) error {
 // fenceOn writes the table for a link of the thread's namespace.
 func (s *Site) fenceOn(device string, addrs []netip.Addr) error {
 	accept := nftables.ChainPolicyAccept
+	passes := flow.AddrSet(append(slices.Clone(addrs), hostV6)...) // neighbours find the host at the last one
 	return s.onHost(func(c *nftables.Conn) error {
 		t := &nftables.Table{Name: s.fenceName(), Family: nftables.TableFamilyNetdev}
 		c.AddTable(t)
@@ -86,7 +87,7 @@ func (s *Site) fenceOn(device string, addrs []netip.Addr) error {
 		ch := c.AddChain(&nftables.Chain{Name: "host", Table: t, Type: nftables.ChainTypeFilter, Hooknum: nftables.ChainHookIngress, Priority: nftables.ChainPriorityFilter, Policy: &accept, Device: device})
 		for _, f := range families {
 			known := &nftables.Set{Table: t, Name: "known" + f.name, KeyType: f.addressType, Interval: true}
-			if err := c.AddSet(known, flatElements(fenced(f, addrs))); err != nil {
+			if err := c.AddSet(known, flatElements(addrRanges(f, passes))); err != nil {
 				return err
 			}
 			c.AddRule(&nftables.Rule{Table: t, Chain: ch, Exprs: slices.Concat(
@@ -106,19 +107,6 @@ func addressType(kind uint32) []expr.Any {
 		&expr.Fib{Register: register(0), ResultADDRTYPE: true, FlagDADDR: true},
 		&expr.Cmp{Op: expr.CmpOpEq, Register: register(0), Data: native(kind)},
 	}
-}
-
-// fenced are the addresses of a family that the table lets pass: the host's, and those by which neighbours find each other.
-func fenced(f family, addrs []netip.Addr) (list []flatRange) {
-	for _, a := range addrs {
-		if a.Is4() == f.v4 {
-			list = append(list, flatRange{lo: a.AsSlice(), hi: a.AsSlice()})
-		}
-	}
-	if !f.v4 {
-		list = append(list, flatRange{lo: hostV6.AsSlice(), hi: hostV6.AsSlice()})
-	}
-	return list
 }
 
 // unfence takes the table away, if it is there.

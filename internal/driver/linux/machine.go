@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
-	"sync"
 	"time"
 
 	"github.com/vishvananda/netlink"
@@ -16,6 +15,7 @@ import (
 	"ironbark/internal/driver"
 	"ironbark/internal/estate"
 	"ironbark/internal/flow"
+	"ironbark/internal/parallel"
 )
 
 // switched tells since when a machine is switched off, if it is, and the hash of its password.
@@ -63,30 +63,14 @@ func (s *Site) kept(ctx context.Context, tx *sql.Tx, t change.Resource) (m drive
 	return m, nil, nil
 }
 
-// mostLooks is how many guests are looked at together: one that hangs is waited for.
-const mostLooks = 32
-
-// lookAt looks at guests that are switched on, of which m has what is kept.
+// lookAt looks at guests that are switched on, of which m has what is kept: several at once, for one that hangs is waited for.
 func (s *Site) lookAt(list []change.Resource, guests map[string]*guest, m map[string]driver.Machine) {
-	var mu sync.Mutex
-	var all sync.WaitGroup
-	room := make(chan struct{}, mostLooks)
-	for _, t := range list {
-		g := guests[t.Name]
-		if g == nil || t.Kind != change.Machine {
-			continue
-		}
-		was := m[t.Name]
-		room <- struct{}{}
-		all.Go(func() {
-			now := s.guestState(t, g, was)
-			mu.Lock()
-			m[t.Name] = now
-			mu.Unlock()
-			<-room
-		})
+	on := slices.DeleteFunc(slices.Clone(list), func(t change.Resource) bool { return t.Kind != change.Machine || guests[t.Name] == nil })
+	now := make([]driver.Machine, len(on))
+	parallel.Waiting(len(on), func(i int) { now[i] = s.guestState(on[i], guests[on[i].Name], m[on[i].Name]) })
+	for i, t := range on {
+		m[t.Name] = now[i]
 	}
-	all.Wait()
 }
 
 // find reads a machine. The error is a *driver.NoMachineError.

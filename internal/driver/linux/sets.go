@@ -204,15 +204,7 @@ func aroundBy(f family, t *Table, links []link) map[string][]nftables.SetElement
 		}
 	}
 	for name, set := range map[string]flow.Addrs{"outside": flow.AllAddrs.Subtract(t.Inside), "callable": t.Callable} {
-		for _, run := range set.Runs() {
-			if run.Lo.Addr().Is4() != f.v4 {
-				continue
-			}
-			put(name, nftables.SetElement{Key: run.Lo.Addr().AsSlice()})
-			if end := run.Hi.Addr().Next(); end.IsValid() { // intervals end before an element that marks their end
-				put(name, nftables.SetElement{Key: end.AsSlice(), IntervalEnd: true})
-			}
-		}
+		put(name, flatElements(addrRanges(f, set))...)
 	}
 	put("own", elements(f, t.Own, func(x Box, k *key) { k.both(native(x.Way)).source(x).time(x) })...)
 	return out

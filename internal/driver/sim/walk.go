@@ -104,7 +104,7 @@ func (w *Walker) Walk(p driver.Packet, at time.Time) []driver.ProbeResult {
 	service := p.Service.String()
 	m, calls := w.holder(p.Source)
 	if host, ok := w.holder(p.Target); ok && host.Name == "site-host" {
-		if calls && w.callsFrom(m, p.Target.Is4()) == p.Source {
+		if _, from := w.callsFrom(m, p.Target.Is4()); calls && from == p.Source {
 			return []driver.ProbeResult{w.judge(host.Name, p.Source, service, row{}, at)}
 		}
 		return []driver.ProbeResult{{Reason: "no-door"}}
@@ -167,10 +167,10 @@ func (w *Walker) holder(a netip.Addr) (row, bool) {
 // call judges a packet by which a machine calls an address outside. It leaves by the machine's first interface of the
 // family in a network that has a gateway, from the address that it has there.
 func (w *Walker) call(m row, p driver.Packet, service string, at time.Time) driver.ProbeResult {
-	if w.callsFrom(m, p.Target.Is4()) != p.Source {
+	network, from := w.callsFrom(m, p.Target.Is4())
+	if from != p.Source {
 		return driver.ProbeResult{Reason: "no-door"}
 	}
-	network := w.network(w.networkOf(m, p.Source))
 	for _, kind := range []string{"deny", "allow"} {
 		for _, r := range w.outward {
 			if r.Kind == kind && w.holds(r, m.Name, at) && inServices(service, r.Services) && inRuns(p.Target, r.From) {
@@ -184,27 +184,17 @@ func (w *Walker) call(m row, p driver.Packet, service string, at time.Time) driv
 	return driver.ProbeResult{Open: true, Reason: "allow", By: "network " + network.Name + " is open outward"}
 }
 
-// callsFrom is the address from which a machine calls outside in a family; invalid: it does not.
-func (w *Walker) callsFrom(m row, v4 bool) netip.Addr {
+// callsFrom is the address from which a machine calls outside in a family, and its network; invalid: it does not.
+func (w *Walker) callsFrom(m row, v4 bool) (network row, from netip.Addr) {
 	for _, i := range m.Interfaces {
 		for _, a := range i.Addresses {
 			private := netip.MustParsePrefix("fc00::/7").Contains(a) || netip.MustParsePrefix("fe80::/10").Contains(a)
-			if w.network(i.Network).Outside && a.Is4() == v4 && !private {
-				return a
+			if n := w.network(i.Network); n.Outside && a.Is4() == v4 && !private {
+				return n, a
 			}
 		}
 	}
-	return netip.Addr{}
-}
-
-// networkOf names the network in which a machine has an address.
-func (w *Walker) networkOf(m row, a netip.Addr) string {
-	for _, i := range m.Interfaces {
-		if slices.Contains(i.Addresses, a) {
-			return i.Network
-		}
-	}
-	return ""
+	return row{}, netip.Addr{}
 }
 
 // holds reports whether a row is for a machine at a moment.
