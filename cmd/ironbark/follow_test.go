@@ -4,9 +4,7 @@ import (
 	"bufio"
 	"io"
 	"net"
-	"os"
 	"os/exec"
-	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -19,47 +17,32 @@ import (
 // estate names, and the journal has how long each drift lasted.
 func TestWhatDriftsIsPutRight(t *testing.T) {
 	t.Parallel()
-	if os.Getuid() != 0 {
-		t.Skip("network namespaces need root")
-	}
-	command, run, router := onHost(t, "repair: [network]\nmachines:\n  gauge-1: {image: light, size: c1m1, at: landing, address: auto}\n", "allow https from everywhere to all\n")
-	follow := command("site", "restore", "--follow", "--every", "1s")
+	p := onHost(t, "repair: [network]\nmachines:\n  gauge-1: {image: light, size: c1m1, at: landing, address: auto}\n", "allow https from everywhere to all\n")
+	follow := p.command("site", "restore", "--follow", "--every", "1s")
 	said, err := follow.StdoutPipe()
 	require.NoError(t, err)
-	require.NoError(t, follow.Start())
-	first, err := bufio.NewReader(said).ReadString('\n') // what is gone before it begins to follow, it restores
+	p.start(follow)
+	first, err := bufio.NewReader(said).ReadString('\n') // its first step restores what is gone by then
 	require.NoError(t, err)
 	require.Contains(t, first, "Nothing to restore")
 	go func() { _, _ = io.Copy(io.Discard, said) }()
 	time.Sleep(time.Second)
-	defer func() {
-		_ = follow.Process.Signal(os.Interrupt)
-		assert.NoError(t, follow.Wait())
-	}()
 	for _, one := range [][2]string{{"nft flush ruleset", "table inet ironbark is gone"}, {"nft add table ip other", "table ip other in the site's namespace is not Ironbark's"}, {"ip route del 10.60.1.4", "no route leads to gauge-1"}} {
-		out, err := exec.Command("nsenter", "--net=/run/netns/"+router, "sh", "-c", one[0]).CombinedOutput()
+		out, err := exec.Command("nsenter", "--net=/run/netns/"+p.router, "sh", "-c", one[0]).CombinedOutput()
 		require.NoError(t, err, string(out))
-		require.Eventually(t, func() bool { return strings.Contains(run("journal", "--did", "drift", "--json"), one[1]) }, 20*time.Second, 200*time.Millisecond, one[1])
+		require.Eventually(t, func() bool { return strings.Contains(p.run("journal", "--did", "drift", "--json"), one[1]) }, 20*time.Second, 200*time.Millisecond, one[1])
 	}
-	kill(t, router+"-gauge-1")
+	kill(t, p.router+"-gauge-1")
 	time.Sleep(2500 * time.Millisecond)
-	assert.Contains(t, run("status"), "stopped, by itself", "machines are not named in repair:")
+	assert.Contains(t, p.run("status"), "stopped, by itself", "machines are not named in repair:")
 }
 
 // TestAMachineNearItsLimitIsReported has a client hold nine of the ten connections that a machine may have: the journal has it once.
 func TestAMachineNearItsLimitIsReported(t *testing.T) {
 	t.Parallel()
-	if os.Getuid() != 0 {
-		t.Skip("network namespaces need root")
-	}
-	command, run, router := onHost(t, "machines:\n  gauge-1: {image: light, size: c1m1, at: landing, limits: {connections: 10}}\n  gauge-2: {image: light, size: c1m1, at: landing}\n", "allow https from all to all\n")
-	follow := command("site", "restore", "--follow", "--every", "1s")
-	require.NoError(t, follow.Start())
-	defer func() {
-		_ = follow.Process.Signal(os.Interrupt)
-		assert.NoError(t, follow.Wait())
-	}()
-	inside(t, router+"-gauge-2", func() error {
+	p := onHost(t, "machines:\n  gauge-1: {image: light, size: c1m1, at: landing, limits: {connections: 10}}\n  gauge-2: {image: light, size: c1m1, at: landing}\n", "allow https from all to all\n")
+	p.start(p.command("site", "restore", "--follow", "--every", "1s"))
+	inside(t, p.router+"-gauge-2", func() error {
 		for range 9 {
 			c, err := net.Dial("tcp", "10.60.1.4:443")
 			if err != nil {
@@ -70,55 +53,43 @@ func TestAMachineNearItsLimitIsReported(t *testing.T) {
 		return nil
 	})
 	require.Eventually(t, func() bool {
-		return strings.Contains(run("journal", "--did", "connections"), "gauge-1 has 9 of 10 connections: 90 %")
+		return strings.Contains(p.run("journal", "--did", "connections"), "gauge-1 has 9 of 10 connections: 90 %")
 	}, 20*time.Second, 200*time.Millisecond)
-	assert.Contains(t, run("findings"), "gauge-1 has 9 of 10 connections: 90 %")
+	assert.Contains(t, p.run("findings"), "gauge-1 has 9 of 10 connections: 90 %")
 	time.Sleep(2500 * time.Millisecond)
-	assert.Equal(t, 1, strings.Count(run("journal", "--did", "connections"), "gauge-1 has"), "it is recorded once")
+	assert.Equal(t, 1, strings.Count(p.run("journal", "--did", "connections"), "gauge-1 has"), "it is recorded once")
 }
 
 // TestAStartTestsAnew stops a member behind the site's back, has it taken out at the first refused connection, and starts it: it is back in
 // without anybody who watches.
 func TestAStartTestsAnew(t *testing.T) {
 	t.Parallel()
-	if os.Getuid() != 0 {
-		t.Skip("network namespaces need root")
-	}
-	command, run, router := onHost(t, "machines:\n  gauge-1: {image: light, size: c1m1, at: landing}\n  gauge-2: {image: light, size: c1m1, at: landing}\nfronts: {pier: {network: estuary, address: auto}}\n",
+	p := onHost(t, "machines:\n  gauge-1: {image: light, size: c1m1, at: landing}\n  gauge-2: {image: light, size: c1m1, at: landing}\nfronts: {pier: {network: estuary, address: auto}}\n",
 		"spread pier https over all on https from everywhere tested by tcp\n")
-	kill(t, router+"-gauge-1")
-	watch := command("site", "watch", "--every", "1s")
-	require.NoError(t, watch.Start())
+	kill(t, p.router+"-gauge-1")
+	stop := p.start(p.command("site", "watch", "--every", "1s"))
 	require.Eventually(t, func() bool {
-		return strings.Contains(run("journal", "--did", "spread"), "gauge-1 of pier at tcp/443 gets no new connections")
+		return strings.Contains(p.run("journal", "--did", "spread"), "gauge-1 of pier at tcp/443 gets no new connections")
 	}, 20*time.Second, 200*time.Millisecond)
-	require.NoError(t, watch.Process.Signal(os.Interrupt))
-	require.NoError(t, watch.Wait())
-	before := run("journal", "--did", "spread")
+	stop()
+	before := p.run("journal", "--did", "spread")
 	assert.NotContains(t, before, "passes its test")
-	assert.Contains(t, run("start", "gauge-1"), "gauge-1 of pier at tcp/443 passes its test, and gets connections again")
-	assert.Contains(t, run("journal", "--did", "spread"), "passes its test")
+	assert.Contains(t, p.run("start", "gauge-1"), "gauge-1 of pier at tcp/443 passes its test, and gets connections again")
+	assert.Contains(t, p.run("journal", "--did", "spread"), "passes its test")
 }
 
 // TestEachFrontIsTestedAsItSays watches fronts whose members answer and never pass: each is taken out after as many tests as its front says,
 // and a front that is tested once an hour keeps its own until somebody changes that.
 func TestEachFrontIsTestedAsItSays(t *testing.T) {
 	t.Parallel()
-	if os.Getuid() != 0 {
-		t.Skip("network namespaces need root")
-	}
-	command, run, router := onHost(t, "machines:\n  gauge-1: {image: light, size: c1m1, at: landing}\nfronts:\n  patient: {network: estuary, address: auto, test-every: 1s, test-failures: 4}\n"+
+	p := onHost(t, "machines:\n  gauge-1: {image: light, size: c1m1, at: landing}\nfronts:\n  patient: {network: estuary, address: auto, test-every: 1s, test-failures: 4}\n"+
 		"  quick: {network: estuary, address: auto, test-every: 1s, test-failures: 1}\n  seldom: {network: estuary, address: auto, test-every: 1h}\n",
 		"spread patient http over all on http from everywhere tested by http /healthz\nspread quick http over all on http from everywhere tested by http /healthz\nspread seldom http over all on http from everywhere tested by http /healthz\n")
-	signal(t, router+"-gauge-1", "STOP") // it takes connections, and says nothing
-	watch := command("site", "watch", "--every", "1h")
+	signal(t, p.router+"-gauge-1", "STOP") // it takes connections, and says nothing
+	watch := p.command("site", "watch", "--every", "1h")
 	said, err := watch.StderrPipe()
 	require.NoError(t, err)
-	require.NoError(t, watch.Start())
-	defer func() {
-		_ = watch.Process.Signal(os.Interrupt)
-		assert.NoError(t, watch.Wait())
-	}()
+	p.start(watch)
 	out := map[string]time.Time{}
 	lines := make(chan string, 9)
 	go func() {
@@ -142,38 +113,15 @@ func TestEachFrontIsTestedAsItSays(t *testing.T) {
 	await("patient")
 	assert.Greater(t, out["patient"].Sub(out["quick"]), 3*time.Second, "three further tests, a second apart at least")
 	assert.Zero(t, out["seldom"])
-	run("change", "front", "seldom", "--test-every", "1s", "--yes")
+	p.run("change", "front", "seldom", "--test-every", "1s", "--yes")
 	await("seldom")
 }
 
-// onHost enacts an estate with one subnet, landing, on the host. It returns what makes and runs commands there, and the name of the router's
-// namespace.
-func onHost(t *testing.T, nouns, rules string) (command func(args ...string) *exec.Cmd, run func(args ...string) string, router string) {
-	dir := t.TempDir()
-	nouns = "estate: tides\nsite: linux\nnetworks: {estuary: {space: [10.60.0.0/16], outside: true, subnets: {landing: {range: [10.60.1.0/24]}}}}\npeople: {mara: {groups: [ops]}}\n" + nouns
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "estate.yaml"), []byte(nouns), 0o600))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "estate.rules"), []byte(rules), 0o600))
-	command = func(args ...string) *exec.Cmd {
-		c := exec.Command(program, append(args, "--person", "mara")...)
-		c.Dir = dir
-		return c
-	}
-	run = func(args ...string) string {
-		out, err := command(args...).CombinedOutput()
-		require.NoError(t, err, string(out))
-		return string(out)
-	}
-	run("enact", "--yes")
-	t.Cleanup(func() { run("remove", "--everything", "--name", "tides") })
-	found, err := filepath.Glob("/run/ironbark/*.folder")
-	require.NoError(t, err)
-	for _, path := range found {
-		if text, err := os.ReadFile(path); err == nil && string(text) == filepath.Join(dir, ".ironbark") {
-			router = strings.TrimSuffix(filepath.Base(path), ".folder")
-		}
-	}
-	require.NotEmpty(t, router)
-	return command, run, router
+// onHost enacts an estate with one subnet, landing, on this host.
+func onHost(t *testing.T, nouns, rules string) *placed {
+	p := place(t, "", "networks: {estuary: {space: [10.60.0.0/16], outside: true, subnets: {landing: {range: [10.60.1.0/24]}}}}\n"+nouns, rules)
+	p.run("enact", "--yes")
+	return p
 }
 
 // kill ends the processes in a namespace: those of one machine, and of no other test's.

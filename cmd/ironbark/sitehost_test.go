@@ -1,12 +1,8 @@
 package main
 
 import (
-	"crypto/sha256"
-	"fmt"
 	"net"
 	"os"
-	"os/exec"
-	"path/filepath"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -14,9 +10,6 @@ import (
 
 	"github.com/stretchr/testify/require"
 	"github.com/vishvananda/netlink"
-
-	"ironbark/internal/driver/drivertest"
-	"ironbark/internal/driver/linux"
 )
 
 // listensOn listens in a namespace until the test is over.
@@ -45,33 +38,10 @@ func TestTheHostIsClosedToMachines(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			host, client := hostNamespace(t)
-			dir := t.TempDir()
-			place := linux.New(filepath.Join(dir, ".ironbark"), drivertest.RealClock())
-			sum := sha256.Sum256([]byte(filepath.Join(dir, ".ironbark")))
-			router := fmt.Sprintf("ib%x", sum[:5])
-			try := func(args ...string) (string, error) {
-				c := exec.Command("nsenter", append([]string{"--net=/run/netns/" + host, program}, append(args, "--person", "mara")...)...)
-				c.Dir = dir
-				out, err := c.CombinedOutput()
-				return string(out), err
-			}
-			run := func(args ...string) string {
-				out, err := try(args...)
-				if args[0] != "site" || args[1] != "check" {
-					require.NoError(t, err, out)
-				}
-				return out
-			}
-			require.NoError(t, os.WriteFile(filepath.Join(dir, "estate.yaml"), []byte("estate: tides\nsite: linux\npeople: {mara: {groups: [ops]}}\nuplink: "+uplink+"\n"+
-				"networks: {estuary: {space: [10.60.0.0/16], outside: true, subnets: {landing: {range: [10.60.1.0/24]}}}}\nmachines:\n  gauge-1: {image: light, size: c1m1, at: landing, address: auto}\n  gauge-2: {image: light, size: c1m1, at: landing}\n"), 0o600))
-			require.NoError(t, os.WriteFile(filepath.Join(dir, "estate.rules"), []byte("permit ops to open ssh to site-host from all up to 1h\n"), 0o600))
-			t.Cleanup(func() {
-				defer func() { _ = place.RemoveEverything() }()
-				run("remove", "--everything", "--name", "tides")
-				list, err := exec.Command("nsenter", "--net=/run/netns/"+host, "nft", "list", "ruleset").CombinedOutput()
-				require.NoError(t, err)
-				require.Empty(t, string(list), "the site's table stays on the host")
-			})
+			p := place(t, host, "uplink: "+uplink+"\nnetworks: {estuary: {space: [10.60.0.0/16], outside: true, subnets: {landing: {range: [10.60.1.0/24]}}}}\n"+
+				"machines:\n  gauge-1: {image: light, size: c1m1, at: landing, address: auto}\n  gauge-2: {image: light, size: c1m1, at: landing}\n",
+				"permit ops to open ssh to site-host from all up to 1h\n")
+			run, try, router := p.run, p.try, p.router
 			has := func(address string) {
 				inside(t, host, func() error {
 					lo, err := netlink.LinkByName("lo")
@@ -92,7 +62,7 @@ func TestTheHostIsClosedToMachines(t *testing.T) {
 			has("198.51.100.5/32")
 			run("enact", "--yes")
 			if name == "routed" {
-				remedy(t, host, run)
+				remedy(t, p)
 			} else { // the client leads packets to the host's other addresses
 				inside(t, client, func() error {
 					_, p, _ := net.ParseCIDR("198.51.100.0/24")
@@ -126,8 +96,8 @@ func TestTheHostIsClosedToMachines(t *testing.T) {
 			machine := router + "-gauge-1"
 			require.Eventually(t, func() bool { return gets(t, machine, "192.0.2.100:7400") }, 20*time.Second, 10*time.Millisecond, "the machine calls outside")
 
-			// comes reports whether a datagram of the machine's comes to the host.
-			comes := func(address string) bool {
+			// arrives reports whether the host receives a datagram of the machine's.
+			arrives := func(address string) bool {
 				was := datagrams.Load()
 				inside(t, machine, func() error {
 					c, err := net.Dial("udp4", address+":7500")
@@ -150,8 +120,8 @@ func TestTheHostIsClosedToMachines(t *testing.T) {
 					got := false
 					if name == "routed" {
 						got = gets(t, machine, a+":"+service)
-					} else { // no answer finds its way from an interface to a link on it, and datagrams come without
-						got = comes(a)
+					} else { // an interface gets no answer to a link on it, but its datagrams do get there
+						got = arrives(a)
 					}
 					require.Equal(t, want, got, "%s:%s", a, service)
 				}
@@ -185,7 +155,7 @@ func TestTheHostIsClosedToMachines(t *testing.T) {
 			has("198.51.100.6/32")
 			if name == "routed" {
 				reached("7400", false, "198.51.100.6")
-				require.False(t, comes("192.0.2.255"), "the host's broadcast address")
+				require.False(t, arrives("192.0.2.255"), "the host's broadcast address")
 			}
 			require.Contains(t, run("status"), "the tables do not have the host's address 198.51.100.6")
 			require.Contains(t, run("why", "https", "from", "gauge-1", "to", "198.51.100.7"), "caution: the tables do not have the host's address 198.51.100.6")
@@ -194,7 +164,7 @@ func TestTheHostIsClosedToMachines(t *testing.T) {
 			reached("7400", true, "198.51.100.6")
 
 			if name == "routed" { // somebody else takes all tables of the host away
-				out, err := exec.Command("nsenter", "--net=/run/netns/"+host, "nft", "flush", "ruleset").CombinedOutput()
+				out, err := p.inHost("nft", "flush", "ruleset").CombinedOutput()
 				require.NoError(t, err, string(out))
 				require.Contains(t, run("status"), "on the host is gone")
 				run("enact", "--yes")

@@ -4,45 +4,28 @@ import (
 	"net"
 	"net/netip"
 	"os"
-	"os/exec"
-	"path/filepath"
 	"slices"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 	"github.com/vishvananda/netlink"
-
-	"ironbark/internal/driver/drivertest"
-	"ironbark/internal/driver/linux"
 )
 
 // BenchmarkOpenWithUplink measures from Enter on open to the first connection of a client beyond the host, with an uplink and five machines.
 // ratio is its median to three times that of ironbark version plus five times those of a bare TCP connection and an fsync.
 func BenchmarkOpenWithUplink(b *testing.B) {
 	host, client := hostNamespace(b)
-	dir := b.TempDir()
-	require.NoError(b, os.WriteFile(filepath.Join(dir, "estate.yaml"), []byte("estate: tides\nsite: linux\npeople: {mara: {groups: [ops]}}\nuplink: {public: [203.0.113.32/28]}\n"+
-		"networks: {estuary: {space: [10.60.0.0/16], outside: true, subnets: {landing: {range: [10.60.1.0/24]}}}}\nmachines:\n"+
+	p := place(b, host, "uplink: {public: [203.0.113.32/28]}\nnetworks: {estuary: {space: [10.60.0.0/16], outside: true, subnets: {landing: {range: [10.60.1.0/24]}}}}\nmachines:\n"+
 		"  gauge-1: {image: light, size: c1m1, at: landing, address: auto}\n  gauge-2: {image: light, size: c1m1, at: landing, address: auto}\n"+
-		"  gauge-3: {image: light, size: c1m1, at: landing}\n  gauge-4: {image: light, size: c1m1, at: landing}\n  gauge-5: {image: light, size: c1m1, at: landing}\n"), 0o600))
-	require.NoError(b, os.WriteFile(filepath.Join(dir, "estate.rules"), []byte("allow https from everywhere to all\npermit ops to open ssh to all from everywhere up to 1h\n"), 0o600))
-	run := func(args ...string) string {
-		c := exec.Command("nsenter", append([]string{"--net=/run/netns/" + host, program}, append(args, "--person", "mara")...)...)
-		c.Dir = dir
-		out, err := c.CombinedOutput()
-		if args[0] != "site" {
-			require.NoError(b, err, string(out))
-		}
-		return string(out)
-	}
-	place := linux.New(filepath.Join(dir, ".ironbark"), drivertest.RealClock())
-	defer func() { _ = place.RemoveEverything() }()
+		"  gauge-3: {image: light, size: c1m1, at: landing}\n  gauge-4: {image: light, size: c1m1, at: landing}\n  gauge-5: {image: light, size: c1m1, at: landing}\n",
+		"allow https from everywhere to all\npermit ops to open ssh to all from everywhere up to 1h\n")
+	run := p.run
 	run("enact", "--yes")
-	remedy(b, host, run)
+	remedy(b, p)
 	inside(b, client, func() error {
-		_, p, _ := net.ParseCIDR("203.0.113.0/24")
-		return netlink.RouteAdd(&netlink.Route{Dst: p, Gw: net.ParseIP("192.0.2.10")})
+		_, to, _ := net.ParseCIDR("203.0.113.0/24")
+		return netlink.RouteAdd(&netlink.Route{Dst: to, Gw: net.ParseIP("192.0.2.10")})
 	})
 	require.Eventually(b, func() bool { return gets(b, client, "203.0.113.33:443") }, 20*time.Second, 10*time.Millisecond)
 	bare, err := net.Listen("tcp", "127.0.0.1:0")
@@ -53,7 +36,7 @@ func BenchmarkOpenWithUplink(b *testing.B) {
 			_ = c.Close()
 		}
 	}()
-	file, err := os.CreateTemp(dir, "fsync")
+	file, err := os.CreateTemp(p.dir, "fsync")
 	require.NoError(b, err)
 	times := map[string][]time.Duration{}
 	timed := func(what string, do func()) {
@@ -103,7 +86,7 @@ func BenchmarkOpenWithUplink(b *testing.B) {
 	b.ReportMetric(float64(median("open"))/float64(3*median("version")+5*(median("connect")+median("fsync"))), "ratio")
 }
 
-// dialFrom tries one connection for 5 ms: whoever waits for the kernel's own second attempt learns of the opening a second late.
+// dialFrom tries one connection for 5 ms: the kernel's own second attempt is a second after the first.
 func dialFrom(to netip.AddrPort) (net.Conn, error) {
 	return (&net.Dialer{Timeout: 5 * time.Millisecond}).Dial("tcp", to.String())
 }

@@ -1,13 +1,11 @@
 package main
 
 import (
-	"crypto/sha256"
 	"errors"
 	"fmt"
 	"net"
 	"net/netip"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"runtime"
 	"strings"
@@ -109,19 +107,20 @@ func answers(t testing.TB, namespace, to string) (refused bool) {
 }
 
 // remedy does what site check offers, until nothing is lacking: what is offered as a remedy is one.
-func remedy(t testing.TB, host string, run func(...string) string) {
-	for line := range strings.Lines(run("site", "check")) {
+func remedy(t testing.TB, p *placed) {
+	said, _ := p.try("site", "check") // its exit status is that of what the host lacks
+	for line := range strings.Lines(said) {
 		if words := strings.Fields(line); len(words) > 1 && (words[0] == "sysctl" || words[0] == "ip") {
 			if words[0] == "sysctl" {
 				setting, value, _ := strings.Cut(words[2], "=")
-				inside(t, host, func() error {
+				inside(t, p.host, func() error {
 					return os.WriteFile("/proc/sys/"+strings.ReplaceAll(setting, ".", "/"), []byte(value), 0o600)
 				})
 				continue
 			}
 			_, to, err := net.ParseCIDR(words[3])
 			require.NoError(t, err)
-			inside(t, host, func() error {
+			inside(t, p.host, func() error {
 				l, err := netlink.LinkByName(words[8])
 				if err != nil {
 					return err
@@ -134,7 +133,8 @@ func remedy(t testing.TB, host string, run func(...string) string) {
 			})
 		}
 	}
-	require.NotContains(t, run("site", "check"), "lacks")
+	said, _ = p.try("site", "check")
+	require.NotContains(t, said, "lacks")
 }
 
 // TestClientsOutsideTheHost joins an estate to a host's network in both ways, and has a client
@@ -149,33 +149,13 @@ func TestClientsOutsideTheHost(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			host, client := hostNamespace(t)
-			dir := t.TempDir()
-			place := linux.New(filepath.Join(dir, ".ironbark"), drivertest.RealClock())
-			sum := sha256.Sum256([]byte(filepath.Join(dir, ".ironbark")))
-			router := fmt.Sprintf("ib%x", sum[:5])
-			estate := "estate: tides\nsite: linux\npeople: {mara: {groups: [ops, leads]}}\nuplink: " + uplink.yaml + "\n" +
-				`networks: {estuary: {space: [10.60.0.0/16, "` + uplink.space6 + `"], outside: true, subnets: {landing: {range: [10.60.1.0/24, "` + uplink.space6 + "\"]}}}}\n" +
-				"machines:\n  gauge-1: {image: light, size: c1m1, at: landing, address: auto}\n  gauge-2: {image: light, size: c1m1, at: landing}\nfronts: {quay: {network: estuary, address: auto}}\n"
-			require.NoError(t, os.WriteFile(filepath.Join(dir, "estate.yaml"), []byte(estate), 0o600))
-			require.NoError(t, os.WriteFile(filepath.Join(dir, "estate.rules"), []byte("allow https from everywhere to all\nforward quay tcp/8443 to gauge-2 on https\npermit ops to open ssh to all from everywhere up to 1h\n"), 0o600))
-			run := func(args ...string) string {
-				c := exec.Command("nsenter", append([]string{"--net=/run/netns/" + host, program}, append(args, "--person", "mara")...)...)
-				c.Dir = dir
-				out, err := c.CombinedOutput()
-				if args[0] != "site" || args[1] != "check" {
-					require.NoError(t, err, string(out))
-				}
-				return string(out)
-			}
-			t.Cleanup(func() {
-				defer func() { _ = place.RemoveEverything() }() // also where the test failed
-				run("remove", "--everything", "--name", "tides")
-				list, err := filepath.Glob("/run/netns/" + router + "*")
-				require.NoError(t, err)
-				require.Empty(t, list)
-			})
+			p := place(t, host, "uplink: "+uplink.yaml+"\n"+
+				`networks: {estuary: {space: [10.60.0.0/16, "`+uplink.space6+`"], outside: true, subnets: {landing: {range: [10.60.1.0/24, "`+uplink.space6+"\"]}}}}\n"+
+				"machines:\n  gauge-1: {image: light, size: c1m1, at: landing, address: auto}\n  gauge-2: {image: light, size: c1m1, at: landing}\nfronts: {quay: {network: estuary, address: auto}}\n",
+				"allow https from everywhere to all\nforward quay tcp/8443 to gauge-2 on https\npermit ops to open ssh to all from everywhere up to 1h\n")
+			run, router := p.run, p.router
 			run("enact", "--yes")
-			remedy(t, host, run)
+			remedy(t, p)
 			inside(t, client, func() error { // by the host to all that is not the client's network
 				for _, p := range []netip.Prefix{netip.MustParsePrefix("0.0.0.0/0"), netip.MustParsePrefix("::/0")} {
 					to := net.IPNet{IP: p.Addr().AsSlice(), Mask: net.CIDRMask(0, p.Addr().BitLen())}
@@ -234,11 +214,11 @@ func TestClientsOutsideTheHost(t *testing.T) {
 			// The host is started anew: nothing is reachable until the site is restored, as it was
 			// last enacted and not as the files say by now.
 			run("open", "ssh", "to", "gauge-1", "from", "192.0.2.100", "for", "5m", "because", "a client outside")
-			require.NoError(t, place.RemoveEverything())
+			require.NoError(t, linux.New(filepath.Join(p.dir, ".ironbark"), drivertest.RealClock()).RemoveEverything())
 			require.False(t, gets(t, client, uplink.pool+"32:443"))
-			require.NoError(t, os.WriteFile(filepath.Join(dir, "more.rules"), []byte("allow http from everywhere to all\n"), 0o600))
+			require.NoError(t, os.WriteFile(filepath.Join(p.dir, "more.rules"), []byte("allow http from everywhere to all\n"), 0o600))
 			t.Log(run("site", "restore"))
-			remedy(t, host, run)
+			remedy(t, p)
 			for to, want := range map[string]bool{uplink.pool + "32:443": true, uplink.pool + "32:22": true, uplink.pool + "32:80": false} {
 				require.Equal(t, want, gets(t, client, to), to)
 			}

@@ -225,7 +225,7 @@ func each(file string, do func(m Manifest, f File, r io.Reader) error) (m Manife
 	}
 	for _, name := range []string{m.Estate, m.Site} { // folders and hints are made of them
 		if err := sentence.ValidName(name); name != "" && err != nil {
-			return m, damaged("%q in it is no name: %v", name, err)
+			return m, damaged("the name %q in it: %v", name, err)
 		}
 	}
 	for i, f := range m.Files {

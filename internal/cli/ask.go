@@ -97,15 +97,18 @@ func (a *app) whyCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if told, ok := answer.(flows); ok && st.OfFlows {
-				if err := w.LookAt(ctx, told.Answer); err != nil {
-					return err
+			switch answer := answer.(type) {
+			case flows:
+				if st.OfFlows {
+					err = w.LookAt(ctx, answer.Answer)
+				}
+			case forwarded:
+				if !st.Draft && q.at == "" {
+					err = w.LookAtGateway(answer.Forwarding)
 				}
 			}
-			if told, ok := answer.(forwarded); ok && !st.Draft && q.at == "" {
-				if err := w.LookAtGateway(told.Forwarding); err != nil {
-					return err
-				}
+			if err != nil {
+				return err
 			}
 			ph := view.NewPhrasing(st, at)
 			if a.json {

@@ -82,9 +82,6 @@ func copied(path string) (fs.FileInfo, error) {
 	if info.IsDir() {
 		return info, nil
 	}
-	if !info.Mode().IsRegular() {
-		return nil, wrong("%s is no ordinary file", path)
-	}
 	f, err := plainfile.Open(path)
 	if err != nil {
 		return nil, wrong("%v", err)

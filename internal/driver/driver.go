@@ -110,7 +110,7 @@ type Observation struct {
 	Records   bool                // the place has such a record
 	Behind    time.Duration       // how far the clock went back; then openings let nothing pass, if not
 	Resting   []netip.Addr        // inside addresses that were given up a short while ago
-	Host      []netip.Addr        // of the host on which the place is, as it has them now; none where there is no host
+	Host      []netip.Addr        // the current addresses of the host on which the place runs; nil for a place without one
 	Network   []Alteration        // what else decides about packets and is not as the place makes it; of tables alone, where resources are not asked for
 	Steady    bool                // their ends are kept by a clock that does not go back, too
 }

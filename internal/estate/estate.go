@@ -205,7 +205,7 @@ type Front struct {
 	At      sentence.Pos
 }
 
-// FrontTest says how the members of a front's spreads are tested. A zero field is left to whoever watches.
+// FrontTest says how the members of a front's spreads are tested. A zero field leaves it to site watch.
 type FrontTest struct {
 	Every    time.Duration // between two tests, from LeastTestEvery to MostTestEvery, both included
 	Failures int           // in a row, after which a member is taken out; from 1 to MostTestFailures

@@ -197,7 +197,7 @@ func (r *reader) targetNames(s sentence.Set, further ...Kind) {
 	}
 }
 
-// hostCallers holds what lets something pass to the site's host to machines, for nobody else reaches it through the site.
+// hostCallers refuses sources other than machines in a sentence that lets something pass to the site's host: only machines reach it through the site.
 func (r *reader) hostCallers(from, to sentence.Set) {
 	if !r.estate.TargetsHost(to) {
 		return

@@ -109,7 +109,7 @@ func (n *Names) single(rest flow.Addrs, words *bounded) {
 			}
 			m, there := n.machines[a]
 			if there && n.plan.Machines[m].IsSiteHost() && !n.plan.AddrsOf(m).ContainsAll(span.Of(r)) {
-				there = false // it has addresses in the midst of ranges
+				there = false // a range may include some of its addresses
 			}
 			told, met := [2]bool{}, false
 			if there {

@@ -14,7 +14,7 @@ import (
 // without an opening, and nothing that machines may call outside includes it. Only machines that call outside reach it, from the
 // address from which they do. As a source it is what its address is: of the internet.
 
-// linkLocal are the addresses that no router passes on (RFC 3927, RFC 4291 section 2.5.6): they are no source, and nobody calls them outside.
+// linkLocal are the addresses that no router passes on (RFC 3927, RFC 4291 section 2.5.6): no packet from outside has one as its source, and no machine calls one outside.
 var linkLocal = prefixSet(netip.MustParsePrefix("169.254.0.0/16")).Union(linkLocal6)
 
 // IsSiteHost reports whether a machine of a plan is the host of the site.

@@ -166,7 +166,7 @@ func (s *Server) Counts(f func(id uint64, up, down int64)) {
 	}
 }
 
-// Run looks after what goes on, five times a second, until ctx ends: what is over ends within a second.
+// Run checks sessions five times a second until ctx ends: a session that is over ends within a second.
 func (s *Server) Run(ctx context.Context) {
 	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()

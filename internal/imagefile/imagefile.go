@@ -48,15 +48,12 @@ type header struct {
 // sector is what the size of a raw disk is a multiple of, in bytes.
 const sector = 512
 
-// Inspect reads the header of an open file and checks that it can be uploaded:
+// Inspect reads the header of an open ordinary file and checks that it can be uploaded:
 // that it is whole as far as the header tells, and stands by itself.
 func Inspect(f *os.File) (Image, error) {
 	info, err := f.Stat()
 	if err != nil {
 		return Image{}, err
-	}
-	if !info.Mode().IsRegular() {
-		return Image{}, errors.New("it is no ordinary file")
 	}
 	return Read(f, info.Size())
 }

@@ -1,5 +1,5 @@
-// Package plainfile reads files that somebody names. A pipe, a device or a socket in the place of an ordinary file is refused at once: opening
-// one would wait for whoever is at its other end, or act.
+// Package plainfile reads files that somebody names. It refuses a pipe, a device or a socket in the place of an ordinary file at once: to open
+// one could block, or act.
 package plainfile
 
 import (
@@ -13,10 +13,10 @@ import (
 // ErrNotPlain says that something is not an ordinary file. It is inside an *fs.PathError.
 var ErrNotPlain = errors.New("it is not an ordinary file")
 
-// ErrTooLarge says that a file is larger than whoever reads it takes. It is inside an *fs.PathError.
+// ErrTooLarge says that a file is larger than the bound of who reads it. It is inside an *fs.PathError.
 var ErrTooLarge = errors.New("it is too large")
 
-// Open opens an ordinary file to be read; symbolic links are followed. It waits for nobody. The errors are those of os.Open, and ErrNotPlain.
+// Open opens an ordinary file to be read; symbolic links are followed. It does not block. The errors are those of os.Open, and ErrNotPlain.
 func Open(path string) (*os.File, error) {
 	if info, err := os.Stat(path); err == nil && !info.Mode().IsRegular() { // a device may act when it is opened
 		return nil, &fs.PathError{Op: "open", Path: path, Err: ErrNotPlain}
@@ -28,7 +28,7 @@ func Open(path string) (*os.File, error) {
 	return plain(f, path)
 }
 
-// OpenIn is Open for a file in a folder: nothing outside of the folder is opened, by whatever name or symbolic link.
+// OpenIn is Open for a file in a folder. It opens nothing outside of the folder, whatever the name or a symbolic link says.
 func OpenIn(dir, name string) (*os.File, error) {
 	root, err := os.OpenRoot(dir)
 	if err != nil {

@@ -40,7 +40,7 @@ type Report struct {
 	Outside    []driver.OutOfBandChange // what was done to the place since the last enactment, and not by Ironbark
 	Keys       map[string]string        // the public key inside each machine
 	Resting    []netip.Addr             // inside addresses that were given up a short while ago
-	Host       []netip.Addr             // of the host on which the place is: see [driver.Observation]
+	Host       []netip.Addr             // the addresses of the host on which the place runs: see [driver.Observation]
 	Network    []driver.Alteration      // what else decides about packets and is not as the place makes it
 	Behind     time.Duration            // how far the clock went back, as [Site.Now] tells
 	Altered    map[int64]string         // openings that are not as they were recorded, and how

@@ -56,7 +56,7 @@ func (w *Work) Close(ctx context.Context, st *State, which func(opening.Opening)
 	return c, err
 }
 
-// Outlets lists what the machines of some openings may call of whom those let in, and the state in which that is so. It reads the plan, which
+// Outlets lists which of the sources of some openings their machines may still call, and returns the state that says so. It reads the plan, which
 // closing does not.
 func (w *Work) Outlets(ctx context.Context, list []opening.Opening) (*State, []exposure.Outlet, error) {
 	if len(list) == 0 {

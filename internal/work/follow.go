@@ -95,8 +95,8 @@ func (f *follower) look(ctx context.Context) error {
 	return failed
 }
 
-// alert records machines, and the site, that have come to have much of the connections that they may have. Recipients are notified by the
-// journal. Until one has fewer again it is not recorded again.
+// alert records machines, and the site, that have begun to use most of the connections that they may have. The journal notifies recipients.
+// A machine is recorded again only after it has had fewer.
 func (f *follower) alert(ctx context.Context) error {
 	list, err := f.w.takes(ctx)
 	if err != nil {

@@ -71,7 +71,7 @@ func countOf(n int, noun string) string {
 	return fmt.Sprintf("%d %ss", n, noun)
 }
 
-// Remedy says how it goes on.
+// Remedy says what to do next.
 func (e *EditWaitsError) Remedy() string {
 	return "one of them: ironbark approve " + e.Request.Name() + "; then: ironbark enact --request " + e.Request.Name()
 }

@@ -26,7 +26,7 @@ const misses = 2
 const drainedFor = 10 * time.Minute
 
 // WatchFronts tests the members of all spreads that say how, again and again until ctx ends, and takes out those that do not pass. every is
-// the time between two tests where a front has none of its own. What it goes by is read anew each time. The last state of members stays when
+// the time between two tests where a front has none of its own. It reads the state of the site each time. Members keep their last state when
 // it ends. tell is called with what changes, and with what goes wrong.
 func (w *Work) WatchFronts(ctx context.Context, every time.Duration, tell func(string)) error {
 	place, err := w.Site.Members()

@@ -73,7 +73,7 @@ func Check(clock interface{ Now() time.Time }) (list []Requirement) {
 // oldestKernel is the oldest kernel on which the site's tests run.
 var oldestKernel = [2]int{6, 1}
 
-// kernelIs returns an error where the host's kernel is older than that.
+// kernelIs returns an error if the host's kernel is older.
 func kernelIs() error {
 	var u unix.Utsname
 	if err := unix.Uname(&u); err != nil {

@@ -13,8 +13,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// forwards lists what the host lacks to forward between clients and the site's link: a setting for each link by which packets come, so that
-// it forwards nothing from others. For IPv6 only Linux 6.17 and later has such a setting; before, forwarding is for all links.
+// forwards lists the settings with which the host forwards between clients and the site's link, one for each link that packets arrive on: the
+// host forwards nothing from other links. For IPv6 only Linux 6.17 and later has such a setting; before, forwarding is for all links.
 func forwards(host string, family int) ([]Requirement, error) {
 	links, err := clientLinks(host, family)
 	if err != nil {
@@ -54,7 +54,7 @@ func on(setting string) bool {
 	return err == nil && strings.TrimSpace(string(text)) != "0"
 }
 
-// clientLinks names the host's links by which clients come, ascending: those with a default route of a family, and where there is none, all
+// clientLinks names the host's links that clients' packets arrive on, ascending: those with a default route of a family, and where there is none, all
 // that are up and have an address of it.
 func clientLinks(host string, family int) (names []string, err error) {
 	routes, err := netlink.RouteList(nil, family)

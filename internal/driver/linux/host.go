@@ -17,8 +17,7 @@ import (
 	"ironbark/internal/flow"
 )
 
-// hostAddrs lists the addresses by which the host itself can be called, ascending: those of all links of the thread's namespace, less
-// those that never leave it.
+// hostAddrs lists the host's own addresses, ascending: those of all links of the thread's namespace, less loopback and link-local ones.
 func hostAddrs() (list []netip.Addr, err error) {
 	all, err := netlink.AddrList(nil, netlink.FAMILY_ALL)
 	if err != nil {
@@ -57,7 +56,7 @@ func (i *inspection) host(s *Site, plan *flow.Plan, addrs []netip.Addr) error {
 }
 
 // The router judges what machines send to the addresses that the host had when the tables were installed. An address that it gets later would
-// be one of the internet. So a table on the host, of packets that come in by the host's end of a pair and of no others, drops what is for
+// be one of the internet. So a table on the host, of packets that come in by the host's end of a pair and of no others, drops packets to
 // the host at any further address, or at one that it shares with others (broadcast, anycast). An uplink on an interface has no such table: its link does not lead to the host.
 
 // fenceName is that of the table on the host.

@@ -32,7 +32,7 @@ type fault struct {
 // inspection collects what differs.
 type inspection struct{ faults []fault }
 
-// found adds what differs, in words; mend is nil where whoever installs the tables puts it right.
+// found adds a difference, in words; mend is nil where installing the tables mends it.
 func (i *inspection) found(foreign bool, mend func() error, format string, args ...any) {
 	i.faults = append(i.faults, fault{driver.Alteration{What: fmt.Sprintf(format, args...), Foreign: foreign}, mend})
 }
@@ -96,7 +96,7 @@ var familyNames = map[nftables.TableFamily]string{
 	nftables.TableFamilyINet: "inet", nftables.TableFamilyIPv4: "ip", nftables.TableFamilyIPv6: "ip6", nftables.TableFamilyARP: "arp", nftables.TableFamilyBridge: "bridge", nftables.TableFamilyNetdev: "netdev",
 }
 
-// tables finds tables of others, and tables of the site's own that are gone. What is in those is read back with the plan.
+// tables finds tables of others, and tables of the site's own that are gone. The contents of the site's own are read back with the plan.
 func (i *inspection) tables(s *Site) error {
 	list, err := tableNames()
 	if err != nil {
@@ -272,7 +272,7 @@ func (i *inspection) machine(s *Site, t change.Resource) error {
 	})
 }
 
-// mendPasses is how often all is looked at again: what is mended may take something else along, as an address does its route.
+// mendPasses is how often the inspection is repeated: a mend may remove something else, as that of an address does its route.
 const mendPasses = 3
 
 // mendAll puts right what differs. What cannot be put right is an error.

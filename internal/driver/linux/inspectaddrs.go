@@ -10,7 +10,7 @@ import (
 	"ironbark/internal/estate"
 )
 
-// What the router takes for itself, and where it believes a machine to be, are addresses of its links and fixed neighbours: either can keep
+// The router's links have addresses, whose packets it takes for itself, and fixed neighbours, which say where a machine is. Either can keep
 // packets from a machine, or lead them to another.
 
 // addresses finds addresses of others on the router's links, own ones that are gone, and fixed neighbours, of which the site has none.

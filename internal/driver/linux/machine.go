@@ -37,7 +37,7 @@ func (s *Site) machine(ctx context.Context, tx *sql.Tx, t change.Resource) (driv
 	return m, err
 }
 
-// kept reads what is kept of a machine. Of a guest that is switched on it is not all: g is that guest then, and guestState looks at it.
+// kept reads the record of a machine. g is a guest that is switched on: its state is incomplete until guestState adds to it.
 func (s *Site) kept(ctx context.Context, tx *sql.Tx, t change.Resource) (m driver.Machine, g *guest, err error) {
 	off, hash, err := switched(ctx, tx, t.Name)
 	if err != nil {
@@ -63,7 +63,7 @@ func (s *Site) kept(ctx context.Context, tx *sql.Tx, t change.Resource) (m drive
 	return m, nil, nil
 }
 
-// lookAt looks at guests that are switched on, of which m has what is kept: several at once, for one that hangs is waited for.
+// lookAt adds to m the state of guests that are switched on. It looks at several at once: one that hangs takes until a timeout.
 func (s *Site) lookAt(list []change.Resource, guests map[string]*guest, m map[string]driver.Machine) {
 	on := slices.DeleteFunc(slices.Clone(list), func(t change.Resource) bool { return t.Kind != change.Machine || guests[t.Name] == nil })
 	now := make([]driver.Machine, len(on))

@@ -105,7 +105,7 @@ func builtBefore(t *testing.T, w oracle.World, turn time.Time) (*built, time.Tim
 	}
 }
 
-// once sends a packet a single time. Nobody answers for what is outside, so what a machine calls there is looked for as it leaves.
+// once sends a packet a single time. No host answers at addresses outside, so it looks for a machine's call there on the way out.
 func (b *built) once(p driver.Packet) (got bool, err error) {
 	if b.owner[p.Source] != "" && b.plan.Internet().Contains(flow.PointOf(p.Target)) {
 		return b.s.leaves(context.Background(), b.namespace(p.Source), p, false)

@@ -319,7 +319,7 @@ func (c *compiler) doors(live Live) {
 // neighbours are the addresses from which neighbours on a link ask for each other (RFC 4861): none of it is passed on.
 var neighbours = flow.PrefixSet(netip.MustParsePrefix("fe80::/10"))
 
-// inside gathers the sources that never come from outside, and what is called there.
+// inside gathers the sources that never come from outside, and the addresses outside that machines call.
 func (c *compiler) inside() {
 	all := c.p.Own()
 	for _, n := range c.p.Networks {
