@@ -13,20 +13,25 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
+// follows starts site restore --follow, and waits until it has restored what is missing by then.
+func follows(p *placed) {
+	follow := p.command("site", "restore", "--follow", "--every", "1s")
+	said, err := follow.StdoutPipe()
+	require.NoError(p.t, err)
+	p.start(follow)
+	first, err := bufio.NewReader(said).ReadString('\n')
+	require.NoError(p.t, err)
+	require.Contains(p.t, first, "Nothing to restore")
+	go func() { _, _ = io.Copy(io.Discard, said) }()
+	time.Sleep(time.Second)
+}
+
 // TestWhatDriftsIsPutRight runs site restore --follow while tables, a route and a machine's process are taken away. It puts right what the
 // estate names, and the journal has how long each drift lasted.
 func TestWhatDriftsIsPutRight(t *testing.T) {
 	t.Parallel()
 	p := onHost(t, "repair: [network]\nmachines:\n  gauge-1: {image: light, size: c1m1, at: landing, address: auto}\n", "allow https from everywhere to all\n")
-	follow := p.command("site", "restore", "--follow", "--every", "1s")
-	said, err := follow.StdoutPipe()
-	require.NoError(t, err)
-	p.start(follow)
-	first, err := bufio.NewReader(said).ReadString('\n') // its first step restores what is gone by then
-	require.NoError(t, err)
-	require.Contains(t, first, "Nothing to restore")
-	go func() { _, _ = io.Copy(io.Discard, said) }()
-	time.Sleep(time.Second)
+	follows(p)
 	for _, one := range [][2]string{{"nft flush ruleset", "table inet ironbark is gone"}, {"nft add table ip other", "table ip other in the site's namespace is not Ironbark's"}, {"ip route del 10.60.1.4", "no route leads to gauge-1"}} {
 		out, err := exec.Command("nsenter", "--net=/run/netns/"+p.router, "sh", "-c", one[0]).CombinedOutput()
 		require.NoError(t, err, string(out))
@@ -133,4 +138,26 @@ func signal(t *testing.T, namespace, name string) {
 	pids := strings.Fields(string(out))
 	require.NotEmpty(t, pids)
 	require.NoError(t, exec.Command("kill", append([]string{"-" + name}, pids...)...).Run())
+}
+
+// TestAMachineThatStopsAgainAndAgainFillsNoJournal kills a machine that site restore --follow starts again, until it has caused as many lines
+// as it may in an hour: it is not started then, and another one is.
+func TestAMachineThatStopsAgainAndAgainFillsNoJournal(t *testing.T) {
+	t.Parallel()
+	p := onHost(t, "repair: [machines]\nmachines:\n  gauge-1: {image: light, size: c1m1, at: landing, limits: {log: 2}}\n  gauge-2: {image: light, size: c1m1, at: landing}\n", "")
+	follows(p)
+	drifts := func(name string) int {
+		return strings.Count(p.run("journal", "--did", "drift"), "machine "+name+" stopped by itself")
+	}
+	for n := 1; n <= 2; n++ {
+		kill(t, p.router+"-gauge-1")
+		require.Eventually(t, func() bool { return drifts("gauge-1") == n }, 20*time.Second, 200*time.Millisecond)
+	}
+	assert.Contains(t, p.run("journal", "--did", "drift"), "machine gauge-1: more lines are not recorded before")
+	kill(t, p.router+"-gauge-1")
+	kill(t, p.router+"-gauge-2")
+	require.Eventually(t, func() bool { return drifts("gauge-2") == 1 }, 20*time.Second, 200*time.Millisecond)
+	assert.Equal(t, 2, drifts("gauge-1"))
+	assert.Contains(t, p.run("status"), "ended by themselves  gauge-1:")
+	assert.Contains(t, p.run("show", "machine", "gauge-1"), "2 log lines/h")
 }

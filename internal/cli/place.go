@@ -204,7 +204,7 @@ func (a *app) restore(ctx context.Context, w *work.Work) error {
 			return err
 		}
 	}
-	started, err := w.StartInterrupted(ctx)
+	started, err := w.StartInterrupted(ctx, nil)
 	for _, name := range started {
 		a.print.Note("  started %s", name)
 	}

@@ -16,7 +16,11 @@ type Traffic struct {
 	New         int `json:"new,omitempty"`         // connections that begin, a second
 	Packets     int `json:"packets,omitempty"`     // a second
 	Bytes       int `json:"bytes,omitempty"`       // a second
+	Log         int `json:"log,omitempty"`         // lines of the journal, an hour, that record what the machine does by itself
 }
+
+// DefaultLog is how many lines of the journal, an hour, record what a machine does by itself, where nothing else is set.
+const DefaultLog = 60
 
 // The bounds of each field of a [Traffic], both included.
 const (
@@ -26,7 +30,7 @@ const (
 
 // Or returns the limits with those of others where it has none.
 func (t Traffic) Or(o Traffic) Traffic {
-	return Traffic{cmp.Or(t.Connections, o.Connections), cmp.Or(t.New, o.New), cmp.Or(t.Packets, o.Packets), cmp.Or(t.Bytes, o.Bytes)}
+	return Traffic{cmp.Or(t.Connections, o.Connections), cmp.Or(t.New, o.New), cmp.Or(t.Packets, o.Packets), cmp.Or(t.Bytes, o.Bytes), cmp.Or(t.Log, o.Log)}
 }
 
 // String lists the limits that are set; it is empty where none is.
@@ -35,7 +39,7 @@ func (t Traffic) String() string {
 	for _, one := range []struct {
 		n    int
 		unit string
-	}{{t.Connections, "connections"}, {t.New, "new connections/s"}, {t.Packets, "packets/s"}, {t.Bytes, "bytes/s"}} {
+	}{{t.Connections, "connections"}, {t.New, "new connections/s"}, {t.Packets, "packets/s"}, {t.Bytes, "bytes/s"}, {t.Log, "log lines/h"}} {
 		if one.n > 0 {
 			words = append(words, fmt.Sprintf("%d %s", one.n, one.unit))
 		}
@@ -60,7 +64,7 @@ func (r *reader) traffic(n *yaml.Node, of string) (t Traffic) {
 		}
 	}
 	r.fields(n, of, map[string]field{
-		"connections": number(&t.Connections), "new": number(&t.New), "packets": number(&t.Packets), "bytes": number(&t.Bytes),
+		"connections": number(&t.Connections), "new": number(&t.New), "packets": number(&t.Packets), "bytes": number(&t.Bytes), "log": number(&t.Log),
 	})
 	return t
 }

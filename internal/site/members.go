@@ -1,10 +1,6 @@
 package site
 
-import (
-	"context"
-
-	"ironbark/internal/driver"
-)
+import "ironbark/internal/driver"
 
 // ErrNoTests says that a place lets nobody say which members of spreads are out.
 var ErrNoTests error = noTestsError{}
@@ -28,10 +24,4 @@ func (s *Site) Members() (driver.MemberTester, error) {
 		return nil, ErrNoTests
 	}
 	return t, nil
-}
-
-// NoteMember writes into the journal that a member of a spread was taken out, or back in.
-func (s *Site) NoteMember(ctx context.Context, person, text string) error {
-	_, err := s.Note(ctx, person, "spread", text)
-	return err
 }

@@ -26,14 +26,17 @@ func (w *Work) Power(ctx context.Context, machine string, act driver.Power) (m d
 	return w.Site.Power(ctx, w.Person, machine, act)
 }
 
-// StartInterrupted starts the machines that ended by themselves, or with their host, and returns which. One that
-// does not start keeps no other from it.
-func (w *Work) StartInterrupted(ctx context.Context) (started []string, err error) {
+// StartInterrupted starts the machines that ended by themselves, or with their host, and returns which. It leaves out those for which may
+// is false; a nil may is true of all. It starts the others also where one does not start.
+func (w *Work) StartInterrupted(ctx context.Context, may func(machine string) bool) (started []string, err error) {
 	report, err := w.Site.Report(ctx)
 	if err != nil {
 		return nil, err
 	}
 	for _, name := range report.Interrupted() {
+		if may != nil && !may(name) {
+			continue
+		}
 		if _, failed := w.Power(ctx, name, driver.Power{Do: driver.Start}); failed != nil {
 			err = errors.Join(err, fmt.Errorf("start %s: %w", name, failed))
 			continue

@@ -70,6 +70,15 @@ type frontWatch struct {
 	every  time.Duration
 	missed map[memberName]int
 	tested map[string]time.Time // when the members of each front were last tested
+	lines  lines                // that members cause
+}
+
+// memberChange is what changes of a member.
+type memberChange struct{ machine, text string }
+
+// changeOfMember puts a change of a member into words.
+func changeOfMember(m driver.Member, what string) memberChange {
+	return memberChange{m.Machine, fmt.Sprintf("%s of %s at %s%s", m.Machine, m.Front, m.Service, what)}
 }
 
 // leastPause is the shortest time between two looks.
@@ -117,14 +126,14 @@ func (f *frontWatch) once(ctx context.Context, tell func(string)) (next time.Dur
 	}
 	now := f.w.Clock.Now()
 	var out []driver.Out
-	var changed []string
+	var changed []memberChange
 	for i, m := range members {
 		was := outOf(outs, m)
 		if due[m.Front] {
 			text := ""
 			f.tested[m.Front] = began
 			if was, text = f.judge(m, was, failed[i], tests[m.Front].Failures, now); text != "" {
-				changed = append(changed, fmt.Sprintf("%s of %s at %s", m.Machine, m.Front, m.Service)+text)
+				changed = append(changed, changeOfMember(m, text))
 			}
 		}
 		if was != nil {
@@ -132,7 +141,7 @@ func (f *frontWatch) once(ctx context.Context, tell func(string)) (next time.Dur
 		}
 		next = min(next, max(f.tested[m.Front].Add(tests[m.Front].Every).Sub(now), leastPause))
 	}
-	return next, f.w.setOut(ctx, f.place, out, changed, tell)
+	return next, f.w.setOut(ctx, f.place, out, st.Estate, changed, &f.lines, tell)
 }
 
 // outOf finds a member among those that are out; nil where it is in.
@@ -166,14 +175,13 @@ func (f *frontWatch) judge(m driver.Member, was *driver.Out, failed error, failu
 // passesAgain is what is reported of a member that is back in.
 const passesAgain = " passes its test, and gets connections again"
 
-// setOut takes members out, and puts all others back in. It reports what changed, and records it.
-func (w *Work) setOut(ctx context.Context, place driver.MemberTester, out []driver.Out, changed []string, tell func(string)) error {
+// setOut takes members out, and puts all others back in. It reports what changed, and records it, within the limits of lines.
+func (w *Work) setOut(ctx context.Context, place driver.MemberTester, out []driver.Out, e *estate.Estate, changed []memberChange, lines *lines, tell func(string)) error {
 	if err := place.SetOut(ctx, out); err != nil {
 		return err
 	}
-	for _, text := range changed {
-		tell(text)
-		if err := w.Site.NoteMember(ctx, w.Person, text); err != nil {
+	for _, one := range changed {
+		if err := lines.note(ctx, w, e, one.machine, "spread", one.text, tell); err != nil {
 			return err
 		}
 	}
@@ -186,6 +194,11 @@ const retestTime = 3 * time.Second
 // Retest tests anew the members that some machines are, which were just started, and puts those back in that pass. Others stay out until
 // whoever watches the fronts finds that they pass. Where none of them is out nothing is done.
 func (w *Work) Retest(ctx context.Context, machines []string, tell func(string)) error {
+	return w.retest(ctx, machines, &lines{}, tell)
+}
+
+// retest is Retest within limits of lines.
+func (w *Work) retest(ctx context.Context, machines []string, lines *lines, tell func(string)) error {
 	place, err := w.Site.Members()
 	if errors.Is(err, site.ErrNoTests) {
 		return nil
@@ -226,16 +239,16 @@ func (w *Work) Retest(ctx context.Context, machines []string, tell func(string))
 		return err
 	}
 	var left []driver.Out
-	var texts []string
+	var changed []memberChange
 	for _, o := range outs {
 		if theirs(o) && back[memberName{o.Front, o.Service, o.Machine}] {
-			texts = append(texts, fmt.Sprintf("%s of %s at %s", o.Machine, o.Front, o.Service)+passesAgain)
+			changed = append(changed, changeOfMember(driver.Member{Front: o.Front, Service: o.Service, Machine: o.Machine}, passesAgain))
 		} else {
 			left = append(left, o)
 		}
 	}
-	if len(texts) == 0 {
+	if len(changed) == 0 {
 		return nil
 	}
-	return w.setOut(ctx, place, left, texts, tell)
+	return w.setOut(ctx, place, left, st.Estate, changed, lines, tell)
 }

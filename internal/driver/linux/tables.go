@@ -163,7 +163,7 @@ func (s *Site) limitRules(list []change.Resource) (out []driver.FilterRule) {
 				words += fmt.Sprintf(", %d bytes a second", l.Bytes)
 			}
 			key := [2]string{words, "the site's own limits"}
-			if t.Spec.Limits != (estate.Traffic{}) {
+			if limits[t.Name] != (estate.Traffic{}) {
 				key[1] = "limits of machine " + t.Name
 			}
 			by[key] = append(by[key], t.Name)

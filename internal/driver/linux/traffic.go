@@ -49,12 +49,14 @@ func ownLimits() estate.Traffic {
 	return estate.Traffic{Connections: max(connectionTable()/16, perPart), New: defaultNew}
 }
 
-// limitsOf are the limits of machines among some resources, by name.
+// limitsOf are the limits of machines among some resources that the kernel holds them to, by name.
 func limitsOf(list []change.Resource) map[string]estate.Traffic {
 	out := map[string]estate.Traffic{}
 	for _, t := range list {
 		if t.Kind == change.Machine {
-			out[t.Name] = t.Spec.Limits
+			limits := t.Spec.Limits
+			limits.Log = 0
+			out[t.Name] = limits
 		}
 	}
 	return out
@@ -213,7 +215,7 @@ func (s *Site) Traffic(ctx context.Context) (*driver.Traffic, error) {
 		list, err := readResources(ctx, tx)
 		for _, one := range list {
 			if one.Kind == change.Machine {
-				t.Machines[one.Name] = driver.MachineTraffic{Limits: one.Spec.Limits.Or(ownLimits())}
+				t.Machines[one.Name] = driver.MachineTraffic{Limits: one.Spec.Limits.Or(ownLimits()).Or(estate.Traffic{Log: estate.DefaultLog})}
 				for _, a := range insideOf(one) {
 					owner[a] = one.Name
 				}
