@@ -192,14 +192,37 @@ func (s *suite) wait(d time.Duration) { s.clock.Set(s.clock.Now().Add(s.clock.Le
 
 // around asks just before a moment and from it on whether ssh passes.
 func (s *suite) around(at time.Time, before, after bool, why string) {
-	ahead, past := time.Nanosecond, time.Duration(0)
-	if s.clock.real { // a probe takes its time
-		ahead, past = 400*time.Millisecond, 50*time.Millisecond
+	asks := func() bool { return s.probe(22) }
+	assert.Equal(s, before, s.justBefore(at, asks), "just before "+why)
+	assert.Equal(s, after, s.from(at, asks), "at "+why)
+}
+
+// justBefore returns an answer that was there before a moment: the last one, where time is real and an answer takes its time.
+func (s *suite) justBefore(at time.Time, asks func() bool) (answer bool) {
+	if !s.clock.real {
+		s.clock.Set(at.Add(-time.Nanosecond))
+		return asks()
 	}
-	s.clock.Set(at.Add(-ahead))
-	assert.Equal(s, before, s.probe(22), "just before "+why)
-	s.clock.Set(at.Add(past))
-	assert.Equal(s, after, s.probe(22), "at "+why)
+	decided := false
+	for s.clock.Set(at.Add(-2 * time.Second)); ; {
+		latest := asks()
+		if !s.clock.Now().Before(at) {
+			break
+		}
+		answer, decided = latest, true
+		time.Sleep(50 * time.Millisecond)
+	}
+	require.True(s, decided, "no answer came in the two seconds before the moment")
+	return answer
+}
+
+// from returns the answer from a moment on.
+func (s *suite) from(at time.Time, asks func() bool) bool {
+	if s.clock.real {
+		at = at.Add(50 * time.Millisecond)
+	}
+	s.clock.Set(at)
+	return asks()
 }
 
 // public is gauge-1's public address.

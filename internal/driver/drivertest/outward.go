@@ -27,10 +27,9 @@ func (s *suite) calls() {
 	assert.Len(s, s.observe().Plan.Outward, 1, "another reads what is installed")
 	assert.False(s, s.call(80))
 	assert.True(s, s.call(443))
-	s.clock.Set(until.Add(-400 * time.Millisecond))
-	assert.True(s, s.call(443), "just before its end")
-	s.clock.Set(until.Add(50 * time.Millisecond))
-	assert.False(s, s.call(443), "at its end")
+	calls := func() bool { return s.call(443) }
+	assert.True(s, s.justBefore(until, calls), "just before its end")
+	assert.False(s, s.from(until, calls), "at its end")
 }
 
 // call has gauge-1 call a service of the client.
