@@ -2,8 +2,10 @@ package work
 
 import (
 	"context"
+	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -11,8 +13,10 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"ironbark/internal/change"
 	"ironbark/internal/driver"
 	"ironbark/internal/driver/sim"
+	"ironbark/internal/exposure"
 	"ironbark/internal/flow"
 	"ironbark/internal/ledger"
 	"ironbark/internal/ledger/sqlite"
@@ -38,12 +42,14 @@ func TestOnlyApprovalLetsARequestPass(t *testing.T) {
 		m := requests{t: t, place: place, record: record, clock: clock, dir: dir, granted: map[int64]bool{}, did: did}
 		m.enact()
 		for range rapid.IntRange(10, 20).Draw(t, "acts") {
+			clock.at = clock.at.Add(time.Second) // so that what packets did before is history
 			m.act()
 			m.holds()
 		}
+		m.remembers()
 	})
 	t.Log(did)
-	for _, act := range []string{"asked", "approved", "enacted", "narrowed", "enacted while one waits for several"} {
+	for _, act := range []string{"asked", "approved", "enacted", "narrowed", "enacted while one waits for several", "passed"} {
 		require.Positive(t, did[act], act)
 	}
 }
@@ -56,6 +62,13 @@ type requests struct {
 	dir     string
 	granted map[int64]bool // opened without approval, or approved
 	did     map[string]int
+	walked  []walked
+}
+
+// walked is which of the drawn sources reached ssh of which machines at a time.
+type walked struct {
+	at   time.Time
+	open map[string]bool
 }
 
 func (m *requests) as(who string) *Work {
@@ -75,6 +88,9 @@ func (m *requests) enact() {
 		}
 		if rapid.IntRange(0, 4).Draw(m.t, "a deny") == 0 {
 			rules += "deny ssh from 198.51.100.0/29 to m-1\n"
+		}
+		if until := m.clock.at.Add(30 * time.Minute).UTC().Format(time.RFC3339); rapid.IntRange(0, 2).Draw(m.t, "a standing rule") == 0 {
+			rules += "allow ssh from 198.51.100." + rapid.SampledFrom([]string{"0/28", "4/30", "8/29"}).Draw(m.t, "standing from") + " to all standing until " + until + " because \"drawn\"\n"
 		}
 		if rapid.IntRange(0, 4).Draw(m.t, "a narrower permit") == 0 {
 			rules = strings.ReplaceAll(rules, "permit crew to open ssh to all", "permit crew to open ssh to m-1")
@@ -121,7 +137,8 @@ func (m *requests) act() {
 	switch do := rapid.SampledFrom([]string{"ask", "ask", "ask", "open", "approve", "approve", "decline", "narrow", "extend", "shorten", "close", "enact", "enact", "enact", "restore", "wait"}).Draw(m.t, "act"); do {
 	case "ask", "open":
 		who := map[string]string{"ask": "tom", "open": "mara"}[do]
-		text := "open ssh to " + rapid.SampledFrom([]string{"all", "all", "all", "m-1", "m-2"}).Draw(m.t, "to") + " from 198.51.100.0/28 "
+		text := "open ssh to " + rapid.SampledFrom([]string{"all", "all", "all", "m-1", "m-2"}).Draw(m.t, "to") + " from " +
+			rapid.SampledFrom([]string{"198.51.100.0/28", "198.51.100.0/28", "198.51.100.4/30", "198.51.100.4"}).Draw(m.t, "from") + " "
 		if rapid.IntRange(0, 3).Draw(m.t, "later") == 0 {
 			text += "starting " + m.clock.at.Add(time.Hour).UTC().Format(time.RFC3339) + " "
 		}
@@ -188,4 +205,56 @@ func (m *requests) holds() {
 		require.False(m.t, one.Waits() && m.granted[one.ID] && one.Active(m.clock.at), "opening %d was approved, and waits", one.ID)
 	}
 	require.Empty(m.t, report.Altered)
+	m.walk()
+}
+
+// drawnSources have each their own part of the sources that are drawn.
+var drawnSources = []string{"198.51.100.1", "198.51.100.4", "198.51.100.5", "198.51.100.9", "198.51.100.99"}
+
+// walk walks a packet from each of the drawn sources to each machine.
+func (m *requests) walk() {
+	ctx := context.Background()
+	o, err := m.place.Observe(ctx, driver.Scope{Resources: true})
+	require.NoError(m.t, err)
+	now := walked{m.clock.at, map[string]bool{}}
+	for _, t := range o.Resources {
+		for _, from := range drawnSources {
+			if t.Kind == change.Machine && t.Given.Addr4.IsValid() {
+				results, err := m.place.Probe(ctx, driver.Packet{Source: netip.MustParseAddr(from), Target: t.Given.Addr4, Service: 22})
+				require.NoError(m.t, err)
+				now.open[t.Name+" from "+from] = slices.ContainsFunc(results, func(r driver.ProbeResult) bool { return r.Open })
+			}
+		}
+	}
+	m.walked = append(m.walked, now)
+}
+
+// remembers asserts that the history has open at each of the times what packets could do then, and nothing else.
+func (m *requests) remembers() {
+	all := func(*State) Keep { return func(e exposure.Entry) (exposure.Entry, bool) { return e, true } }
+	spells, err := m.as("mara").Since(context.Background(), m.walked[0].at.Add(-time.Hour), all)
+	require.NoError(m.t, err)
+	for _, then := range m.walked {
+		open := map[string]int{}
+		for _, s := range spells {
+			if then.at.Before(s.Begin) || !s.End.IsZero() && !then.at.Before(s.End) || s.Entry.Door.Kind != flow.DoorDirect {
+				continue
+			}
+			for _, from := range drawnSources {
+				if s.Entry.From.Contains(flow.PointOf(netip.MustParseAddr(from))) && s.Entry.Services.Contains(22) {
+					open[s.cause.at+" from "+from]++
+				}
+			}
+		}
+		for what, passed := range then.open {
+			want := 0
+			if passed {
+				want = 1
+				m.did["passed"]++
+			}
+			require.Equal(m.t, want, open[what], "%s at %s: one spell, where a packet passed", what, then.at)
+			delete(open, what)
+		}
+		require.Empty(m.t, open)
+	}
 }

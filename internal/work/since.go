@@ -3,7 +3,6 @@ package work
 import (
 	"cmp"
 	"context"
-	"fmt"
 	"maps"
 	"reflect"
 	"slices"
@@ -16,27 +15,54 @@ import (
 	"ironbark/internal/site"
 )
 
-// Spell is a time during which an administrative service was open.
+// Spell is a time during which some flows to an administrative service were open: each of them for the whole of it, and neither just before
+// nor just after by the same cause.
 type Spell struct {
-	Begin time.Time // what is before the time asked for begins with it
-	End   time.Time // zero: still open
-	By    string    // who brought it about: of an opening, who opened it
+	Begin time.Time // not before the time asked for
+	End   time.Time // not included; zero: still open
+	By    string    // who caused it: of an opening, who opened it
 	Entry exposure.Entry
-	State *State // in which it was open, for names
+	State *State // in which they began to be open, for names
 
-	key string // what it is told apart by
+	cause cause
+}
+
+// cause is what lets flows in, and by which door.
+type cause struct {
+	at       string // machine or gateway
+	kind     flow.DoorKind
+	via      string
+	service  flow.Service // where clients call, for doors of fronts and bastions
+	family   flow.Family
+	opening  int64
+	sentence string // empty for openings: those change when they are extended
+}
+
+func (c cause) compare(o cause) int {
+	return cmp.Or(cmp.Compare(c.opening, o.opening), cmp.Compare(c.kind, o.kind), cmp.Compare(c.via, o.via), cmp.Compare(c.service, o.service),
+		cmp.Compare(c.family, o.family), cmp.Compare(c.sentence, o.sentence))
+}
+
+// compare orders spells by machine, beginning, cause, end and flows.
+func (s Spell) compare(o Spell) int {
+	return cmp.Or(cmp.Compare(s.cause.at, o.cause.at), s.Begin.Compare(o.Begin), s.cause.compare(o.cause), s.End.Compare(o.End),
+		s.Entry.From.Runs()[0].Lo.Compare(o.Entry.From.Runs()[0].Lo), cmp.Compare(s.Entry.Services.Runs()[0].Lo, o.Entry.Services.Runs()[0].Lo))
+}
+
+// of returns the spell of some flows of it.
+func (s Spell) of(e exposure.Entry) Spell {
+	s.Entry = e
+	return s
 }
 
 // Keep cuts an entry down to what is asked for, and reports whether anything is left.
 type Keep func(exposure.Entry) (exposure.Entry, bool)
 
-// Since lists when each administrative service was open from a moment until now, by
-// machine or gateway and then by time. keep returns what of a state is asked for.
-//
-// A spell goes on while the same sentence, or opening, lets the same service through the same
-// door. Whatever else goes on meanwhile does not concern it.
+// Since lists when each administrative service was open from a moment until now, by machine or gateway and then by time. keep returns what of
+// a state is asked for. At each moment the flows of the spells that contain it are exactly those that were open: where a set of sources
+// shrinks or grows, the flows that are concerned have a spell of their own.
 func (w *Work) Since(ctx context.Context, since time.Time, keep func(*State) Keep) ([]Spell, error) {
-	h := &history{since: since, open: map[string]map[string]*Spell{}, keep: keep}
+	h := &history{since: since, open: map[string]map[cause][]Spell{}, keep: keep}
 	var last *State
 	var lastOf site.Moment
 	until := func(end time.Time) {
@@ -82,7 +108,7 @@ func sameFiles(a, b []estate.File) bool {
 // history joins what is open at one moment after the other into spells.
 type history struct {
 	since time.Time
-	open  map[string]map[string]*Spell // by machine or gateway, and then by what a spell is told apart by
+	open  map[string]map[cause][]Spell // by machine or gateway; disjoint in their flows
 	list  []Spell
 	keep  func(*State) Keep
 
@@ -160,31 +186,37 @@ func (h *history) changed(st *State, m site.Moment, at time.Time) (machines []in
 
 // lookAt is look at one machine or gateway.
 func (h *history) lookAt(st *State, keep Keep, name string, reach []exposure.Entry, at time.Time, who string) {
-	open, seen := h.open[name], map[string]bool{}
-	if open == nil {
-		open = map[string]*Spell{}
-	}
+	now := map[cause][]exposure.Entry{}
 	for _, e := range reach {
-		e, asked := keep(e)
-		if !asked || !e.Administrative {
-			continue
+		if e, asked := keep(e); asked && e.Administrative {
+			c := cause{name, e.Door.Kind, e.Door.Via, e.Door.Service, e.Door.Family, e.Opening, e.Origin.Sentence}
+			if e.Opening > 0 {
+				c.sentence = ""
+			}
+			now[c] = append(now[c], beyond(e, now[c])...) // two interfaces of a machine have a door each
 		}
-		by := e.Origin.Sentence
-		if e.Opening > 0 { // its sentence changes when it is extended
-			by = ""
-		}
-		key := fmt.Sprint(name, e.Door.Kind, e.Door.Via, e.Door.Family, e.Opening, by, flow.ServiceRuns(e.Services))
-		if seen[key] = true; open[key] != nil {
-			open[key].Entry.From = open[key].Entry.From.Union(e.From)
-			continue
-		}
-		open[key] = &Spell{Begin: at, By: cmp.Or(opener(st, e.Opening), who), Entry: e, State: st, key: key}
 	}
-	for key, s := range open {
-		if !seen[key] {
-			h.end(s, at)
-			delete(open, key)
+	before, open := h.open[name], map[cause][]Spell{}
+	for c, was := range before {
+		for _, s := range was {
+			for _, rest := range beyond(s.Entry, now[c]) {
+				h.end(s.of(rest), at)
+			}
+			for _, e := range now[c] {
+				if both := common(e, s.Entry); !isEmpty(both) {
+					both.Origin = s.Entry.Origin // as it began: an opening's sentence changes when it is extended
+					open[c] = append(open[c], s.of(both))
+				}
+			}
 		}
+	}
+	for c, list := range now {
+		for _, e := range list {
+			for _, rest := range beyond(e, entriesOf(before[c])) {
+				open[c] = append(open[c], Spell{Begin: at, By: cmp.Or(opener(st, e.Opening), who), Entry: rest, State: st, cause: c})
+			}
+		}
+		open[c] = joined(open[c])
 	}
 	if h.open[name] = open; len(open) == 0 {
 		delete(h.open, name)
@@ -209,24 +241,23 @@ func opener(st *State, id int64) string {
 	return ""
 }
 
-func (h *history) end(s *Spell, at time.Time) {
+func (h *history) end(s Spell, at time.Time) {
 	if s.End = at; at.IsZero() || at.After(h.since) {
 		if s.Begin.Before(h.since) {
 			s.Begin = h.since
 		}
-		h.list = append(h.list, *s)
+		h.list = append(h.list, s)
 	}
 }
 
 func (h *history) done() []Spell {
 	for _, open := range h.open {
-		for _, s := range open {
-			h.end(s, time.Time{})
+		for _, list := range open {
+			for _, s := range list {
+				h.end(s, time.Time{})
+			}
 		}
 	}
-	name := func(s Spell) string { return machineOf(s.State, s.Entry) }
-	slices.SortStableFunc(h.list, func(a, b Spell) int {
-		return cmp.Or(cmp.Compare(name(a), name(b)), a.Begin.Compare(b.Begin), cmp.Compare(a.Entry.Opening, b.Entry.Opening), cmp.Compare(a.key, b.key))
-	})
+	slices.SortFunc(h.list, Spell.compare)
 	return h.list
 }
