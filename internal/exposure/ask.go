@@ -3,7 +3,6 @@ package exposure
 import (
 	"net/netip"
 	"slices"
-	"time"
 
 	"ironbark/internal/flow"
 	"ironbark/internal/flow/span"
@@ -42,10 +41,7 @@ type Part struct {
 	Arrives  flow.Services // arriving ones; empty where there is no door
 	From     flow.Addrs
 	Open     bool
-	Reason   Reason
-	Until    time.Time // of what decided; zero: no end
-	Opening  int64
-	Origin   flow.Origin
+	Cause
 }
 
 // Ask judges all flows from the given sources to the given services of the
@@ -81,7 +77,7 @@ func (v *View) askMachine(t Target, services flow.Services, from flow.Addrs) []P
 		var open []Part // the longest-lasting first, whichever door it uses
 		for _, d := range arriving {
 			for _, p := range v.through(s, d, nil) {
-				open = append(open, opened(d, p))
+				open = append(open, v.throughOthers(t, s, opened(d, p))...)
 			}
 		}
 		slices.SortStableFunc(open, func(a, b Part) int { return compareEnds(b.Until, a.Until) })
@@ -98,8 +94,29 @@ func (v *View) askMachine(t Target, services flow.Services, from flow.Addrs) []P
 			rest = rest.Subtract(d.From)
 		}
 		if !rest.IsEmpty() {
-			add(s, Part{Machine: -1, From: rest, Reason: NoDoor})
+			add(s, Part{Machine: -1, From: rest, Cause: Cause{Reason: NoDoor}})
 		}
+	}
+	return list
+}
+
+// throughOthers looks for openings that begin before a door ends by whose own sources some flows pass, and let them in through other doors from
+// then on. It returns the flows with their ends. Any other end is the same through each door.
+func (v *View) throughOthers(t Target, s slice, p Part) []Part {
+	if !v.ahead || p.Reason != ByDoor || p.Until.IsZero() {
+		return []Part{p}
+	}
+	var list []Part
+	rest := p.From
+	for _, next := range NewViewOf(v.Plan, p.Until, t.Machine).askMachine(t, span.Of(s.services), p.From) {
+		if next.Reason == ByOpening {
+			q := p
+			q.From, q.Until, q.Then = next.From, next.Until, append([]int64{next.Opening}, next.Then...)
+			list, rest = append(list, q), rest.Subtract(next.From)
+		}
+	}
+	if p.From = rest; !rest.IsEmpty() {
+		list = append(list, p)
 	}
 	return list
 }
@@ -112,10 +129,7 @@ func openSet(list []piece) (s flow.Addrs) {
 }
 
 func opened(d flow.Door, p piece) Part {
-	part := Part{Machine: d.Machine, Door: d, From: p.from, Open: true}
-	part.Reason, part.Until, part.Origin, part.Opening = p.decided()
-	part.Until = flow.Earlier(part.Until, d.End())
-	return part
+	return Part{Machine: d.Machine, Door: d, From: p.from, Open: true, Cause: p.decided(d)}
 }
 
 // closed tells why sources that use a door and are not let in stay out.
@@ -124,14 +138,14 @@ func (v *View) closed(s slice, d flow.Door, from flow.Addrs) (list []Part) {
 		return nil
 	}
 	for _, p := range within(s.denied(), from, nil) {
-		list = append(list, Part{Machine: d.Machine, Door: d, From: p.from, Reason: Denied, Until: p.rule.Until, Origin: p.rule.Origin})
+		list = append(list, Part{Machine: d.Machine, Door: d, From: p.from, Cause: Cause{Reason: Denied, Until: p.rule.Until, Origin: p.rule.Origin}})
 	}
 	if rest := from.Subtract(s.deny); !rest.IsEmpty() {
 		reason := Default
 		if s.guarded {
 			reason = Administrative
 		}
-		list = append(list, Part{Machine: d.Machine, Door: d, From: rest, Reason: reason})
+		list = append(list, Part{Machine: d.Machine, Door: d, From: rest, Cause: Cause{Reason: reason}})
 	}
 	return list
 }
@@ -195,11 +209,11 @@ func (v *View) askDoors(t Target, doors []flow.Door, services flow.Services, fro
 	for s, found := range uses {
 		rest = rest.Subtract(span.One(s))
 		if left := from.Subtract(found).Subtract(whole); !left.IsEmpty() {
-			list = joinPart(list, t, span.One(s), Part{Machine: -1, From: left, Reason: NoDoor})
+			list = joinPart(list, t, span.One(s), Part{Machine: -1, From: left, Cause: Cause{Reason: NoDoor}})
 		}
 	}
 	if left := from.Subtract(whole); !left.IsEmpty() && !rest.IsEmpty() {
-		list = joinPart(list, t, rest, Part{Machine: -1, From: left, Reason: NoDoor})
+		list = joinPart(list, t, rest, Part{Machine: -1, From: left, Cause: Cause{Reason: NoDoor}})
 	}
 	return list
 }
@@ -211,7 +225,7 @@ func (v *View) askDoor(t Target, d flow.Door, called flow.Services, from flow.Ad
 		if from.IsEmpty() {
 			return nil
 		}
-		return joinPart(nil, t, called, Part{Machine: -1, Door: d, From: from, Open: true, Reason: ByDoor, Origin: flow.Origin{Sentence: "bastion " + d.Via}})
+		return joinPart(nil, t, called, Part{Machine: -1, Door: d, From: from, Open: true, Cause: gatewayCause(d)})
 	}
 	arrives := called
 	if d.Translated() {
@@ -244,7 +258,7 @@ func joinPart(list []Part, t Target, services flow.Services, p Part) []Part {
 	}
 	for i := range list {
 		o := &list[i]
-		if o.Target == t && o.Machine == p.Machine && o.Open == p.Open && o.Reason == p.Reason && o.Origin == p.Origin && o.Opening == p.Opening &&
+		if o.Target == t && o.Machine == p.Machine && o.Open == p.Open && o.Cause.Same(p.Cause) &&
 			o.Door.Kind == p.Door.Kind && o.Door.Via == p.Door.Via && o.Door.Address == p.Door.Address && o.Door.Family == p.Door.Family && o.Door.Service == p.Door.Service &&
 			o.From.Equal(p.From) {
 			o.Services = o.Services.Union(p.Services)

@@ -71,7 +71,7 @@ func (c *cutDown) look(r *active) int32 {
 	if left.from.IsEmpty() {
 		return unconcerned
 	}
-	left.Rule, left.services = r.Rule, r.services
+	left.Rule, left.services, left.part = r.Rule, r.services, r.part
 	c.v.ranked = append(c.v.ranked, left)
 	return int32(len(c.v.ranked))
 }
@@ -113,7 +113,7 @@ func (list *cuts) open(s *side, c *class, look box, asked flow.Services) (open [
 	for i, d := range s.doorsOf[c.place] {
 		for _, g := range cut.v.throughDoor(few, d) {
 			if g.from = g.from.Intersect(look.from); !g.from.IsEmpty() {
-				open = append(open, shared{entry: g.entry(flow.Door{}), door: i})
+				open = append(open, g.shared(d, i))
 			}
 		}
 	}

@@ -104,6 +104,13 @@ type shared struct {
 	door  int
 }
 
+// shared returns what passes a door, at a place in the list of doors.
+func (l grant) shared(d flow.Door, place int) shared {
+	e := l.entry(d)
+	e.Door = flow.Door{}
+	return shared{e, place}
+}
+
 // pair is what differs between a class of one view and one of the other. What closed or
 // was lost is told by doors of the earlier view, all else by those of the later one.
 type pair struct {
@@ -177,10 +184,11 @@ func (c *comparison) all(v *View, m int32) *part {
 		return p
 	}
 	v.reach(class)
+	doors := v.Plan.DoorsTo(class.first)
 	var list []shared
 	for door, in := range class.reach {
 		for _, l := range in {
-			list = append(list, shared{entry: l.entry(flow.Door{}), door: door})
+			list = append(list, l.shared(doors[door], door))
 		}
 	}
 	p := &part{list: outside(c.own, list)}

@@ -37,17 +37,28 @@ func (v *View) Effects(m int32) []Effect {
 	rules := v.rulesOf(c.ruleClass)
 	parts := v.slicesFor(c.ruleClass, flow.AnyService, translated(doors)...)
 	list := make([]Effect, 0, len(rules))
+	places := map[*flow.Rule]int{} // in list, from 1
 	for _, r := range rules {
-		e := Effect{Origin: r.Origin, Opening: r.Opening, Kind: r.Kind, State: Dead, Why: v.inWords("no door leads here from its source", "it has no way there")}
-		for _, s := range parts {
-			if r.Services.Contains(s.services.Lo) {
-				v.weigh(&e, r, s, doors)
-			}
+		if at := places[r.whole()]; at > 0 { // another part of the same rule
+			v.effect(&list[at-1], r, parts, doors)
+			continue
 		}
+		e := Effect{Origin: r.Origin, Opening: r.Opening, Kind: r.Kind, State: Dead, Why: v.inWords("no door leads here from its source", "it has no way there")}
+		v.effect(&e, r, parts, doors)
 		list = append(list, e)
+		places[r.whole()] = len(list)
 	}
 	slices.SortStableFunc(list, func(a, b Effect) int { return a.Origin.Compare(b.Origin) })
 	return list
+}
+
+// effect looks at what a rule does in each slice.
+func (v *View) effect(e *Effect, r *active, parts []slice, doors []flow.Door) {
+	for _, s := range parts {
+		if r.Services.Contains(s.services.Lo) {
+			v.weigh(e, r, s, doors)
+		}
+	}
 }
 
 // DoorEffects tells of each forward and spread that leads to machine m whether anything gets in
@@ -118,7 +129,7 @@ func (v *View) weighAt(r *active, s slice, mine, own flow.Addrs) (EffectState, s
 	others.Reset(own)
 	by := flow.Origin{Sentence: "the door's own from"}
 	for _, o := range s.letting() {
-		if o.Rule != r.Rule {
+		if o.whole() != r.whole() {
 			others.Add(o.from)
 			if by.File == "" && o.from.Overlaps(free) {
 				by = o.Origin
@@ -144,7 +155,7 @@ func (v *View) weighDeny(r *active, s slice, mine, own flow.Addrs) (EffectState,
 	}
 	by := flow.Origin{}
 	s.all.each(s.met, func(o *active) {
-		if o.Kind == flow.Deny && o.Rule != r.Rule {
+		if o.Kind == flow.Deny && o.whole() != r.whole() {
 			others.Add(o.from)
 			if by.Sentence == "" && o.from.Overlaps(wanted) {
 				by = o.Origin

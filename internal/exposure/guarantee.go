@@ -300,7 +300,7 @@ func (g *guarantor) carried(services flow.Services, from flow.Addrs, to *flow.Gr
 				}
 				for _, s := range v.slices(m, services.Intersect(e.Services), clients) {
 					if free := clients.Subtract(s.deny); !free.IsEmpty() {
-						part := Part{Machine: m, Door: gate, Services: span.Of(s.services), From: free, Open: true, Reason: ByRoute, Origin: e.Origin}
+						part := Part{Machine: m, Door: gate, Services: span.Of(s.services), From: free, Open: true, Cause: Cause{Reason: ByRoute, Origin: e.Origin}}
 						return Broken{Flow: Example(free, part.Services), Target: v.Plan.Machines[m].Name, By: part, Potential: true}, true
 					}
 				}

@@ -2,6 +2,7 @@ package exposure
 
 import (
 	"iter"
+	"slices"
 	"time"
 
 	"ironbark/internal/flow"
@@ -32,22 +33,36 @@ type Entry struct {
 	Services       flow.Services // arriving
 	From           flow.Addrs
 	Administrative bool
-	Reason         Reason
-	Until          time.Time // zero: no end
-	Opening        int64     // the opening's number, where Reason is ByOpening
-	Origin         flow.Origin
+	Cause
+}
+
+// Cause is why flows are open, or closed.
+type Cause struct {
+	Reason  Reason
+	Until   time.Time // when open flows are closed, by all that is installed; of closed ones the end of what keeps them out. Zero: no end
+	Opening int64     // the opening's number, where Reason is ByOpening
+	Then    []int64   // openings that keep the flows open after that, in the order in which they take over
+	Origin  flow.Origin
+}
+
+// Same reports whether two causes are one: the same sentence or opening, until the same time.
+func (c Cause) Same(o Cause) bool {
+	return c.Reason == o.Reason && c.Origin == o.Origin && c.Opening == o.Opening && c.Until.Equal(o.Until) && slices.Equal(c.Then, o.Then)
 }
 
 var reasonOf = map[flow.RuleKind]Reason{
 	flow.Opening: ByOpening, flow.Route: ByRoute, flow.Standing: ByStanding, flow.Allow: ByAllow,
 }
 
-// decided returns what a piece was decided by.
-func (p piece) decided() (Reason, time.Time, flow.Origin, int64) {
+// decided returns what a piece was decided by, where it passes a door.
+func (p piece) decided(d flow.Door) (c Cause) {
 	if p.own != nil {
-		return ByDoor, p.own.Until, p.own.Origin, 0
+		c = Cause{Reason: ByDoor, Until: p.own.Until, Origin: p.own.Origin}
+	} else {
+		c = Cause{Reason: reasonOf[p.rule.Kind], Until: p.rule.Until, Opening: p.rule.Opening, Then: p.rule.then(), Origin: p.rule.Origin}
 	}
-	return reasonOf[p.rule.Kind], p.rule.Until, p.rule.Origin, p.rule.Opening
+	c.Until = flow.Earlier(c.Until, d.End())
+	return c
 }
 
 // Reach lists what is open at machine m. Entries are disjoint in (source,
@@ -160,7 +175,7 @@ func (v *View) grantsOf(a *ruleClass, d flow.Door) (list []grant) {
 
 // sameness is what entries of one door must share to be one entry, sources apart.
 type sameness struct {
-	rule    *flow.Rule
+	rule    *active
 	own     *flow.Published
 	guarded bool
 }
@@ -236,13 +251,17 @@ func (v *View) only(from, to int) *View {
 	return w
 }
 
+// gatewayCause is why a gateway is open.
+func gatewayCause(d flow.Door) Cause {
+	return Cause{Reason: ByDoor, Origin: flow.Origin{Sentence: "bastion " + d.Via}}
+}
+
 // GatewayReach lists who can reach the gateways themselves.
 func (v *View) GatewayReach() iter.Seq[Entry] {
 	return func(yield func(Entry) bool) {
 		for _, d := range v.Plan.GatewayDoors() {
 			if !d.From.IsEmpty() && !yield(Entry{
-				Door: d, Services: d.Arrives, From: d.From, Administrative: true, Reason: ByDoor,
-				Origin: flow.Origin{Sentence: "bastion " + d.Via},
+				Door: d, Services: d.Arrives, From: d.From, Administrative: true, Cause: gatewayCause(d),
 			}) {
 				return
 			}

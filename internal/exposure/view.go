@@ -41,6 +41,7 @@ type View struct {
 	classes []*class
 	classOf []int32 // by machine
 	kinds   int     // how many rule classes there are
+	ahead   bool    // openings begin later
 
 	callsOnce sync.Once
 	calls     *View // of what machines call outside
@@ -53,6 +54,23 @@ type active struct {
 	services flow.Services
 	from     flow.Addrs // what of its sources matters
 	wide     bool
+	part     *lengthened // nil: it is a whole rule
+}
+
+// whole returns the rule, or that of which it is a part.
+func (r *active) whole() *flow.Rule {
+	if r.part != nil {
+		return r.part.of
+	}
+	return r.Rule
+}
+
+// then returns the openings that take over when the rule ends.
+func (r *active) then() []int64 {
+	if r.part == nil {
+		return nil
+	}
+	return r.part.then
 }
 
 // ruleClass is what machines share of which the same sentences speak.
@@ -88,8 +106,7 @@ type grant struct {
 // entry tells what passes through a door of a machine.
 func (l grant) entry(d flow.Door) Entry {
 	e := Entry{Door: d, Services: l.services, From: l.from, Administrative: l.guarded}
-	e.Reason, e.Until, e.Origin, e.Opening = l.decided()
-	e.Until = flow.Earlier(e.Until, d.End())
+	e.Cause = l.decided(d)
 	return e
 }
 
@@ -115,8 +132,10 @@ func newView(p *flow.Plan, at time.Time, machines iter.Seq[int32]) *View {
 	p = p.DoorsAt(at)
 	v := &View{Plan: p, At: at, ranked: make([]active, 0, len(p.Rules)), classOf: make([]int32, len(p.Machines))}
 	everywhere := p.Everywhere()
-	for _, r := range ranked(p.Rules, at) {
-		v.ranked = append(v.ranked, active{Rule: r, services: r.Services, from: r.From, wide: r.From.ContainsAll(everywhere)})
+	list, parts := ranked(p.Rules, at)
+	v.ahead = parts != nil
+	for _, r := range list {
+		v.ranked = append(v.ranked, active{Rule: r, services: r.Services, from: r.From, wide: r.From.ContainsAll(everywhere), part: parts[r]})
 	}
 	rules := map[*flow.Group][]int32{} // by group, the ranks of its rules
 	var groups []*flow.Group
@@ -191,8 +210,9 @@ func (v *View) combinationsOf(a *ruleClass) ([]slice, []flow.Services) {
 }
 
 // ranked lists the rules that hold at a moment, so that the first that matches tells the true end: what
-// never ends first, then the latest end, then by kind and by place in the plan. Most rules never end, and are not compared.
-func ranked(rules []flow.Rule, at time.Time) (list []*flow.Rule) {
+// never ends first, then the latest end, then by kind and by place in the plan. Most rules never end, and are not compared. Rules that others keep open after their end
+// are cut into parts (see [lengthen]).
+func ranked(rules []flow.Rule, at time.Time) (list []*flow.Rule, parts map[*flow.Rule]*lengthened) {
 	var endless [flow.Allow + 1][]*flow.Rule // by kind
 	var ending []*flow.Rule
 	for i := range rules {
@@ -204,8 +224,9 @@ func ranked(rules []flow.Rule, at time.Time) (list []*flow.Rule) {
 			ending = append(ending, r)
 		}
 	}
+	ending, parts = lengthen(ending, rules, at)
 	slices.SortStableFunc(ending, func(a, b *flow.Rule) int { return cmp.Or(lasting(a.Until, b.Until), cmp.Compare(a.Kind, b.Kind)) })
-	return append(slices.Concat(endless[:]...), ending...)
+	return append(slices.Concat(endless[:]...), ending...), parts
 }
 
 func lasting(a, b time.Time) int {
@@ -223,7 +244,7 @@ func lasting(a, b time.Time) int {
 // piece is a set of sources and what decided it: a rule, or a door's own from.
 type piece struct {
 	from flow.Addrs
-	rule *flow.Rule
+	rule *active
 	own  *flow.Published
 }
 
@@ -325,7 +346,7 @@ func passed(taken *span.Builder[flow.Point], rules []*active, own *flow.Publishe
 			take(piece{from: ownFrom, own: own})
 			own = nil
 		}
-		take(piece{from: r.from, rule: r.Rule})
+		take(piece{from: r.from, rule: r})
 		if r.wide {
 			return list
 		}

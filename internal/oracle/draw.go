@@ -274,14 +274,19 @@ func drawOpenings(t *rapid.T, w World, set func(string, []string) string) World 
 	if len(w.Estate.Machines) == 0 {
 		return w
 	}
+	text := ""
 	for i := range rapid.IntRange(0, 3).Draw(t, "openings") {
-		s, err := sentence.ParseArgs([]string{w.Name("open " + rapid.SampledFrom(services).Draw(t, "services") + " to m-1 from " + set("source", sources) + " until 2026-11-23T10:00:00Z because \"drawn\"")}, Epoch)
+		if i == 0 || rapid.Bool().Draw(t, "another") {
+			text = w.Name("open " + rapid.SampledFrom(services).Draw(t, "services") + " to m-1 from " + set("source", sources) + " until 2026-11-23T10:00:00Z because \"drawn\"")
+		}
+		s, err := sentence.ParseArgs([]string{text}, Epoch)
 		if err != nil || w.Estate.CheckSentence(s) != nil {
 			continue
 		}
 		words := s.(sentence.Open)
 		resolve := flow.NewResolver(w.Estate, w.Plan())
-		o := opening.Opening{ID: int64(i + 1), Person: "mara", Words: words, Begin: Epoch.Add(rapid.SampledFrom([]time.Duration{-time.Minute, 20 * time.Minute}).Draw(t, "begin"))}
+		o := opening.Opening{ID: int64(i + 1), Person: "mara", Words: words, Begin: Epoch.Add(rapid.SampledFrom([]time.Duration{-time.Minute, 20 * time.Minute, time.Hour}).Draw(t, "begin"))}
+		end := words.Until.Add(rapid.SampledFrom([]time.Duration{0, 0, -30 * time.Minute, time.Hour}).Draw(t, "later"))
 		for part := range rapid.IntRange(1, 2).Draw(t, "parts") {
 			machine := estate.SiteHost
 			if i := rapid.IntRange(0, len(w.Estate.Machines)).Draw(t, "machine"); i < len(w.Estate.Machines) {
@@ -289,7 +294,7 @@ func drawOpenings(t *rapid.T, w World, set func(string, []string) string) World 
 			}
 			o.Parts = append(o.Parts, opening.Part{
 				Machines: []string{machine},
-				From:     resolve.Source(words.From), Services: resolve.Services(words.Services), End: words.Until.Add(time.Duration(-part) * time.Minute),
+				From:     resolve.Source(words.From), Services: resolve.Services(words.Services), End: end.Add(time.Duration(-part) * time.Minute),
 			})
 		}
 		w.Openings = append(w.Openings, o)
