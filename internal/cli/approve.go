@@ -51,6 +51,9 @@ func (a *app) approveCommand() *cobra.Command {
 				return err
 			}
 			a.print.Wrap("", fmt.Sprintf("Request %d of %s: %s because %s", o.ID, o.Person, askedFor(o.Request), sentence.Quote(o.Words.Because)))
+			if o.Begin.After(a.clock.Now()) {
+				a.print.Line("   it begins %s, in %s", view.Moment(o.Begin, a.clock.Now()), view.Left(o.Begin, a.clock.Now()))
+			}
 			a.print.WouldOpen(d, a.phrasing(st))
 			if !a.json {
 				a.print.Note("")

@@ -98,8 +98,8 @@ func (a *app) parts(args []string) (n work.Narrower, because string, length sent
 func (a *app) extendCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "extend NUMBER for LENGTH | until TIME", Short: "Extend an opening of yours", Example: "  ironbark extend 3 for 2h",
-		Long: "Ask for an opening of your own for longer: a length from now, or until a moment. It is judged as a request for the\n" +
-			"same; its length counts from its first beginning.",
+		Long: "Ask for an opening of your own for longer: for a length from now (from its beginning, where that is to come), or until\n" +
+			"a time. It is judged as a request for the same; permits count its length from its first beginning.",
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
 			id, err := requestNumber(args)
 			if err != nil {

@@ -40,6 +40,23 @@ func (j *judge) waiting() Opening {
 	return o
 }
 
+// Window returns when an opening that waits begins and ends if its last approval comes at a time. Where a beginning was asked for the end stays
+// where it was asked for, too.
+func (o Opening) Window(approved time.Time) (begin, end time.Time) {
+	begin, end = approved, o.Waiting.Until
+	at := o.Words.Starting
+	if at.After(approved) {
+		begin = at
+	}
+	if o.Waiting.Length > 0 {
+		end = approved.Add(o.Waiting.Length).Truncate(time.Second)
+		if !at.IsZero() {
+			end = at.Add(o.Waiting.Length).Truncate(time.Second)
+		}
+	}
+	return begin, end
+}
+
 // MayApprove reports whether somebody may approve an opening that waits: anybody whom its
 // permit names, but for whoever asked, each once.
 func (o Opening) MayApprove(person string, e *estate.Estate) bool {
@@ -62,17 +79,9 @@ func Approved(r Request, o Opening) (Granted, error) {
 		return Granted{Opening: o}, nil
 	}
 	j := &judge{Request: r, resolve: flow.NewResolver(r.Estate, r.Plan), o: o, part: o.Parts[0]}
-	j.o.Begin, j.o.Waiting = r.Now, Waiting{}
-	if o.Words.Starting.After(r.Now) {
-		j.o.Begin = o.Words.Starting
-	}
+	j.o.Waiting = Waiting{}
+	j.o.Begin, j.part.End = o.Window(r.Now)
 	j.part.Machines = slices.DeleteFunc(slices.Clone(j.part.Machines), func(m string) bool { _, there := r.Plan.MachineByName(m); return !there })
-	if j.part.End = o.Waiting.Until; o.Waiting.Length > 0 {
-		j.part.End = r.Now.Add(o.Waiting.Length).Truncate(time.Second)
-		if at := o.Words.Starting; !at.IsZero() { // the window stays where it was asked for
-			j.part.End = at.Add(o.Waiting.Length).Truncate(time.Second)
-		}
-	}
 	if !j.part.End.After(r.Now) {
 		j.refuse("", "its end %s is past by now", j.part.End.UTC().Format(time.RFC3339))
 	}

@@ -64,6 +64,7 @@ type Request struct {
 	Running func(machine string) bool
 	Alike   []Opening // those of the person that hold and let the same flows pass, whatever their ends
 	Owed    []Opening // those of the person of which an account is owed
+	Extends int64     // the one of Alike that begins later and is to be extended, where Words say when it begins; 0: none
 }
 
 // Granted is the answer to a request that is not refused.
@@ -159,11 +160,9 @@ func (j *judge) begin() (extends bool) {
 		j.refuse("", "the end lies beyond the year %d", sentence.MaxYear)
 		j.part.End = j.Now // what is refused is still told
 	}
-	if !j.Words.Starting.IsZero() { // a window of its own
-		return false
-	}
 	for _, a := range j.Alike {
-		if a.Person == j.Person && !a.Waits() && !a.Begin.After(j.Now) && a.Emergency == j.o.Emergency && len(a.Parts) == 1 && a.Parts[0].SameFlows(j.part) {
+		same := j.Words.Starting.IsZero() && !a.Begin.After(j.Now) // one that begins later has a window of its own
+		if same = same || a.ID == j.Extends && a.Begin.Equal(j.Words.Starting); same && a.Person == j.Person && !a.Waits() && a.Emergency == j.o.Emergency && len(a.Parts) == 1 && a.Parts[0].SameFlows(j.part) {
 			j.o.ID, j.o.Begin = a.ID, a.Begin
 			j.shorter = j.part.End.Before(a.End())
 			return true

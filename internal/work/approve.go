@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"time"
 
 	"ironbark/internal/exposure"
 	"ironbark/internal/ledger"
@@ -54,25 +55,24 @@ func (w *Work) requested(st *State, id int64) (opening.Opening, error) {
 	}
 }
 
-// WouldOpen tells what a request that waits would open now, were it approved.
+// WouldOpen returns a request that waits, with when it would begin were it approved now, and what it would open then.
 func (w *Work) WouldOpen(ctx context.Context, id int64) (o opening.Opening, d exposure.Difference, st *State, err error) {
 	if st, err = w.Installed(ctx); err != nil {
 		return o, d, nil, err
 	}
+	var end time.Time
 	if o, err = w.requested(st, id); err != nil {
 		return o, d, st, err
 	}
-	now := w.Clock.Now()
+	o.Begin, end = o.Window(w.Clock.Now())
 	open := o
-	open.Waiting, open.Begin, open.Parts = opening.Waiting{}, now, slices.Clone(o.Parts)
+	open.Waiting, open.Parts = opening.Waiting{}, slices.Clone(o.Parts)
 	for i := range open.Parts {
-		if open.Parts[i].End = o.Waiting.Until; o.Waiting.Length > 0 {
-			open.Parts[i].End = now.Add(o.Waiting.Length)
-		}
+		open.Parts[i].End = end
 	}
 	after := *st
 	after.Plan = st.Plan.With(open.Rules(st.Plan)...)
-	return o, exposure.Compare(exposure.NewView(st.Plan, now), exposure.NewView(after.Plan, now)), st, nil
+	return o, exposure.Compare(exposure.NewView(st.Plan, o.Begin), exposure.NewView(after.Plan, o.Begin)), st, nil
 }
 
 // Approve gives the person's approval. With the last one that it needs, the request is

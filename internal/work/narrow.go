@@ -35,7 +35,7 @@ func noneHolds(id int64) error {
 	return &sentence.Error{Problem: fmt.Sprintf("there is no opening %d that holds", id), Remedy: "ironbark openings lists them"}
 }
 
-// Extend asks for an opening of the person's own for longer: for a length from now, or until
+// Extend asks for an opening of the person's own for longer: for a length from now, or from its beginning where that is to come, or until
 // a moment. It is judged as a request for the same.
 func (w *Work) Extend(ctx context.Context, id int64, words sentence.Open) (opening.Granted, error) {
 	st, err := w.judged(ctx, id)
@@ -49,11 +49,14 @@ func (w *Work) Extend(ctx context.Context, id int64, words sentence.Open) (openi
 	switch {
 	case o.Person != w.Person:
 		return opening.Granted{}, &NotYoursError{Person: w.Person, Opening: o}
-	case len(o.Parts) > 1 || o.Begin.After(w.Clock.Now()):
-		return opening.Granted{}, &sentence.Error{Problem: fmt.Sprintf("opening %d cannot be extended as it is", id), Remedy: "ask for what you need of it anew: open …"}
+	case len(o.Parts) > 1:
+		return opening.Granted{}, &sentence.Error{Problem: fmt.Sprintf("opening %d has parts with ends of their own, so it cannot be extended as a whole", id), Remedy: "open what you need of it for longer: open …"}
 	}
 	asked := o.Words
 	asked.Starting, asked.For, asked.Until = time.Time{}, words.For, words.Until
+	if o.Begin.After(w.Clock.Now()) {
+		asked.Starting = o.Begin
+	}
 	if words.Because != "" {
 		asked.Because = words.Because
 	}

@@ -68,7 +68,7 @@ func (w *Work) openOnce(ctx context.Context, words sentence.Open, extends int64)
 		return opening.Granted{}, err
 	}
 	request := opening.Request{
-		Person: w.Person, Words: words, Now: now, Estate: st.Estate, Plan: st.Plan, Owed: owed[w.Person],
+		Person: w.Person, Words: words, Now: now, Estate: st.Estate, Plan: st.Plan, Owed: owed[w.Person], Extends: extends,
 		Running: running(machines),
 	}
 	alike, err := w.Site.Alike(ctx, w.Person, opening.Flows(request))
@@ -157,7 +157,7 @@ func Overridden(st *State, list []opening.Opening, at time.Time) map[int64]strin
 		}
 	}
 	for _, o := range list {
-		if !o.Active(at) {
+		if o.StateAt(at) != opening.Open {
 			continue
 		}
 		passes, deny := false, ""

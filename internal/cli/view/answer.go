@@ -33,8 +33,8 @@ func joinFamilies(parts []exposure.Part) (out []exposure.Part) {
 	for _, p := range parts {
 		_, six, apart := familyOf(p.From)
 		i := slices.IndexFunc(out, func(o exposure.Part) bool {
-			return o.Open == p.Open && o.Reason == p.Reason && o.Origin == p.Origin && o.Opening == p.Opening && o.Target == p.Target && o.Machine == p.Machine &&
-				o.Until.Equal(p.Until) && o.Services.Equal(p.Services) && o.Arrives.Equal(p.Arrives) && apart && otherFamily(o.From, six) && (o.Target.IsMachine() || o.Door.Kind == p.Door.Kind && o.Door.Via == p.Door.Via)
+			return o.Open == p.Open && o.Cause.Same(p.Cause) && o.Target == p.Target && o.Machine == p.Machine &&
+				o.Services.Equal(p.Services) && o.Arrives.Equal(p.Arrives) && apart && otherFamily(o.From, six) && (o.Target.IsMachine() || o.Door.Kind == p.Door.Kind && o.Door.Via == p.Door.Via)
 		})
 		if i < 0 {
 			out = append(out, p)
@@ -157,11 +157,19 @@ func Why(part exposure.Part, ph *Phrasing) string {
 	case exposure.Default:
 		return "by default: nothing says it may pass"
 	case exposure.ByOpening:
-		return fmt.Sprintf("by opening %d, until %s", part.Opening, until(part.Until, ph.now))
+		return fmt.Sprintf("by opening %d%s, until %s", part.Opening, thenWords(part.Then), until(part.Until, ph.now))
 	}
-	text := "by “" + part.Origin.Sentence + "”"
+	text := "by “" + part.Origin.Sentence + "”" + thenWords(part.Then)
 	if !part.Until.IsZero() {
 		text += ", until " + until(part.Until, ph.now)
+	}
+	return text
+}
+
+// thenWords names the openings that keep something open after what opened it.
+func thenWords(then []int64) (text string) {
+	for _, id := range then {
+		text += fmt.Sprintf(", then opening %d", id)
 	}
 	return text
 }
@@ -174,6 +182,7 @@ type AnswerDoc struct {
 	Door      *whyDoor    `json:"door,omitempty"`
 	DecidedBy *whyBy      `json:"decidedBy,omitempty"`
 	Until     *time.Time  `json:"until,omitempty"`
+	Then      []int64     `json:"then,omitempty"` // openings that keep it open after what decided
 	Steps     []whyStep   `json:"steps,omitempty"`
 	Machine   *whyMachine `json:"machine,omitempty"`
 	Outward   []OutletDoc `json:"outward,omitempty"` // what the machine may still call of the source
@@ -225,6 +234,7 @@ type whyPart struct {
 	Door      *whyDoor   `json:"door,omitempty"`
 	DecidedBy whyBy      `json:"decidedBy"`
 	Until     *time.Time `json:"until,omitempty"`
+	Then      []int64    `json:"then,omitempty"`
 }
 
 // AnswerJSON is the document of an answer.
@@ -251,7 +261,7 @@ func AnswerJSON(a *work.Answer, ph *Phrasing, person string, at time.Time) Answe
 			doc.Parts = append(doc.Parts, whyPart{
 				From: from, FromName: fromName, Target: target, To: to, Machine: machine,
 				Service: strings.Join(flow.ServiceRuns(part.Services), ","), Verdict: verdict, Reason: string(part.Reason), Door: doorJSON(part),
-				DecidedBy: whyBy(part.Origin), Until: moment(part.Until),
+				DecidedBy: whyBy(part.Origin), Until: moment(part.Until), Then: part.Then,
 			})
 		}
 		return doc
@@ -260,7 +270,7 @@ func AnswerJSON(a *work.Answer, ph *Phrasing, person string, at time.Time) Answe
 	doc.Reason, doc.Door, doc.Remedies = string(part.Reason), doorJSON(part), a.Remedies(part, person)
 	doc.Outward = OutletsJSON(a.Outlets(part), a.State.Plan)
 	doc.DecidedBy = &whyBy{part.Origin.Sentence, part.Origin.File, part.Origin.Line}
-	doc.Until = moment(part.Until)
+	doc.Until, doc.Then = moment(part.Until), part.Then
 	for _, s := range a.View.Steps(part, ph.namings) {
 		doc.Steps = append(doc.Steps, whyStep{s.Question, s.Answer, s.Passed, s.Origin.Sentence})
 	}

@@ -177,7 +177,7 @@ func (ph *Phrasing) gather(list []exposure.Entry) (rows []entryRow) {
 			door += " " + e.Door.Service.String()
 		}
 		i := slices.IndexFunc(rows[first:], func(r entryRow) bool {
-			return r.machine == machine && r.entry.Origin == e.Origin && r.entry.Opening == e.Opening && r.entry.Reason == e.Reason && r.entry.Until.Equal(e.Until) &&
+			return r.machine == machine && r.entry.Cause.Same(e.Cause) &&
 				r.entry.Administrative == e.Administrative && r.services.Equal(e.Services)
 		})
 		if i < 0 {
@@ -284,6 +284,7 @@ type reachJSON struct {
 	File           string     `json:"file"`
 	Line           int        `json:"line"`
 	Opening        int64      `json:"opening,omitempty"`
+	Then           []int64    `json:"then,omitempty"` // openings that keep it open after that
 }
 
 // ReachDoc is the document of what is open at a moment.
@@ -307,7 +308,7 @@ func entryJSON(e exposure.Entry, ph *Phrasing) reachJSON {
 	return reachJSON{
 		From: flow.AddrRuns(e.From), FromName: ph.names.Plain(e.From), Door: e.Door.Kind.String(), Via: via(e.Door),
 		Machine: ph.machine(e.Door.Machine, e.Door), Service: strings.Join(flow.ServiceRuns(e.Services), ","), Administrative: e.Administrative,
-		Until: moment(e.Until), Sentence: e.Origin.Sentence, File: e.Origin.File, Line: e.Origin.Line, Opening: e.Opening,
+		Until: moment(e.Until), Sentence: e.Origin.Sentence, File: e.Origin.File, Line: e.Origin.Line, Opening: e.Opening, Then: e.Then,
 	}
 }
 

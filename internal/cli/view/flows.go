@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"ironbark/internal/estate"
+	"ironbark/internal/exposure"
 	"ironbark/internal/flow"
 	"ironbark/internal/sentence"
 )
@@ -82,10 +83,19 @@ func (p *Printer) flowRows(rows []entryRow, most int, ph *Phrasing, end func(ent
 		}
 		last = r.machine
 		cells = append(cells, []string{
-			machine, p.marked(r.services, ph), ph.names.Plain(r.from), strings.Join(r.doors, ", "), end(r), c.cite(ph, r.entry.Origin, r.entry.Opening),
+			machine, p.marked(r.services, ph), ph.names.Plain(r.from), strings.Join(r.doors, ", "), end(r), c.cause(ph, r.entry.Cause),
 		})
 	}
 	return cells
+}
+
+// cause cites what lets flows in, and the openings that keep them open after that.
+func (c *cited) cause(ph *Phrasing, why exposure.Cause) string {
+	text := c.cite(ph, why.Origin, why.Opening)
+	for _, id := range why.Then {
+		text += ", then " + c.cite(ph, flow.Origin{}, id)
+	}
+	return text
 }
 
 // marked prints services with a mark behind each administrative one.

@@ -235,7 +235,7 @@ func (g pageReach) rank() int {
 func pageRows(ph *Phrasing, list []entryRow) (rows []pageRow) {
 	slices.SortStableFunc(list, administrativeFirst)
 	for _, e := range list {
-		row := pageRow{Service: ph.service(e.services), From: ph.names.Plain(e.from), Door: strings.Join(e.doors, ", "), Until: until(e.entry.Until, ph.now), By: ph.because(e.entry.Origin, e.entry.Opening), Class: "open", routed: e.entry.Reason == exposure.ByRoute}
+		row := pageRow{Service: ph.service(e.services), From: ph.names.Plain(e.from), Door: strings.Join(e.doors, ", "), Until: until(e.entry.Until, ph.now), By: ph.because(e.entry.Origin, e.entry.Opening) + thenWords(e.entry.Then), Class: "open", routed: e.entry.Reason == exposure.ByRoute}
 		if e.entry.Administrative && e.entry.Door.Kind != flow.DoorBastion {
 			row.Service, row.Class = row.Service+"!", "admin"
 		}
