@@ -68,8 +68,24 @@ type State struct {
 	Plan   *flow.Plan
 }
 
-// Leads is the group whose members may close what others opened.
+// Leads is the group whose members may close what others opened. Where it has none, everybody whom the estate knows may.
 const Leads = "leads"
+
+// closers are the people and groups who may close what others opened.
+func closers(e *estate.Estate) (list []sentence.Name) {
+	for _, p := range e.People {
+		if e.Belongs(p.Name, Leads) {
+			return []sentence.Name{{Text: Leads}}
+		}
+		list = append(list, sentence.Name{Text: p.Name})
+	}
+	return list
+}
+
+// MayClose reports whether a person may close what others opened.
+func MayClose(person string, e *estate.Estate) bool {
+	return e.PersonKnown(person) && slices.ContainsFunc(closers(e), func(n sentence.Name) bool { return e.Belongs(person, n.Text) })
+}
 
 // Compare finds the difference from a to b. What is lost with a machine that is removed is
 // not told. Cost: linear in sentences × people of different memberships, and sentences that
@@ -250,7 +266,7 @@ func grantsOf(s State, own flow.Addrs) *grants {
 			}
 		}
 	}
-	g.list = append(g.list, grant{Right: Right{Kind: Close}, key: "close", to: []sentence.Name{{Text: Leads}}})
+	g.list = append(g.list, grant{Right: Right{Kind: Close}, key: "close", to: closers(s.Estate)})
 	if edits := s.Estate.Edits; edits.Approvals > 0 {
 		second := grant{Right: Right{Kind: Second}, key: "approve edits"}
 		for _, name := range edits.From {

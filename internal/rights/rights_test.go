@@ -199,6 +199,19 @@ func TestClosingForOthersIsARight(t *testing.T) {
 	require.Equal(t, []rights.Right{{Kind: rights.Close, People: []string{"mara"}}}, d.Gained)
 	require.Equal(t, []rights.Right{{Kind: rights.Close, People: []string{"tom"}}}, d.Lost)
 	require.True(t, rights.Compare(of("mara: {}"), of("mara: {}")).IsEmpty())
+
+	// Without a lead everybody may: that is a right that all others gain, or lose with the first lead.
+	led, unled := of("mara: {groups: [ops]}, tom: {groups: [leads]}, uwe: {}"), of("mara: {groups: [ops]}, tom: {}, uwe: {}")
+	d = rights.Compare(led, unled)
+	require.Equal(t, []rights.Right{{Kind: rights.Close, People: []string{"mara", "uwe"}}}, d.Gained)
+	require.Empty(t, d.Lost, "tom may as before")
+	require.Equal(t, d.Gained, rights.Compare(unled, led).Lost)
+	for _, s := range []rights.State{led, unled} {
+		for _, p := range []string{"mara", "tom", "uwe", "nobody"} {
+			listed := slices.ContainsFunc(rights.Of(p, s), func(r rights.Right) bool { return r.Kind == rights.Close })
+			require.Equal(t, rights.MayClose(p, s.Estate), listed, p)
+		}
+	}
 }
 
 // TestRightsAreToldByPersonAndByMachine lists them both ways.

@@ -7,7 +7,6 @@ import (
 	"slices"
 	"time"
 
-	"ironbark/internal/estate"
 	"ironbark/internal/exposure"
 	"ironbark/internal/flow"
 	"ironbark/internal/ledger"
@@ -142,8 +141,7 @@ func (w *Work) leads(ctx context.Context) bool {
 	if err != nil {
 		return false
 	}
-	some := slices.ContainsFunc(st.Estate.People, func(p estate.Person) bool { return st.Estate.Belongs(p.Name, rights.Leads) })
-	return st.Estate.Belongs(w.Person, rights.Leads) || !some && st.Estate.PersonKnown(w.Person)
+	return rights.MayClose(w.Person, st.Estate)
 }
 
 // Overridden tells by number which of some openings a deny keeps shut, and by which sentence.
