@@ -27,6 +27,9 @@ func (a *app) probeCommand() *cobra.Command {
 				return err
 			}
 			answer, err := w.Ask(st, ask, a.clock.Now())
+			if err == nil {
+				err = w.LookAtMembers(ctx, answer)
+			}
 			if err != nil {
 				return err
 			}
@@ -41,7 +44,7 @@ func (a *app) probe(ctx context.Context, w *work.Work, q *work.Answer) error {
 		return a.probeOutward(ctx, w, q)
 	}
 	list := []packetDoc{}
-	answered := 0
+	answered, led := 0, 0
 	for _, source := range q.From.Runs() {
 		from := source.Lo.Addr()
 		if source.Lo != source.Hi {
@@ -62,6 +65,9 @@ func (a *app) probe(ctx context.Context, w *work.Work, q *work.Answer) error {
 					if sees == "an answer" {
 						answered++
 					}
+					if sees != work.NoConnection { // the front leads it to another
+						led++
+					}
 					list = append(list, packetDoc{from.String(), d.Address.String(), called.String(), f.Open, f.Machine, f.Reason, f.By, sees, why})
 				}
 			}
@@ -70,7 +76,7 @@ func (a *app) probe(ctx context.Context, w *work.Work, q *work.Answer) error {
 	if err := a.packets(list, "there is no address of the target to send a packet to"); err != nil {
 		return err
 	}
-	if answered == 0 || answered < len(list) {
+	if answered == 0 || answered < led {
 		return errNo
 	}
 	return nil
@@ -119,6 +125,10 @@ func (a *app) packets(list []packetDoc, none string) error {
 		word, text := "closed", fmt.Sprintf("%s from %s to %s", s.Service, s.Source, s.Address)
 		if s.Open {
 			word = a.print.Open("open")
+		}
+		if s.Sees == work.NoConnection {
+			a.print.Wrap("        ", s.Silent)
+			continue
 		}
 		if s.Machine != "" {
 			text += ", arrived at " + s.Machine

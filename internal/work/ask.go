@@ -27,6 +27,8 @@ type Answer struct {
 	Outward bool // machines call: From is what they call, the targets are who does, and View is that of calls
 	Parts   []exposure.Part
 	Verdict string // open, closed or some
+
+	members map[memberName]Member // of spreads; see [Work.LookAtMembers]
 }
 
 // Ask answers a question of a state at a moment.
@@ -100,8 +102,60 @@ func (w *Work) LookAt(ctx context.Context, a *Answer) error {
 		}
 	}
 	machines, err := w.Site.Machines(ctx, slices.Sorted(maps.Keys(names))...)
-	a.State.Report.Machines = machines
-	return err
+	if a.State.Report.Machines = machines; err != nil {
+		return err
+	}
+	return w.LookAtMembers(ctx, a)
+}
+
+// LookAtMembers adds to an answer to which members of a spread the front leads new connections.
+func (w *Work) LookAtMembers(ctx context.Context, a *Answer) error {
+	names, fronts := map[string]bool{}, map[string]bool{}
+	for _, p := range a.Parts {
+		if p.Door.Kind == flow.DoorSpread {
+			fronts[p.Door.Via] = true
+			for _, m := range p.Door.Own.To.Machines {
+				names[a.State.Plan.Machines[m].Name] = true
+			}
+		}
+	}
+	if len(fronts) == 0 {
+		return nil
+	}
+	machines, err := w.Site.Machines(ctx, slices.Sorted(maps.Keys(names))...)
+	if err != nil {
+		return err
+	}
+	st := *a.State
+	st.Report.Machines = machines
+	a.members = map[memberName]Member{}
+	for front := range fronts {
+		list, err := w.members(ctx, &st, front, false)
+		if err != nil {
+			return err
+		}
+		for _, m := range list {
+			a.members[memberName{m.Front, m.Service, m.Machine}] = m
+		}
+	}
+	return nil
+}
+
+// Member returns the member of a spread to which a door leads; there is false where it is no door of a spread, or nobody looked.
+func (a *Answer) Member(d flow.Door) (m Member, there bool) {
+	if d.Kind != flow.DoorSpread || d.Machine < 0 {
+		return Member{}, false
+	}
+	m, there = a.members[memberName{d.Via, d.Service, a.State.Plan.Machines[d.Machine].Name}]
+	return m, there
+}
+
+// NotLed says why the front leads no new connections to the machine of a door; empty where it does, or the door is not one of a spread.
+func (a *Answer) NotLed(d flow.Door) string {
+	if m, there := a.Member(d); there && !m.Gets() {
+		return fmt.Sprintf("%s leads no new connections to %s: %s", m.Front, m.Machine, m.Why)
+	}
+	return ""
 }
 
 // Machine tells how the machine of a part is doing, and whether it listens on
@@ -128,21 +182,26 @@ func (c Call) Calls(arrives flow.Service) flow.Service {
 	return arrives
 }
 
+// NoConnection is what a client sees of a member to which the front leads nothing.
+const NoConnection = "no connection"
+
 // Sees tells what a client would see of its packet to a service that it calls: an answer, a
-// refusal by a machine on which nothing listens, or silence.
+// refusal by a machine on which nothing listens, silence, or [NoConnection].
 func (a *Answer) Sees(c Call, called flow.Service, open bool, machine string) (what, why string) {
 	m, known := a.State.Report.Machines[machine]
-	arrives := called
+	arrives, notLed := called, ""
 	if i, there := a.State.Plan.MachineByName(machine); there {
 		for _, d := range a.State.Plan.DoorsTo(i) {
 			if d.Translated() && d.Address == c.Address && d.Service == called {
-				arrives = d.Own.On
+				arrives, notLed = d.Own.On, a.NotLed(d)
 			}
 		}
 	}
 	switch {
 	case !open:
 		return "silence", ""
+	case notLed != "":
+		return NoConnection, notLed
 	case !known: // a gateway
 		return "an answer", ""
 	case m.State != driver.Running:

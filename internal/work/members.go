@@ -37,8 +37,16 @@ type Member struct {
 	Why   string    // "" where it is in
 }
 
+// Gets reports whether the front leads new connections to the member.
+func (m Member) Gets() bool { return m.State == MemberIn || m.State == MemberFailing }
+
 // Members tests the machines behind a front's ports, and tells how each is doing. Cost: as long as the slowest test takes.
 func (w *Work) Members(ctx context.Context, st *State, front string) ([]Member, error) {
+	return w.members(ctx, st, front, true)
+}
+
+// members is Members. Without tests it goes by what the front goes by: where somebody watches, by the tests that were made.
+func (w *Work) members(ctx context.Context, st *State, front string, test bool) ([]Member, error) {
 	place, err := w.Site.Members()
 	if errors.Is(err, site.ErrNoTests) {
 		return nil, nil
@@ -58,7 +66,8 @@ func (w *Work) Members(ctx context.Context, st *State, front string) ([]Member, 
 			}
 		}
 	}
-	parallel.Waiting(len(list), func(i int) { list[i].judge(ctx, place, st.Report.Machines[list[i].Machine], outs) })
+	test = test || !place.Watched()
+	parallel.Waiting(len(list), func(i int) { list[i].judge(ctx, place, st.Report.Machines[list[i].Machine], outs, test) })
 	for i, m := range list {
 		passes := func(o Member) bool { return o.Service == m.Service && o.State == MemberIn }
 		if m.State == MemberOut && !slices.ContainsFunc(list, passes) { // somebody is better than nobody
@@ -70,7 +79,7 @@ func (w *Work) Members(ctx context.Context, st *State, front string) ([]Member, 
 }
 
 // judge tells how a member is doing.
-func (m *Member) judge(ctx context.Context, place driver.MemberTester, is driver.Machine, outs []driver.Out) {
+func (m *Member) judge(ctx context.Context, place driver.MemberTester, is driver.Machine, outs []driver.Out, test bool) {
 	out := outOf(outs, m.Member)
 	m.State, m.Since = MemberIn, is.Ready
 	if m.Since.IsZero() {
@@ -83,13 +92,13 @@ func (m *Member) judge(ctx context.Context, place driver.MemberTester, is driver
 		m.State, m.Since, m.Why = MemberDraining, out.Since, out.Why
 	case out != nil:
 		m.State, m.Since, m.Why = MemberOut, out.Since, out.Why
-	case m.At.IsValid():
+	case test && m.At.IsValid():
 		err := place.TestMember(ctx, m.Member)
 		if err == nil {
 			return
 		}
 		m.State, m.Since, m.Why = MemberFailing, time.Time{}, err.Error()
-		if m.Tested && !place.Watched() {
+		if !place.Watched() { // it leads to members that listen, also where no test is asked for
 			m.State = MemberOut
 		}
 	}

@@ -117,6 +117,9 @@ func (p *Printer) part(a *work.Answer, part exposure.Part, ph *Phrasing, person 
 // nobody knows.
 func silentWords(a *work.Answer, part exposure.Part, ph *Phrasing) string {
 	m, listens, known := a.Machine(part)
+	if words := a.NotLed(part.Door); words != "" && part.Open {
+		return words
+	}
 	switch {
 	case a.Outward || !known || !part.Open || listens && m.State == driver.Running:
 		return ""
@@ -191,8 +194,9 @@ type AnswerDoc struct {
 }
 
 type whyMachine struct {
-	Running   bool `json:"running"`
-	Listening bool `json:"listening"`
+	Running   bool   `json:"running"`
+	Listening bool   `json:"listening"`
+	Member    string `json:"member,omitempty"` // of a spread: in, failing, out, draining or not there
 }
 
 type whyFlow struct {
@@ -275,7 +279,8 @@ func AnswerJSON(a *work.Answer, ph *Phrasing, person string, at time.Time) Answe
 		doc.Steps = append(doc.Steps, whyStep{s.Question, s.Answer, s.Passed, s.Origin.Sentence})
 	}
 	if m, listens, known := a.Machine(part); known && !a.Outward {
-		doc.Machine = &whyMachine{m.State == "running", listens}
+		member, _ := a.Member(part.Door)
+		doc.Machine = &whyMachine{m.State == "running", listens, string(member.State)}
 	}
 	return doc
 }
