@@ -12,7 +12,7 @@ import (
 // Part is a set of requests that meet the same decision for the same reason.
 type Part struct {
 	Machine  string
-	Services flow.Services // at the machine; TCP alone
+	Services flow.Services // at the machine
 	Client   flow.Addrs    // from which the person comes
 	Forward  bool
 	Reason   Reason
@@ -23,10 +23,8 @@ type Part struct {
 var Forwardable = span.Of(span.Run[flow.Service]{Lo: flow.TCPPort(0), Hi: flow.TCPPort(65535)})
 
 // Ask decides about all requests of a person for some services of some machines, from some clients. The
-// parts of a machine are disjoint and together the whole question, but for what is not TCP, which no
-// gateway forwards. Cost: machines × the sentences about this gateway and the denies.
+// parts of a machine are disjoint and together the whole question. Cost: machines × the sentences about this gateway and the denies.
 func (c *Policy) Ask(person string, services flow.Services, machines *flow.Group, clients flow.Addrs, at time.Time) (list []Part) {
-	services = services.Intersect(Forwardable)
 	for _, m := range machines.Machines {
 		list = append(list, c.askMachine(person, services, m, clients, at)...)
 	}
@@ -47,6 +45,7 @@ func (c *Policy) askMachine(person string, services flow.Services, m int32, clie
 		}
 		left = rest
 	}
+	take(flow.Box{Services: services.Subtract(Forwardable), From: clients}, false, NotTCP, flow.Origin{})
 	take(flow.Box{Services: services, From: clients.Subtract(c.From)}, false, NotFrom, flow.Origin{})
 	addrs := c.addrs(m)
 	if len(addrs) == 0 {
@@ -74,6 +73,9 @@ func (c *Policy) askMachine(person string, services flow.Services, m int32, clie
 	}
 	return list
 }
+
+// Reaches reports whether the gateway has a way to a machine.
+func (c *Policy) Reaches(m int32) bool { return len(c.addrs(m)) > 0 }
 
 // keptOut returns the services from which denies keep the gateway itself out, at each of a machine's
 // addresses, and one of the denies.

@@ -150,6 +150,7 @@ const (
 	NoRoute   Reason = "no-route"       // no route has this person, machine and service
 	ByDeny    Reason = "deny"           // a deny keeps the client or the gateway out
 	NoMachine Reason = "no-machine"     // it is no machine that the gateway has a way to
+	NotTCP    Reason = "not-tcp"        // a gateway forwards TCP alone
 	NotFrom   Reason = "not-from-there" // the gateway may not be reached from that address
 )
 

@@ -17,6 +17,7 @@ import (
 	"strings"
 	"time"
 
+	"ironbark/internal/bastion"
 	"ironbark/internal/estate"
 	"ironbark/internal/flow"
 	"ironbark/internal/opening"
@@ -194,6 +195,7 @@ type reader struct {
 	machines map[string][]string
 	flows    map[string]flow.Box
 	keys     map[string]string
+	policies map[string]*bastion.Policy // by bastion; nil where it is not there
 }
 
 func (r *reader) machinesOf(to sentence.Set) []string {
@@ -234,6 +236,26 @@ func (r *reader) key(right Right, services sentence.Services, from, to sentence.
 		}))
 }
 
+// route is what a route lets people reach: what its gateway forwards, from where that can be reached.
+func (r *reader) route(m sentence.Route) Right {
+	policy, known := r.policies[m.Via.Text]
+	if !known {
+		policy, _ = bastion.Compile(r.Estate, r.Plan, m.Via.Text)
+		r.policies[m.Via.Text] = policy
+	}
+	right := Right{Kind: Reach, Via: m.Via.Text}
+	if policy == nil {
+		return right
+	}
+	right.Flows = flow.Box{Services: r.resolve.Services(m.Services).Intersect(bastion.Forwardable), From: policy.From.Subtract(r.own)}
+	for _, name := range r.machinesOf(m.To) {
+		if at, there := r.Plan.MachineByName(name); there && policy.Reaches(at) {
+			right.Machines = append(right.Machines, name)
+		}
+	}
+	return right
+}
+
 func grantsOf(s State, own flow.Addrs) *grants {
 	g := &grants{ends: map[string]time.Time{}}
 	for _, p := range s.Estate.People {
@@ -241,7 +263,7 @@ func grantsOf(s State, own flow.Addrs) *grants {
 			g.ends[p.Name] = p.Until
 		}
 	}
-	r := &reader{State: s, resolve: flow.NewResolver(s.Estate, s.Plan), own: own, machines: map[string][]string{}, flows: map[string]flow.Box{}, keys: map[string]string{}}
+	r := &reader{State: s, resolve: flow.NewResolver(s.Estate, s.Plan), own: own, machines: map[string][]string{}, flows: map[string]flow.Box{}, keys: map[string]string{}, policies: map[string]*bastion.Policy{}}
 	add := func(people []sentence.Name, services sentence.Services, to, from sentence.Set, right Right) {
 		right.Flows, right.Machines = r.box(services, from), r.machinesOf(to)
 		if !right.Flows.IsEmpty() && len(right.Machines) > 0 {
@@ -261,8 +283,9 @@ func grantsOf(s State, own flow.Addrs) *grants {
 				add(m.Approvers, m.Services, m.To, m.From, Right{Kind: Approve, Until: m.Until, Origin: origin})
 			}
 		case sentence.Route:
-			if n, ok := s.Estate.Lookup(m.Via.Text); ok && n.Kind == estate.KindBastion {
-				add(m.For, m.Services, m.To, s.Estate.Bastions[n.I].From, Right{Kind: Reach, Via: m.Via.Text, Origin: flow.OriginOf(st)})
+			if right := r.route(m); len(right.Machines) > 0 && !right.Flows.IsEmpty() {
+				right.Origin = flow.OriginOf(st)
+				g.list = append(g.list, grant{Right: right, key: right.text(), to: m.For})
 			}
 		}
 	}

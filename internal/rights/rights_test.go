@@ -108,7 +108,8 @@ func may(w world, a asked) bool {
 				return true
 			}
 		case sentence.Route:
-			if a.kind == rights.Reach && one(s.For) && speaks(s.Services, s.To, w.Estate.Bastions[0].From) {
+			forwarded := a.service <= flow.TCPPort(65535) && a.from.Addr().Is4() // by a gateway that has IPv4 alone
+			if a.kind == rights.Reach && forwarded && one(s.For) && speaks(s.Services, s.To, w.Estate.Bastions[0].From) {
 				return true
 			}
 		}
@@ -137,8 +138,8 @@ func TestRightsDifferByWhatSomebodyMay(t *testing.T) {
 		}
 		for _, person := range []string{"mara", "ilse", "tom", "eve"} {
 			for _, machine := range []string{"web-1", "web-2", "web-3"} {
-				for _, service := range []flow.Service{flow.TCPPort(22), flow.TCPPort(3389), flow.TCPPort(5433), flow.TCPPort(15433), flow.TCPPort(80)} {
-					for _, from := range []string{"203.0.113.65", "203.0.113.90", "198.51.100.7", "192.0.2.1"} {
+				for _, service := range []flow.Service{flow.TCPPort(22), flow.TCPPort(3389), flow.TCPPort(5433), flow.TCPPort(15433), flow.TCPPort(80), flow.UDPPort(3389), flow.Ping} {
+					for _, from := range []string{"203.0.113.65", "203.0.113.90", "198.51.100.7", "192.0.2.1", "2001:db8:9::1"} {
 						address, err := sentence.ParseAddress(from)
 						require.NoError(t, err)
 						for _, one := range []asked{

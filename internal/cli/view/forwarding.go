@@ -63,6 +63,8 @@ func ForwardingWhy(p bastion.Part, who, via string, ph *Phrasing) string {
 		return "no route via " + via + " lets " + who + " through to that"
 	case bastion.NoMachine:
 		return via + " has no way there from inside"
+	case bastion.NotTCP:
+		return "a gateway forwards TCP alone"
 	}
 	return via + " may not be reached from there"
 }
@@ -84,7 +86,7 @@ type ForwardingPart struct {
 	From     []string `json:"from"`     // runs of the clients' addresses
 	FromName string   `json:"fromName"` // what they are called
 	Forward  bool     `json:"forward"`
-	Reason   string   `json:"reason"` // route, no-route, deny, no-machine or not-from-there
+	Reason   string   `json:"reason"` // route, no-route, deny, no-machine, not-tcp or not-from-there
 	Sentence string   `json:"sentence,omitempty"`
 	File     string   `json:"file,omitempty"`
 	Line     int      `json:"line,omitempty"`
