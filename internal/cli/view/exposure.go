@@ -275,7 +275,8 @@ type reachJSON struct {
 	From           []string   `json:"from"`
 	FromName       string     `json:"fromName"`
 	Door           string     `json:"door"`
-	Via            string     `json:"via"`
+	Via            string     `json:"via"`       // the front and its port, the bastion or the line
+	Addresses      []string   `json:"addresses"` // where clients call; none while the site has not given one
 	Machine        string     `json:"machine"`
 	Service        string     `json:"service"`
 	Administrative bool       `json:"administrative"`
@@ -296,32 +297,25 @@ type ReachDoc struct {
 // ReachJSON prints the document of what is open at a moment, an entry after the other.
 func (p *Printer) ReachJSON(list iter.Seq[exposure.Entry], ph *Phrasing, at time.Time) error {
 	return p.JSONList(at.UTC(), "reach", func(yield func(any) bool) {
-		for e := range list {
-			if !yield(entryJSON(e, ph)) {
+		for e := range byAddress(list) {
+			if !yield(e.json(ph)) {
 				return
 			}
 		}
 	})
 }
 
+// entryJSON is one entry as programs read it.
 func entryJSON(e exposure.Entry, ph *Phrasing) reachJSON {
+	return alone(e).json(ph)
+}
+
+func (e addressed) json(ph *Phrasing) reachJSON {
 	return reachJSON{
-		From: flow.AddrRuns(e.From), FromName: ph.names.Plain(e.From), Door: e.Door.Kind.String(), Via: via(e.Door),
+		From: flow.AddrRuns(e.From), FromName: ph.names.Plain(e.From), Door: e.Door.Kind.String(), Via: via(e.Door), Addresses: e.addressWords(),
 		Machine: ph.machine(e.Door.Machine, e.Door), Service: strings.Join(flow.ServiceRuns(e.Services), ","), Administrative: e.Administrative,
 		Until: moment(e.Until), Sentence: e.Origin.Sentence, File: e.Origin.File, Line: e.Origin.Line, Opening: e.Opening, Then: e.Then,
 	}
-}
-
-func via(d flow.Door) string {
-	switch {
-	case d.Translated() || d.Kind == flow.DoorBastion:
-		return d.Via + " " + d.Service.String()
-	case d.Via != "":
-		return d.Via
-	case d.Address.IsValid():
-		return d.Address.String()
-	}
-	return ""
 }
 
 func moment(t time.Time) *time.Time {

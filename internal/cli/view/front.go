@@ -171,9 +171,7 @@ func FrontJSON(f Front, ph *Phrasing) FrontDoc {
 		}
 		doc.Ports = append(doc.Ports, port)
 	}
-	for _, e := range f.Reach {
-		doc.Reach = append(doc.Reach, entryJSON(e, ph))
-	}
+	doc.Reach = reachList(slices.Values(f.Reach), ph)
 	return doc
 }
 

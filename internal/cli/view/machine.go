@@ -175,12 +175,8 @@ func MachineJSON(m Machine, ph *Phrasing) MachineDoc {
 	for _, v := range m.Volumes {
 		doc.Volumes = append(doc.Volumes, v.Name)
 	}
-	for _, e := range m.Reach {
-		doc.Reach = append(doc.Reach, entryJSON(e, ph))
-	}
-	for _, e := range m.Calls {
-		doc.Calls = append(doc.Calls, callOf(e, ph))
-	}
+	doc.Reach = reachList(slices.Values(m.Reach), ph)
+	doc.Calls = callList(slices.Values(m.Calls), ph)
 	for _, s := range m.Sessions {
 		doc.Sessions = append(doc.Sessions, SessionJSON(s))
 	}

@@ -76,20 +76,20 @@ func outwardVerdict(d exposure.Difference) (words []string) {
 
 // callJSON is what a machine may call outside, as programs read it.
 type callJSON struct {
-	Machine  string     `json:"machine"` // that calls
-	Address  string     `json:"address"` // from which it does
-	To       []string   `json:"to"`
-	ToName   string     `json:"toName"`
-	Service  string     `json:"service"`
-	Until    *time.Time `json:"until"`
-	Sentence string     `json:"sentence"`
-	File     string     `json:"file"`
-	Line     int        `json:"line"`
+	Machine   string     `json:"machine"`   // that calls
+	Addresses []string   `json:"addresses"` // from which it does
+	To        []string   `json:"to"`
+	ToName    string     `json:"toName"`
+	Service   string     `json:"service"`
+	Until     *time.Time `json:"until"`
+	Sentence  string     `json:"sentence"`
+	File      string     `json:"file"`
+	Line      int        `json:"line"`
 }
 
-func callOf(e exposure.Entry, ph *Phrasing) callJSON {
+func (e addressed) call(ph *Phrasing) callJSON {
 	return callJSON{
-		Machine: ph.machine(e.Door.Machine, e.Door), Address: via(e.Door), To: flow.AddrRuns(e.From), ToName: ph.names.Plain(e.From),
+		Machine: ph.machine(e.Door.Machine, e.Door), Addresses: e.addressWords(), To: flow.AddrRuns(e.From), ToName: ph.names.Plain(e.From),
 		Service: strings.Join(flow.ServiceRuns(e.Services), ","), Until: moment(e.Until), Sentence: e.Origin.Sentence, File: e.Origin.File, Line: e.Origin.Line,
 	}
 }
@@ -103,8 +103,8 @@ type CallsDoc struct {
 // CallsJSON prints the document of what machines call outside.
 func (p *Printer) CallsJSON(list iter.Seq[exposure.Entry], ph *Phrasing, at time.Time) error {
 	return p.JSONList(at.UTC(), "calls", func(yield func(any) bool) {
-		for e := range list {
-			if !yield(callOf(e, ph)) {
+		for e := range byAddress(list) {
+			if !yield(e.call(ph)) {
 				return
 			}
 		}
@@ -125,16 +125,10 @@ type callsMoved struct {
 }
 
 func outwardDoc(r *work.Review, before, after *Phrasing) outwardJSON {
-	calls := func(list exposure.Changes, ph *Phrasing) []callJSON {
-		out := []callJSON{}
-		for c := range list.All() {
-			out = append(out, callOf(c.Entry, ph))
-		}
-		return out
-	}
+	calls := func(list exposure.Changes, ph *Phrasing) []callJSON { return callList(entriesIn(list), ph) }
 	doc := outwardJSON{calls(r.Outward.Opened, after), calls(r.Outward.Closed, before), []callsMoved{}}
 	for c := range r.Outward.Moved.All() {
-		doc.Moved = append(doc.Moved, callsMoved{callOf(c.Entry, after), moment(c.Before)})
+		doc.Moved = append(doc.Moved, callsMoved{alone(c.Entry).call(after), moment(c.Before)})
 	}
 	return doc
 }

@@ -1,6 +1,7 @@
 package view
 
 import (
+	"iter"
 	"time"
 
 	"ironbark/internal/cost"
@@ -214,11 +215,18 @@ func texts(list []sentence.Statement) []string {
 }
 
 func changesJSON(list exposure.Changes, ph *Phrasing) []reachJSON {
-	out := []reachJSON{}
-	for c := range list.All() {
-		out = append(out, entryJSON(c.Entry, ph))
+	return reachList(entriesIn(list), ph)
+}
+
+// entriesIn are the entries of changes.
+func entriesIn(list exposure.Changes) iter.Seq[exposure.Entry] {
+	return func(yield func(exposure.Entry) bool) {
+		for c := range list.All() {
+			if !yield(c.Entry) {
+				return
+			}
+		}
 	}
-	return out
 }
 
 // FindingDoc is one finding as programs read it.

@@ -280,9 +280,7 @@ func StatusJSON(st *work.State, drift *work.Drift, reach []exposure.Entry, found
 		}
 		doc.Machines = append(doc.Machines, row)
 	}
-	for _, e := range reach {
-		doc.Reach = append(doc.Reach, entryJSON(e, ph))
-	}
+	doc.Reach = reachList(slices.Values(reach), ph)
 	for _, o := range work.Active(st.Report.Openings, now) {
 		doc.Openings = append(doc.Openings, statusOpen{o.ID, o.Words.String(), o.Person, o.End().UTC(), int64(o.End().Sub(now).Seconds())})
 	}
