@@ -40,13 +40,12 @@ func (a *app) anchor(ctx context.Context, w *work.Work, path string) error {
 	lines := bufio.NewScanner(f)
 	lines.Buffer(nil, mostInLine)
 	for lines.Scan() {
-		for _, one := range journal.Anchors(lines.Text()) {
-			switch {
-			case one.Estate != id:
-				others++
-			case !slices.Contains(had[one.Head.Seq], one.Head.Hash):
-				had[one.Head.Seq] = append(had[one.Head.Seq], one.Head.Hash)
-			}
+		switch one, found := journal.AnchorIn(lines.Text()); {
+		case !found:
+		case one.Estate != id:
+			others++
+		case !slices.Contains(had[one.Head.Seq], one.Head.Hash):
+			had[one.Head.Seq] = append(had[one.Head.Seq], one.Head.Hash)
 		}
 	}
 	if err := lines.Err(); err != nil {

@@ -106,8 +106,8 @@ func (a *app) declineCommand() *cobra.Command {
 			if len(args) != 3 || args[1] != "because" || strings.TrimSpace(args[2]) == "" {
 				return usage("declining needs a reason: decline %d because \"use the bastion\"", id)
 			}
-			if name, bad := sentence.FirstInvisible(args[2]); bad {
-				return usage("the reason holds %s, which does not show; it is words in one line", name)
+			if problem := sentence.ReasonProblem(args[2]); problem != "" {
+				return usage("the reason %s", problem)
 			}
 			o, err := w.Decline(ctx, id, args[2])
 			if err != nil {

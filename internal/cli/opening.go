@@ -107,8 +107,8 @@ func (a *app) openingDone(o opening.Opening, format string, args ...any) error {
 
 // accountShows refuses an account that would act on the terminal of whoever reads it.
 func accountShows(text string) error {
-	if name, bad := sentence.FirstInvisible(text); bad {
-		return usage("the account holds %s, which does not show; it is words in one line", name)
+	if problem := sentence.ReasonProblem(text); text != "" && problem != "" {
+		return usage("the account %s", problem)
 	}
 	return nil
 }

@@ -68,8 +68,8 @@ func (a *app) approveEdit(ctx context.Context, w *work.Work, seq int64, yes bool
 
 // declineEdit declines an edit that waits.
 func (a *app) declineEdit(ctx context.Context, w *work.Work, seq int64, because string) error {
-	if name, bad := sentence.FirstInvisible(because); bad {
-		return usage("the reason holds %s, which does not show; it is words in one line", name)
+	if problem := sentence.ReasonProblem(because); problem != "" {
+		return usage("the reason %s", problem)
 	}
 	q, err := w.DeclineEdit(ctx, seq, because)
 	if err != nil {

@@ -40,10 +40,12 @@ func (e *Estate) CheckSentence(s sentence.Sentence) error {
 	return r.errs
 }
 
-// reasonShows refuses a reason that would act on the terminal of whoever reads it.
+// reasonShows refuses a reason that would act on the terminal of whoever reads it, and one that is too long.
 func (r *reader) reasonShows(at sentence.Pos, s sentence.Sentence) {
-	if name, bad := sentence.FirstInvisible(sentence.Reason(s)); bad {
-		r.fail(at, fmt.Sprintf("the reason holds %s, which does not show", name), "a reason is words in one line")
+	if because := sentence.Reason(s); because != "" {
+		if problem := sentence.ReasonProblem(because); problem != "" {
+			r.fail(at, "the reason "+problem, "")
+		}
 	}
 }
 

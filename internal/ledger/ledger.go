@@ -138,6 +138,7 @@ type Delivery struct {
 	Seq       int64     // of the last entry that it was told of, or that it did not want to be told of
 	Failed    time.Time // when telling it of the next one failed; zero: it did not
 	Why       string    // it failed
+	Tries     int       // of telling it of the next one that failed
 }
 
 // Unfinished is an enactment that was begun and has not come to its end.

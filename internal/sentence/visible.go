@@ -1,6 +1,8 @@
 package sentence
 
 import (
+	"fmt"
+	"strings"
 	"unicode"
 	"unicode/utf8"
 )
@@ -32,6 +34,23 @@ func FirstInvisible(text string) (name string, found bool) {
 		}
 	}
 	return "", false
+}
+
+// MaxReason is how long a reason or an account may be, in bytes.
+const MaxReason = 1000
+
+// ReasonProblem says what is wrong with a text that people give as a reason or an account; empty where nothing is. It is words in one line.
+func ReasonProblem(text string) string {
+	name, bad := FirstInvisible(text)
+	switch {
+	case strings.TrimSpace(text) == "":
+		return "is empty"
+	case bad:
+		return "holds " + name + ", which does not show; it is words in one line"
+	case len(text) > MaxReason:
+		return fmt.Sprintf("has %d bytes; it has %d at most", len(text), MaxReason)
+	}
+	return ""
 }
 
 // Reason returns the text after because; "" where a sentence has none.

@@ -114,6 +114,7 @@ func (s *Site) record(ctx context.Context, d ledger.Decision) error {
 // has come. That it could not be told is found out later, and does no harm.
 func (s *Site) write(ctx context.Context, d ledger.Decision) (ledger.Receipt, error) {
 	d.At = s.clock.Now()
+	d.Person, d.Text = journal.Bound(d.Person, d.Text)
 	r, err := s.ledger.Write(ctx, d)
 	if err == nil && d.Action != "" {
 		s.keep(ctx, r)

@@ -39,7 +39,11 @@ type Message struct {
 // Param is a parameter of structured data.
 type Param struct{ Name, Value string }
 
-// Append appends the message in at most so many bytes: a longer text is cut at a character, with “…” at its end. most 0 is no bound.
+// mostValue is how long a value of structured data is at most, in bytes.
+const mostValue = 256
+
+// Append appends the message in at most so many bytes: a longer text is cut at a character, with “…” at its end. most 0 is no bound; else it must have
+// room for the header and the structured data, whose values are cut at 256 bytes.
 func (m Message) Append(b []byte, most int) []byte {
 	begin := len(b)
 	b = append(b, '<')
@@ -59,7 +63,7 @@ func (m Message) Append(b []byte, most int) []byte {
 		b = append(append(b, '['), header(m.DataID, 32)...)
 		for _, p := range m.Data {
 			b = append(append(append(b, ' '), header(p.Name, 32)...), '=', '"')
-			b = append(append(b, escaper.Replace(oneLine(p.Value))...), '"')
+			b = append(append(b, escaper.Replace(cut(oneLine(p.Value), mostValue))...), '"')
 		}
 		b = append(b, ']')
 	}
@@ -68,14 +72,22 @@ func (m Message) Append(b []byte, most int) []byte {
 		return b
 	}
 	b = append(b, " \ufeff"...) // it is UTF-8 (RFC 5424, section 6.4)
-	if over := len(b) - begin + len(text) - most; most > 0 && over > 0 {
-		end := max(len(text)-over-len("…"), 0)
-		for end > 0 && !utf8.RuneStart(text[end]) {
-			end--
-		}
-		text = text[:end] + "…"
+	if most > 0 {
+		text = cut(text, most-(len(b)-begin))
 	}
 	return append(b, text...)
+}
+
+// cut returns a text in at most so many bytes: a longer one is cut at a character, with “…” at its end.
+func cut(text string, most int) string {
+	if len(text) <= most {
+		return text
+	}
+	end := max(most-len("…"), 0)
+	for end > 0 && !utf8.RuneStart(text[end]) {
+		end--
+	}
+	return text[:end] + "…"
 }
 
 // Framed returns a message as a stream carries it.

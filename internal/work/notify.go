@@ -11,6 +11,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"ironbark/internal/estate"
 	"ironbark/internal/journal"
 	"ironbark/internal/ledger"
@@ -32,6 +34,7 @@ type Told struct {
 	Behind    int64 // how many entries there are after it
 	Failed    time.Time
 	Why       string
+	Tries     int // that failed for the next entry
 }
 
 // EntryDoc is the document that a command gets of an entry.
@@ -44,6 +47,7 @@ type EntryDoc struct {
 	Text   string    `json:"text"`
 	Hash   string    `json:"hash"`
 	Anchor string    `json:"anchor"`
+	Cut    string    `json:"cut,omitempty"` // why the entry could not be delivered whole: the text is its beginning
 }
 
 // Behind reports whether any recipient has not been told of all entries. Cost: constant.
@@ -81,7 +85,7 @@ func (w *Work) Recipients(ctx context.Context, e *estate.Estate) (told []Told, e
 	list, last, err := w.Site.Deliveries(ctx)
 	for _, t := range e.Recipients {
 		if i := slices.IndexFunc(list, func(d ledger.Delivery) bool { return d.Recipient == t.Name }); i >= 0 {
-			told = append(told, Told{Recipient: t, Seq: list[i].Seq, Behind: last - list[i].Seq, Failed: list[i].Failed, Why: list[i].Why})
+			told = append(told, Told{Recipient: t, Seq: list[i].Seq, Behind: last - list[i].Seq, Failed: list[i].Failed, Why: list[i].Why, Tries: list[i].Tries})
 		}
 	}
 	return told, err
@@ -117,7 +121,7 @@ func (w *Work) tellOne(ctx context.Context, t *Told, name, id string, patience P
 		}
 	}()
 	note := func() error {
-		return w.Site.Delivered(context.WithoutCancel(ctx), ledger.Delivery{Recipient: t.Recipient.Name, Seq: t.Seq, Failed: t.Failed, Why: t.Why})
+		return w.Site.Delivered(context.WithoutCancel(ctx), ledger.Delivery{Recipient: t.Recipient.Name, Seq: t.Seq, Failed: t.Failed, Why: t.Why, Tries: t.Tries})
 	}
 	for {
 		entries, err := w.Site.EntriesAfter(ctx, t.Seq, mostAtOnce)
@@ -127,13 +131,13 @@ func (w *Work) tellOne(ctx context.Context, t *Told, name, id string, patience P
 		for i, e := range entries {
 			sent := t.Recipient.Wants(e.Action)
 			if sent {
-				if failed := w.send(ctx, &to, t.Recipient, noteOf(e, name, id), patience); failed != nil {
+				if failed := w.sendWholeOrCut(ctx, &to, t, entryDocOf(e, name, id), patience); failed != nil {
 					t.Failed, t.Why = w.Clock.Now(), oneLine(failed.Error())
 					return note()
 				}
 			}
 			t.Seq, t.Behind = e.Seq, t.Behind-1
-			t.Failed, t.Why = time.Time{}, ""
+			t.Failed, t.Why, t.Tries = time.Time{}, "", 0
 			if sent || i == len(entries)-1 {
 				if err := note(); err != nil {
 					return err
@@ -141,6 +145,45 @@ func (w *Work) tellOne(ctx context.Context, t *Told, name, id string, patience P
 			}
 		}
 	}
+}
+
+// mostTriesWhole of one entry fail before it is sent cut, in case that it is the entry which cannot be delivered.
+const mostTriesWhole = 5
+
+// sendWholeOrCut sends an entry. One that is too long, or that failed several times, is sent cut and marked as that, so that those after it are not
+// held up; where that fails too, nothing is delivered.
+func (w *Work) sendWholeOrCut(ctx context.Context, to *notify.Sender, t *Told, e EntryDoc, patience Patience) error {
+	failed := w.send(ctx, to, t.Recipient, noteOf(e, t.Recipient), patience)
+	if failed == nil {
+		return nil
+	}
+	t.Tries++
+	if t.Tries < mostTriesWhole && !errors.Is(failed, unix.EMSGSIZE) {
+		return failed
+	}
+	for _, most := range []int{mostCut, 0} {
+		if w.send(ctx, to, t.Recipient, noteOf(e.cut(most, oneLine(failed.Error())), t.Recipient), patience) == nil {
+			return nil
+		}
+	}
+	return failed
+}
+
+// mostCut is how much is left of a text that is cut first, in bytes.
+const mostCut = 200
+
+// cut returns the entry with the beginning of its words, in printable ASCII.
+func (d EntryDoc) cut(most int, why string) EntryDoc {
+	plain := func(text string) string {
+		return strings.Map(func(r rune) rune {
+			if r < ' ' || r > '~' {
+				return '?'
+			}
+			return r
+		}, journal.Cut(text, most))
+	}
+	d.Person, d.Text, d.Cut = plain(d.Person), plain(d.Text), oneLine(why)
+	return d
 }
 
 // oneLine is text in one line, of no great length.
@@ -200,7 +243,7 @@ func (w *Work) Try(ctx context.Context, name string, patience Patience) error {
 	if err != nil {
 		return err
 	}
-	n := noteOf(journal.Entry{At: w.Clock.Now(), Person: w.Person, Action: "try", Text: "this is a trial, and no entry of the journal"}, e.Name, id)
+	n := noteOf(entryDocOf(journal.Entry{At: w.Clock.Now(), Person: w.Person, Action: "try", Text: "this is a trial, and no entry of the journal"}, e.Name, id), t)
 	var to notify.Sender
 	defer func() {
 		if to != nil {
@@ -238,34 +281,42 @@ func (e *NoRecipientError) Error() string {
 // ExitStatus is that of a mistake.
 func (e *NoRecipientError) ExitStatus() int { return 2 }
 
-// privateEnterprise stands in the name of the structured data: the number that RFC 5612 keeps for examples, as there is none of Ironbark's own.
-const privateEnterprise = "ironbark@32473"
-
-// noteOf puts an entry into the forms in which recipients are told of it.
-func noteOf(e journal.Entry, name, id string) notify.Note {
-	anchor := ""
+// entryDocOf is an entry as recipients get it.
+func entryDocOf(e journal.Entry, name, id string) EntryDoc {
+	doc := EntryDoc{Estate: name, Seq: e.Seq, At: e.At.UTC(), Person: e.Person, Action: e.Action, Text: e.Text, Hash: e.Hash}
 	if e.Seq > 0 {
-		anchor = journal.Anchor{Estate: id, Head: e.Head()}.String()
+		doc.Anchor = journal.Anchor{Estate: id, Head: e.Head()}.String()
 	}
+	return doc
+}
+
+// noteOf puts an entry into the forms for a recipient. A message over UDP has no anchor: anybody can send one in another's name, and nobody knows
+// whether it arrives.
+func noteOf(d EntryDoc, t estate.Recipient) notify.Note {
 	host, _ := os.Hostname()
 	m := syslog.Message{
-		Facility: syslog.Audit, Severity: severity(e), At: e.At, Host: host, App: "ironbark", Process: name, ID: e.Action, DataID: privateEnterprise,
-		Data: []syslog.Param{{Name: "person", Value: e.Person}, {Name: "anchor", Value: anchor}}, Text: fmt.Sprintf("%s %s: %s", e.Person, e.Action, e.Text),
+		Facility: syslog.Audit, Severity: severity(d), At: d.At, Host: host, App: "ironbark", Process: d.Estate, ID: d.Action, DataID: journal.DataID,
+		Data: []syslog.Param{{Name: "person", Value: d.Person}}, Text: fmt.Sprintf("%s %s: %s", d.Person, d.Action, d.Text),
 	}
-	if anchor != "" { // structured data is dropped by some that write files
-		m.Text = anchor + " " + m.Text
+	if t.Syslog.Transport != "udp" {
+		m.Data = append(m.Data, syslog.Param{Name: journal.AnchorParam, Value: d.Anchor})
 	}
-	doc, _ := json.Marshal(EntryDoc{name, e.Seq, e.At.UTC(), e.Person, e.Action, e.Text, e.Hash, anchor}) // of strings and numbers, which JSON has
+	if d.Cut != "" {
+		m.Data = append(m.Data, syslog.Param{Name: "cut", Value: d.Cut})
+		m.Text += " … (cut: " + d.Cut + ")"
+	}
+	doc, _ := json.Marshal(d) // of strings and numbers, which JSON has
 	return notify.Note{Message: m, Document: append(doc, '\n')}
 }
 
 // severity says how urgent an entry is.
-func severity(e journal.Entry) syslog.Severity {
-	switch e.Action {
+func severity(d EntryDoc) syslog.Severity {
+	switch d.Action {
 	case "break", "clock":
 		return syslog.Alert
 	case "open", "extend", "approve", "begin":
-		if strings.Contains(e.Text, " in emergency ") {
+		said, _, _ := strings.Cut(d.Text, " because ") // what comes after that are people's own words
+		if strings.Contains(said, " in emergency") {
 			return syslog.Alert
 		}
 		return syslog.Notice

@@ -12,10 +12,10 @@ import (
 // Deliveries tells how far each recipient has been told.
 func (l *Ledger) Deliveries(ctx context.Context) (list []ledger.Delivery, err error) {
 	err = l.read(ctx, func(tx *sql.Tx) error {
-		return store.Each(ctx, tx, `SELECT recipient, seq, failed, why FROM deliveries ORDER BY recipient`, func(scan func(...any) error) error {
+		return store.Each(ctx, tx, `SELECT recipient, seq, failed, why, tries FROM deliveries ORDER BY recipient`, func(scan func(...any) error) error {
 			var d ledger.Delivery
 			var failed string
-			if err := scan(&d.Recipient, &d.Seq, &failed, &d.Why); err != nil {
+			if err := scan(&d.Recipient, &d.Seq, &failed, &d.Why, &d.Tries); err != nil {
 				return err
 			}
 			if failed != "" {
@@ -42,7 +42,7 @@ func (l *Ledger) Delivered(ctx context.Context, d ledger.Delivery) error {
 		failed = d.Failed.UTC().Format(time.RFC3339Nano)
 	}
 	return db.Update(ctx, func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, `UPDATE deliveries SET seq = ?, failed = ?, why = ? WHERE recipient = ? AND seq <= ?`, d.Seq, failed, d.Why, d.Recipient, d.Seq)
+		_, err := tx.ExecContext(ctx, `UPDATE deliveries SET seq = ?, failed = ?, why = ?, tries = ? WHERE recipient = ? AND seq <= ?`, d.Seq, failed, d.Why, d.Tries, d.Recipient, d.Seq)
 		return err
 	})
 }

@@ -20,7 +20,7 @@ CREATE TABLE breaks (seq INTEGER, why TEXT NOT NULL, mark TEXT NOT NULL, found T
 ` + deliveries
 
 // deliveries tell how far recipients have been told of the journal.
-const deliveries = `CREATE TABLE deliveries (recipient TEXT PRIMARY KEY, seq INTEGER NOT NULL, failed TEXT NOT NULL DEFAULT '', why TEXT NOT NULL DEFAULT '') STRICT, WITHOUT ROWID;
+const deliveries = `CREATE TABLE deliveries (recipient TEXT PRIMARY KEY, seq INTEGER NOT NULL, failed TEXT NOT NULL DEFAULT '', why TEXT NOT NULL DEFAULT '', tries INTEGER NOT NULL DEFAULT 0) STRICT, WITHOUT ROWID;
 `
 
 // openingIndexes find what few openings are asked for among many.
