@@ -74,6 +74,7 @@ type DB struct {
 	format Format
 	sound  bool // it is as this program left it, or was found sound
 	write  bool
+	aside  string // the folder of the copy that is read; empty: the file itself is
 }
 
 // Open opens the file at path, for reading alone where readOnly is set. Without
@@ -100,8 +101,7 @@ func Open(ctx context.Context, path string, format Format, readOnly bool) (*DB, 
 	if err == nil || !readOnly || !isUnwritable(err) {
 		return s, err
 	}
-	// A folder that cannot be written to: read the file as nobody can be writing to it.
-	return open(ctx, path, format, options(path, true)+"&immutable=1")
+	return openAside(ctx, path, format, err)
 }
 
 func options(path string, readOnly bool) string {
@@ -237,6 +237,9 @@ func ignoreDone(err error) error {
 // Close closes the store.
 func (s *DB) Close() error {
 	err := s.db.Close()
+	if s.aside != "" {
+		err = errors.Join(err, os.RemoveAll(s.aside))
+	}
 	if err == nil && s.sound && s.write {
 		leave(s.path)
 	}
@@ -252,7 +255,7 @@ func code(err error) int {
 
 func isUnwritable(err error) bool {
 	c := code(err)
-	return c == lib.SQLITE_CANTOPEN || c == lib.SQLITE_READONLY || errors.Is(err, fs.ErrPermission)
+	return c == lib.SQLITE_CANTOPEN || c == lib.SQLITE_READONLY || c == lib.SQLITE_FULL || c == lib.SQLITE_IOERR || errors.Is(err, fs.ErrPermission)
 }
 
 // Read runs f in a transaction that only reads. What f makes nothing of is told as
