@@ -31,6 +31,7 @@ type backupDoc struct {
 	Bytes    int64           `json:"bytes"`
 	Manifest backup.Manifest `json:"manifest"`
 	Folder   string          `json:"folder,omitempty"` // where it was brought back to
+	Closed   []int64         `json:"closed,omitempty"` // openings that came back, and were closed
 }
 
 func (a *app) backupCommand() *cobra.Command {
@@ -225,8 +226,9 @@ func (a *app) restoreCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "restore FILE", Short: "Restore an estate from a backup, on this computer or another one",
 		Long: "Bring an estate back from a backup. Every file in it is compared with its hash before anything is written. It goes into\n" +
-			"a new folder, called as the estate or as --to says; nothing is written over. Then what is on the site by now is\n" +
-			"compared with what the backup knows, and told; nothing on the site is changed before the next enact.\n\n" +
+			"a new folder, called as the estate or as --to says; nothing is written over. Openings that came back are closed, since\n" +
+			"they may have been closed after the backup was made. Then what is on the site by now is compared with what the backup\n" +
+			"knows, and listed. Nothing else on the site is changed before the next enact.\n\n" +
 			"Exit status 2: the file is no backup, or is damaged.",
 		Example: "  ironbark restore saltmarsh-2026-11-26.tar.gz\n  ironbark restore saltmarsh-2026-11-26.tar.gz --check",
 		RunE: func(c *cobra.Command, args []string) error {
@@ -276,7 +278,7 @@ func (a *app) bringBack(ctx context.Context, file, to string, check bool) (err e
 		a.print.Line("back   %s", doc.Folder)
 		a.tellBackup(doc)
 	}
-	if err := a.compareWithSite(ctx, work.Folder{Dir: doc.Folder}); err != nil {
+	if err := a.afterRestoring(ctx, work.Folder{Dir: doc.Folder}, &doc); err != nil {
 		return err
 	}
 	a.remember(doc.Folder)
@@ -306,13 +308,23 @@ func extractNew(file, dir string) (err error) {
 	return nil
 }
 
-// compareWithSite tells how what is on the site by now differs from what a backup knows.
-func (a *app) compareWithSite(ctx context.Context, folder work.Folder) error {
+// afterRestoring ends the openings that came back with a backup, and compares what is on the site with what the backup knows.
+func (a *app) afterRestoring(ctx context.Context, folder work.Folder, doc *backupDoc) error {
 	w, done, err := a.workIn(folder)
 	if err != nil {
 		return err
 	}
 	defer done()
+	ended, err := w.EndRestored(ctx, doc.Manifest.Place)
+	for _, o := range ended {
+		doc.Closed = append(doc.Closed, o.ID)
+		if err == nil && !a.json {
+			a.print.Wrap("closed ", fmt.Sprintf("opening %d: %s; it may have been closed after the backup was made", o.ID, o.Brief()))
+		}
+	}
+	if err != nil && len(ended) > 0 {
+		return fmt.Errorf("openings came back with the backup, and could not be closed: %w", err)
+	}
 	st, err := w.Installed(ctx)
 	if err != nil {
 		a.print.NoteWrap("but  ", "what is on the site cannot be compared: "+err.Error())

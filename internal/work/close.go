@@ -56,6 +56,30 @@ func (w *Work) Close(ctx context.Context, st *State, which func(opening.Opening)
 	return c, err
 }
 
+// EndRestored ends openings that a backup brought back: nobody knows whether they were closed after it was made. With the place in the backup it
+// ends all of them; else those that the place does not let pass, which restoring the site would install again. It returns them.
+func (w *Work) EndRestored(ctx context.Context, withPlace bool) ([]opening.Opening, error) {
+	st, err := w.Installed(ctx)
+	if err != nil {
+		return nil, err
+	}
+	passes := map[int64]bool{}
+	for _, r := range st.Plan.Rules {
+		passes[r.Opening] = true
+	}
+	var list []opening.Opening
+	var ids []int64
+	for _, o := range Active(st.Report.Openings, w.Clock.Now()) {
+		if !o.Waits() && (withPlace || !passes[o.ID]) {
+			list, ids = append(list, o), append(ids, o.ID)
+		}
+	}
+	if len(ids) == 0 {
+		return nil, nil
+	}
+	return list, w.Site.End(ctx, w.Person, "it came back with a backup, and may have been closed after that was made", ids...)
+}
+
 // Outlets lists which of the sources of some openings their machines may still call, and returns the state that says so. It reads the plan, which
 // closing does not.
 func (w *Work) Outlets(ctx context.Context, list []opening.Opening) (*State, []exposure.Outlet, error) {
