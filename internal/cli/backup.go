@@ -20,6 +20,7 @@ import (
 	"ironbark/internal/driver/sim"
 	"ironbark/internal/ledger/sqlite"
 	"ironbark/internal/plainfile"
+	"ironbark/internal/sentence"
 	"ironbark/internal/store"
 	"ironbark/internal/work"
 )
@@ -285,7 +286,7 @@ func (a *app) bringBack(ctx context.Context, file, to string, check bool) (err e
 	if a.json {
 		return a.print.JSON(doc)
 	}
-	a.print.Note("next: cd %s; ironbark status", to)
+	a.print.Note("next: cd %s; ironbark status", sentence.Shell(to))
 	return nil
 }
 

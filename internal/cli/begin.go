@@ -42,7 +42,7 @@ func (a *app) newCommand() *cobra.Command {
 			a.remember(dir)
 			a.print.Line("%s/estate.yaml   the nouns: one network, and you (%s) in the group ops", dir, person)
 			a.print.Line("%s/estate.rules  the sentences: none yet, so nothing is reachable", dir)
-			a.print.Note("next: cd %s; ironbark add machine web, which asks for what it needs", dir)
+			a.print.Note("next: cd %s; ironbark add machine web, which asks for what it needs", sentence.Shell(dir))
 			return nil
 		},
 	}

@@ -134,7 +134,7 @@ func demoFolder(dir string) (string, func(), error) {
 func (a *app) tellStep(base string, i int, s story) error {
 	a.print.Line("")
 	a.print.Head(fmt.Sprintf("%d. %s", i+1, s.tell))
-	a.print.Line("%s", a.print.Quiet("$ ironbark "+strings.Join(quoted(s.args), " ")))
+	a.print.Line("%s", a.print.Quiet("$ ironbark "+sentence.Shell(s.args...)))
 	time.Sleep(s.wait)
 	if got := a.tellStory(base, i, s); got != s.exit {
 		return fmt.Errorf("the story went another way than it should: exit status %d, not %d", got, s.exit)
@@ -200,17 +200,3 @@ func layObservatory(dir string) error {
 	return nil
 }
 
-// quoted puts those arguments in quotes that a shell would take apart.
-func quoted(args []string) []string {
-	out := make([]string, len(args))
-	for i, arg := range args {
-		out[i] = arg
-		switch {
-		case i > 0 && args[i-1] == "because":
-			out[i] = sentence.Quote(arg)
-		case strings.ContainsAny(arg, "*? "):
-			out[i] = "'" + arg + "'"
-		}
-	}
-	return out
-}

@@ -62,7 +62,7 @@ func (a *app) completed(ctx context.Context, w *work.Work, args []string) ([]str
 	}
 	out := s.all()
 	if s.whole {
-		a.print.NoteWrap("that is  ", "open "+strings.Join(quoted(out), " "))
+		a.print.NoteWrap("that is  ", "open "+sentence.Shell(out...))
 	}
 	return out, nil
 }

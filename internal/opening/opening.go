@@ -235,7 +235,11 @@ func (j *judge) judgeTarget() {
 			j.notes = append(j.notes, fmt.Sprintf("%s: part of the source stays out by “%s”", name, deny.Origin.Sentence))
 		case open:
 		case denied:
-			j.refuse("retract "+sentence.Quote(deny.Origin.Sentence), "a deny keeps all of it out of %s: “%s”", name, deny.Origin.Sentence)
+			lift := ""
+			if machines := j.resolve.Group(j.Words.To); exposure.NewView(j.Plan, j.moment()).Within(deny.Origin, j.part.Services, j.part.From, machines.Has) {
+				lift = "retract " + sentence.Shell(deny.Origin.Sentence)
+			}
+			j.refuse(lift, "a deny keeps all of it out of %s: “%s”", name, deny.Origin.Sentence)
 		case noDoor:
 			j.refuse("give it a public address, a forward, or come from inside", "there is no way in to %s from %s", name, j.Words.From)
 		}
@@ -308,7 +312,7 @@ func (j *judge) judgePermits() {
 		return
 	}
 	remedy := fmt.Sprintf("permit %s to open %s to %s from %s up to %s", j.Person, j.Words.Services, j.Words.To, j.Words.From, upTo(length))
-	j.refuse(remedy, "no permit lets %s open anything", j.Person)
+	j.refuse(sentence.ShellSentence(remedy), "no permit lets %s open anything", j.Person)
 }
 
 // upTo is the shortest permit that covers a length: openings end at whole seconds, and begin at any moment.

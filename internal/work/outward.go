@@ -67,7 +67,7 @@ func (a *Answer) remediesOutward(p exposure.Part) []string {
 	caller := exposure.TargetName(a.State.Plan, p.Target)
 	switch p.Reason {
 	case exposure.Denied:
-		return []string{"retract " + sentence.Quote(p.Origin.Sentence)}
+		return a.lift(p)
 	case exposure.Default:
 		words := fmt.Sprintf("allow %s from %s to %s", a.Ask.Services, a.Ask.From, a.Ask.To)
 		s, err := sentence.ParseArgs([]string{words}, fileTime)

@@ -3,6 +3,7 @@ package work
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"ironbark/internal/estate"
@@ -14,7 +15,18 @@ import (
 
 // Remedies suggests the words that would open a closed part, the least first. Each is tried
 // first: what would be refused, or would open nothing, is not offered.
+// Commands are as a shell takes them.
 func (a *Answer) Remedies(p exposure.Part, person string) (list []string) {
+	for _, text := range a.remedies(p, person) {
+		if verb, _, _ := strings.Cut(text, " "); slices.Contains([]string{"open", "permit", "allow"}, verb) {
+			text = sentence.ShellSentence(text)
+		}
+		list = append(list, text)
+	}
+	return list
+}
+
+func (a *Answer) remedies(p exposure.Part, person string) []string {
 	if p.Open {
 		return nil
 	}
@@ -31,7 +43,7 @@ func (a *Answer) Remedies(p exposure.Part, person string) (list []string) {
 		if p.Origin.Sentence == "" {
 			return nil
 		}
-		return []string{"retract " + sentence.Quote(p.Origin.Sentence)}
+		return a.lift(p)
 	case exposure.Default:
 		return a.tried(p, fmt.Sprintf("allow %s from %s to %s", services, from, to))
 	case exposure.Administrative:
@@ -46,6 +58,22 @@ func (a *Answer) Remedies(p exposure.Part, person string) (list []string) {
 		}
 	}
 	return nil
+}
+
+// lift offers to retract a deny that is about nothing but what is asked; one that is about more is not lifted for that.
+func (a *Answer) lift(p exposure.Part) []string {
+	whole := exposure.NewView(a.State.Plan, a.View.At)
+	if a.Outward {
+		whole = exposure.NewView(a.State.Plan.Calls(), a.View.At)
+	}
+	asked := map[int32]bool{}
+	for _, part := range a.Parts {
+		asked[part.Machine], asked[part.Target.Machine] = true, true
+	}
+	if whole.Within(p.Origin, a.Service, a.From, func(m int32) bool { return asked[m] }) {
+		return []string{"retract " + sentence.Shell(p.Origin.Sentence)}
+	}
+	return []string{"that deny is about more than this: whoever answers for it may except this from it"}
 }
 
 // tried offers an allow that would open a part, unless a guarantee speaks against it.
