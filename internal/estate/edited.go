@@ -64,6 +64,7 @@ func (e *Estate) Edited(old, files []File) (*Estate, *Delta, bool) {
 		if !isRules || !d.read(f.Name, old[i].Data, f.Data) {
 			return nil, nil, false
 		}
+		edited.commentsShow(f)
 	}
 	for _, st := range d.In {
 		edited.reasonShows(st.At, st.Sentence)

@@ -76,6 +76,12 @@ func read(how reading, nouns File, others []File) (*Estate, error) {
 		r.document(root)
 	}
 	r.estate.said = r.sentences(how, rules)
+	if how == drafted {
+		r.commentsShow(nouns)
+		for _, f := range rules {
+			r.commentsShow(f)
+		}
+	}
 	switch {
 	case len(r.errs) > 0:
 	case how != drafted:

@@ -98,3 +98,29 @@ func TestAWordForEverywhereIsNotTakenForAName(t *testing.T) {
 		require.Equal(t, refused, e.CheckSentence(s) != nil)
 	}
 }
+
+// TestCommentsShow refuses what does not show in the comments of each file, read whole and as an edit of some lines.
+func TestCommentsShow(t *testing.T) {
+	nouns := "estate: small\nsite: sim\npeople: {mara: {groups: [ops]}}\nnetworks: {estuary: {space: [10.60.0.0/16], subnets: {landing: {range: 10.60.1.0/24}}}}\nmachines: {web: {image: i, size: s, at: landing}}\n"
+	rules := "# why: tides\npermit ops to open ssh to all from everywhere up to 1h\n"
+	good, err := Read(File{FileName, []byte(nouns)}, File{RulesName, []byte(rules)})
+	require.NoError(t, err)
+	for _, hidden := range []string{"\u202e", "\u2066", "\x1b[2J", "\u2028", "\x7f", "\u200b", "\x00"} {
+		comment := "# ab" + hidden + "cd\n"
+		_, err := Read(File{FileName, []byte(nouns)}, File{RulesName, []byte(rules + comment)})
+		require.Error(t, err, "%q", hidden)
+		assert.Contains(t, err.Error(), RulesName+":3:1: the comment has ", "%q", hidden)
+		_, err = Read(File{FileName, []byte(nouns + comment)}, File{RulesName, []byte(rules)})
+		require.Error(t, err, "%q", hidden)
+		assert.Contains(t, err.Error(), FileName)
+		old := []File{{FileName, []byte(nouns)}, {RulesName, []byte(rules)}}
+		_, _, ok := good.Edited(old, []File{old[0], {RulesName, []byte(rules + comment)}})
+		assert.False(t, ok)
+		_, err = ReadEnacted(File{FileName, []byte(nouns)}, File{RulesName, []byte(rules + comment)})
+		assert.NoError(t, err, "what was enacted is read")
+	}
+	for _, fine := range []string{"é", "\t", "‌", "漢", "…"} {
+		_, err := Read(File{FileName, []byte(nouns + "# a" + fine + "\n")}, File{RulesName, []byte(rules + "# a" + fine + "\r\n")})
+		assert.NoError(t, err, "%q", fine)
+	}
+}
