@@ -199,4 +199,3 @@ func layObservatory(dir string) error {
 	}
 	return nil
 }
-

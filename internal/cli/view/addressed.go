@@ -23,12 +23,13 @@ func alone(e exposure.Entry) addressed {
 	return addressed{Entry: e}
 }
 
-// byAddress joins the entries of a machine that differ in the door's address alone. Entries come machine by machine. Cost: quadratic in the
-// entries of one machine.
+// byAddress joins the entries of a machine that differ in the door's address alone. Entries come machine by machine.
 func byAddress(list iter.Seq[exposure.Entry]) iter.Seq[addressed] {
 	return func(yield func(addressed) bool) {
 		var one []addressed
+		alike := map[likeness][]int{} // in one
 		flush := func() bool {
+			clear(alike)
 			for _, e := range one {
 				if !yield(e) {
 					return false
@@ -41,10 +42,13 @@ func byAddress(list iter.Seq[exposure.Entry]) iter.Seq[addressed] {
 			if len(one) > 0 && (one[0].Door.Machine != e.Door.Machine || e.Door.Machine < 0) && !flush() {
 				return
 			}
-			if i := slices.IndexFunc(one, func(o addressed) bool { return sameButAddress(o.Entry, e) }); i >= 0 {
-				one[i].addresses = append(one[i].addresses, e.Door.Address)
+			key := likenessOf(e)
+			if i := slices.IndexFunc(alike[key], func(i int) bool { return sameButAddress(one[i].Entry, e) }); i >= 0 {
+				at := alike[key][i]
+				one[at].addresses = append(one[at].addresses, e.Door.Address)
 				continue
 			}
+			alike[key] = append(alike[key], len(one))
 			one = append(one, alone(e))
 		}
 		flush()

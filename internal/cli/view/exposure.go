@@ -150,6 +150,18 @@ func until(t, now time.Time) string {
 	return Moment(t, now) + ", " + Left(t, now) + " left"
 }
 
+// likeness is the same for entries that may be one row, or one item, and rarely for others.
+type likeness struct {
+	origin      flow.Origin
+	opening     int64
+	first, last flow.Service
+}
+
+func likenessOf(e exposure.Entry) likeness {
+	services := e.Services.Runs()
+	return likeness{e.Origin, e.Opening, services[0].Lo, services[len(services)-1].Hi}
+}
+
 // entryRow is one row of a listing of what is open: entries that differ only in
 // their doors are one for the reader.
 type entryRow struct {
@@ -163,11 +175,11 @@ type entryRow struct {
 
 // gather joins entries of one machine, service and sentence over their doors.
 func (ph *Phrasing) gather(list []exposure.Entry) (rows []entryRow) {
-	first := 0 // entries come machine by machine
+	alike := map[likeness][]int{} // the rows of the machine, by what those that are one have in common; entries come machine by machine
 	for _, e := range list {
 		machine := ph.machine(e.Door.Machine, e.Door)
 		if len(rows) > 0 && rows[len(rows)-1].machine != machine {
-			first = len(rows)
+			clear(alike)
 		}
 		door := e.Door.Kind.String()
 		if e.Door.Via != "" {
@@ -176,15 +188,16 @@ func (ph *Phrasing) gather(list []exposure.Entry) (rows []entryRow) {
 		if e.Door.Translated() {
 			door += " " + e.Door.Service.String()
 		}
-		i := slices.IndexFunc(rows[first:], func(r entryRow) bool {
-			return r.machine == machine && r.entry.Cause.Same(e.Cause) &&
-				r.entry.Administrative == e.Administrative && r.services.Equal(e.Services)
+		key := likenessOf(e)
+		at := slices.IndexFunc(alike[key], func(i int) bool {
+			return rows[i].entry.Cause.Same(e.Cause) && rows[i].entry.Administrative == e.Administrative && rows[i].services.Equal(e.Services)
 		})
-		if i < 0 {
+		if at < 0 {
+			alike[key] = append(alike[key], len(rows))
 			rows = append(rows, entryRow{machine: machine, entry: e, from: e.From, doors: []string{door}, services: e.Services})
 			continue
 		}
-		i += first
+		i := alike[key][at]
 		rows[i].from = rows[i].from.Union(e.From)
 		if !slices.Contains(rows[i].doors, door) {
 			rows[i].doors = append(rows[i].doors, door)
