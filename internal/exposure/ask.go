@@ -69,8 +69,8 @@ func (v *View) askMachine(t Target, services flow.Services, from flow.Addrs) []P
 			cuts = append(cuts, d.Own.On)
 		}
 	}
-	var list []Part
-	add := func(s slice, p Part) { list = joinPart(list, t, span.Of(s.services), p) }
+	list := partList{target: t}
+	add := func(s slice, p Part) { list.add(span.Of(s.services), p) }
 	for _, s := range v.slices(t.Machine, services, from, cuts...) {
 		rest := from
 		arriving := slices.DeleteFunc(slices.Clone(doors), func(d flow.Door) bool { return !d.Arrives.Contains(s.services.Lo) })
@@ -97,7 +97,7 @@ func (v *View) askMachine(t Target, services flow.Services, from flow.Addrs) []P
 			add(s, Part{Machine: -1, From: rest, Cause: Cause{Reason: NoDoor}})
 		}
 	}
-	return list
+	return list.parts()
 }
 
 // throughOthers looks for openings that begin before a door ends by whose own sources some flows pass, and let them in through other doors from
@@ -187,10 +187,11 @@ func (v *View) doorsAt(t Target) (doors []flow.Door) {
 // askDoors asks what passes a destination. Where a spread leads to several
 // machines, each is a part of its own.
 func (v *View) askDoors(t Target, doors []flow.Door, services flow.Services, from flow.Addrs) []Part {
-	list, from := v.askCalls(t, services, from)
+	outward, from := v.askCalls(t, services, from)
 	if from.IsEmpty() {
-		return list
+		return outward
 	}
+	list := partList{target: t, done: outward}
 	uses := map[flow.Service]flow.Addrs{} // who finds a door at a called service
 	var whole flow.Addrs                  // who finds a door at every service
 	for _, d := range doors {
@@ -203,29 +204,31 @@ func (v *View) askDoors(t Target, doors []flow.Door, services flow.Services, fro
 		} else {
 			whole = whole.Union(d.From)
 		}
-		list = append(list, v.askDoor(t, d, called, from)...)
+		list.done = append(list.done, v.askDoor(t, d, called, from)...)
 	}
 	rest := services
 	for s, found := range uses {
 		rest = rest.Subtract(span.One(s))
 		if left := from.Subtract(found).Subtract(whole); !left.IsEmpty() {
-			list = joinPart(list, t, span.One(s), Part{Machine: -1, From: left, Cause: Cause{Reason: NoDoor}})
+			list.add(span.One(s), Part{Machine: -1, From: left, Cause: Cause{Reason: NoDoor}})
 		}
 	}
 	if left := from.Subtract(whole); !left.IsEmpty() && !rest.IsEmpty() {
-		list = joinPart(list, t, rest, Part{Machine: -1, From: left, Cause: Cause{Reason: NoDoor}})
+		list.add(rest, Part{Machine: -1, From: left, Cause: Cause{Reason: NoDoor}})
 	}
-	return list
+	return list.parts()
 }
 
 // askDoor asks what passes one door.
-func (v *View) askDoor(t Target, d flow.Door, called flow.Services, from flow.Addrs) (list []Part) {
+func (v *View) askDoor(t Target, d flow.Door, called flow.Services, from flow.Addrs) []Part {
+	list := partList{target: t}
 	from = from.Intersect(d.From)
 	if d.Kind == flow.DoorBastion {
 		if from.IsEmpty() {
 			return nil
 		}
-		return joinPart(nil, t, called, Part{Machine: -1, Door: d, From: from, Open: true, Cause: gatewayCause(d)})
+		list.add(called, Part{Machine: -1, Door: d, From: from, Open: true, Cause: gatewayCause(d)})
+		return list.parts()
 	}
 	arrives := called
 	if d.Translated() {
@@ -238,35 +241,13 @@ func (v *View) askDoor(t Target, d flow.Door, called flow.Services, from flow.Ad
 		}
 		passing := within(v.through(s, d, nil), from, nil)
 		for _, p := range passing {
-			list = joinPart(list, t, asked, opened(d, p))
+			list.add(asked, opened(d, p))
 		}
 		for _, p := range v.closed(s, d, from.Subtract(openSet(passing))) {
-			list = joinPart(list, t, asked, p)
+			list.add(asked, p)
 		}
 	}
-	return list
-}
-
-// joinPart adds a part over services, joining it to an earlier one that differs in its services only.
-func joinPart(list []Part, t Target, services flow.Services, p Part) []Part {
-	p.Target, p.Services = t, services
-	if p.Door.Kind != 0 {
-		p.Arrives = services
-		if p.Door.Translated() {
-			p.Arrives = p.Door.Arrives
-		}
-	}
-	for i := range list {
-		o := &list[i]
-		if o.Target == t && o.Machine == p.Machine && o.Open == p.Open && o.Cause.Same(p.Cause) &&
-			o.Door.Kind == p.Door.Kind && o.Door.Via == p.Door.Via && o.Door.Address == p.Door.Address && o.Door.Family == p.Door.Family && o.Door.Service == p.Door.Service &&
-			o.From.Equal(p.From) {
-			o.Services = o.Services.Union(p.Services)
-			o.Arrives = o.Arrives.Union(p.Arrives)
-			return list
-		}
-	}
-	return append(list, p)
+	return list.parts()
 }
 
 // Verdict sums parts up: "open" or "closed" where all agree, "some" otherwise. No

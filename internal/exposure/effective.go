@@ -1,6 +1,7 @@
 package exposure
 
 import (
+	"cmp"
 	"slices"
 
 	"ironbark/internal/flow"
@@ -52,11 +53,12 @@ func (v *View) Effects(m int32) []Effect {
 	return list
 }
 
-// effect looks at what a rule does in each slice.
+// effect looks at what a rule does in each slice that it meets. Slices are in order, and cut where a rule begins or ends.
 func (v *View) effect(e *Effect, r *active, parts []slice, doors []flow.Door) {
-	for _, s := range parts {
-		if r.Services.Contains(s.services.Lo) {
-			v.weigh(e, r, s, doors)
+	for _, run := range r.Services.Runs() {
+		at, _ := slices.BinarySearchFunc(parts, run.Lo, func(s slice, lo flow.Service) int { return cmp.Compare(s.services.Lo, lo) })
+		for ; at < len(parts) && parts[at].services.Lo <= run.Hi; at++ {
+			v.weigh(e, r, parts[at], doors)
 		}
 	}
 }

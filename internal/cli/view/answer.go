@@ -30,16 +30,29 @@ func (p *Printer) Answer(a *work.Answer, ph *Phrasing, person string) {
 // joinFamilies joins parts that differ in the family of their sources alone, and in the
 // doors that each family has to a machine.
 func joinFamilies(parts []exposure.Part) (out []exposure.Part) {
+	type key struct {
+		target  exposure.Target
+		machine int32
+		reason  exposure.Reason
+		origin  flow.Origin
+		opening int64
+		first   flow.Service
+	}
+	alike := map[key][]int{} // in out
 	for _, p := range parts {
 		_, six, apart := familyOf(p.From)
-		i := slices.IndexFunc(out, func(o exposure.Part) bool {
-			return o.Open == p.Open && o.Cause.Same(p.Cause) && o.Target == p.Target && o.Machine == p.Machine &&
-				o.Services.Equal(p.Services) && o.Arrives.Equal(p.Arrives) && apart && otherFamily(o.From, six) && (o.Target.IsMachine() || o.Door.Kind == p.Door.Kind && o.Door.Via == p.Door.Via)
+		k := key{p.Target, p.Machine, p.Reason, p.Origin, p.Opening, p.Services.Runs()[0].Lo}
+		at := slices.IndexFunc(alike[k], func(i int) bool {
+			o := out[i]
+			return o.Open == p.Open && o.Cause.Same(p.Cause) && o.Services.Equal(p.Services) && o.Arrives.Equal(p.Arrives) && apart && otherFamily(o.From, six) &&
+				(o.Target.IsMachine() || o.Door.Kind == p.Door.Kind && o.Door.Via == p.Door.Via)
 		})
-		if i < 0 {
+		if at < 0 {
+			alike[k] = append(alike[k], len(out))
 			out = append(out, p)
 			continue
 		}
+		i := alike[k][at]
 		out[i].From = out[i].From.Union(p.From)
 	}
 	return out
