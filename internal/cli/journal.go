@@ -49,9 +49,15 @@ func (a *app) journalCommand() *cobra.Command {
 			return a.anchor(ctx, w, anchor)
 		}
 		if o.follow {
+			if err := knownNames(ctx, w, o.machine, o.by); err != nil {
+				return err
+			}
 			return a.followJournal(ctx, w, f)
 		}
 		shown, err := w.Site.Find(ctx, f)
+		if err == nil && len(shown) == 0 {
+			err = knownNames(ctx, w, o.machine, o.by)
+		}
 		if err != nil {
 			return err
 		}

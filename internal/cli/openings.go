@@ -119,7 +119,10 @@ func (a *app) openings(ctx context.Context, w *work.Work, q *openingsAsked) (l v
 			return l, err
 		}
 	}
-	if l.List, err = a.chosen(l.State, l.List, q); err != nil {
+	if l.List, err = a.chosen(l.State, l.List, q); err == nil && len(l.List) == 0 {
+		err = knownNames(ctx, w, q.machine, q.by)
+	}
+	if err != nil {
 		return l, err
 	}
 	if q.most > 0 && len(l.List) > q.most {

@@ -5,15 +5,12 @@ import (
 	"context"
 	"io"
 	"path/filepath"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"ironbark/internal/cli/view"
-	"ironbark/internal/estate"
 	"ironbark/internal/picture"
-	"ironbark/internal/timeline"
 	"ironbark/internal/work"
 )
 
@@ -53,8 +50,10 @@ func (a *app) timelineCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := knownTo(st.Estate, ask, line); err != nil {
-				return err
+			if len(line.Rows) == 0 {
+				if err := knownNames(ctx, w, ask.Machine, ask.By); err != nil {
+					return err
+				}
 			}
 			name := cmp.Or(st.Estate.Name, filepath.Base(w.Folder.Dir)) + chosen(ask)
 			switch {
@@ -86,18 +85,4 @@ func chosen(ask work.TimelineAsk) (words string) {
 		words += ", only by " + ask.By
 	}
 	return words
-}
-
-// knownTo refuses a name of which neither the estate nor the time line knows: a slip of the keyboard is not a quiet week.
-func knownTo(e *estate.Estate, ask work.TimelineAsk, line timeline.Line) error {
-	if len(line.Rows) > 0 {
-		return nil
-	}
-	if machines := e.NamesOf("machine"); ask.Machine != "" && !slices.Contains(machines, ask.Machine) {
-		return unknownName("machine", ask.Machine, machines)
-	}
-	if people := e.NamesOf("person"); ask.By != "" && !slices.Contains(people, ask.By) {
-		return unknownName("person", ask.By, people)
-	}
-	return nil
 }
