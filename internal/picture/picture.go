@@ -64,12 +64,13 @@ type Subnet struct {
 
 // Node is a machine, a front, a bastion or a line.
 type Node struct {
-	Kind  string // machine, front, bastion or line
-	Name  string
-	About string
-	Down  bool // it does not run
-	Lets  []Let
-	Also  []string // others of which the very same is to be told
+	Kind    string // machine, front, bastion or line
+	Name    string
+	About   string
+	Down    bool // it does not run
+	Lets    []Let
+	Also    []string // others of which the very same is to be told
+	Through []string // the bastions that lead people to it
 }
 
 // few is how many nodes of a subnet are told one by one.
@@ -109,7 +110,7 @@ func gathered(nodes []Node) (out []Node) {
 
 // appendLets appends what kind of node it is, and all that it lets through: nodes that are told as one have it in common.
 func (n Node) appendLets(key []byte) []byte {
-	key = fmt.Append(key, n.Kind, n.Down)
+	key = fmt.Append(key, n.Kind, n.Down, n.Through)
 	for _, l := range n.Lets {
 		for _, word := range []string{l.Service, l.From, l.How, l.To} {
 			key = append(append(key, 0), word...)

@@ -35,6 +35,7 @@ var looks = map[style]look{
 	styleSubnet:             {fill: grey(255), edge: grey(205)},
 	styleClosed:             {fill: grey(246), edge: grey(222)},
 	styleDown:               {fill: grey(255), edge: grey(200), dashed: true},
+	styleThrough:            {fill: color.RGBA{255, 251, 242, 255}, edge: color.RGBA{226, 178, 110, 255}},
 	styleOpen:               {fill: color.RGBA{255, 243, 224, 255}, edge: color.RGBA{214, 126, 20, 255}},
 	styleAdministrative:     {fill: color.RGBA{255, 226, 222, 255}, edge: color.RGBA{190, 30, 20, 255}},
 	styleText:               {fill: grey(60)},

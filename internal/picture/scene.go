@@ -30,6 +30,7 @@ const (
 	styleOpen
 	styleAdministrative
 	styleDown
+	styleThrough
 	styleText
 	styleQuiet
 	styleHead
@@ -157,6 +158,8 @@ func (s *Scene) shelf(nodes []Node, x, y, w float64) float64 {
 			look := styleClosed
 			if n.Down {
 				look = styleDown
+			} else if len(n.Through) > 0 {
+				look = styleThrough
 			}
 			s.rects = append(s.rects, rect{bx, by, column, headHigh, look})
 			s.words(bx+pad, by+4, caption(n), styleQuiet)
@@ -218,7 +221,7 @@ func (s *Scene) legend(y float64) {
 	for _, k := range []struct {
 		look style
 		text string
-	}{{styleClosed, "closed"}, {styleOpen, "lets somebody in"}, {styleAdministrative, "! an administrative service is open"}, {styleDown, "does not run"}} {
+	}{{styleClosed, "closed"}, {styleThrough, "through a bastion alone"}, {styleOpen, "lets somebody in"}, {styleAdministrative, "! an administrative service is open"}, {styleDown, "does not run"}} {
 		s.rects = append(s.rects, rect{x, y + 2, 18, 16, k.look})
 		s.words(x+26, y+2, k.text, styleQuiet)
 		x += 26 + wide(k.text) + 3*pad

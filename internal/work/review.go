@@ -115,7 +115,7 @@ func (w *Work) reviewOf(before *State, files Files, e *estate.Estate, edit bool)
 	after.Plan = withoutEnded(after.Plan, ending)
 	r := &Review{
 		Files: files, Estate: e, Basis: before.Report.Basis, FirstEnactment: len(before.Report.Files) == 0, Changes: changes,
-		Before: w.Bill(before), After: w.Site.Catalogue().Bill(e, meter(before.Report, need.own)).With(w.strays(before.Report, need.own)), Limits: w.Site.Catalogue().LimitsOf(e),
+		Before: w.Bill(before), After: w.Site.Catalogue().Bill(e, meter(before.Report, need.own)).With(w.strays(e, before.Report, need.own)), Limits: w.Site.Catalogue().LimitsOf(e),
 		Unfinished: before.Report.Unfinished, Drift: w.Drift(before), before: before, after: after,
 		Added: added, Ending: ending,
 	}

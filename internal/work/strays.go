@@ -1,17 +1,19 @@
 package work
 
 import (
+	"slices"
+
 	"ironbark/internal/change"
 	"ironbark/internal/cost"
 	"ironbark/internal/estate"
 	"ironbark/internal/site"
 )
 
-// strays bills what is on the site and in no file, and is not to be taken away.
-func (w *Work) strays(r *site.Report, own cost.Sizes) cost.Bill {
+// strays bills what is on the site and not in an estate's files, and is not to be taken away. What the files adopt is in them.
+func (w *Work) strays(files *estate.Estate, r *site.Report, own cost.Sizes) cost.Bill {
 	e := &estate.Estate{}
 	for _, t := range r.Resources {
-		if !t.Unmanaged || w.Discard[t.ID()] {
+		if !t.Unmanaged || w.Discard[t.ID()] || slices.Contains(files.NamesOf(string(t.Kind)), t.Name) {
 			continue
 		}
 		address := estate.Address{Auto: t.Spec.Auto4, Fixed: t.Spec.Fixed}

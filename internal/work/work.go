@@ -233,7 +233,7 @@ func meter(r *site.Report, own cost.Sizes) cost.Usage {
 // Bill tells what an installed estate costs.
 func (w *Work) Bill(st *State) cost.Bill {
 	own := w.sizes(st.Estate, st.Report.Resources)
-	return w.Site.Catalogue().Bill(st.Estate, meter(st.Report, own)).With(w.strays(st.Report, own))
+	return w.Site.Catalogue().Bill(st.Estate, meter(st.Report, own)).With(w.strays(st.Estate, st.Report, own))
 }
 
 // draft is drafted for what is read already.

@@ -1,6 +1,7 @@
 package view
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -63,6 +64,8 @@ func (p *Printer) Machine(m Machine, ph *Phrasing) {
 		if d := change.Drift([]change.Resource{m.Resource}, nil); len(d) > 0 {
 			p.Wrap("  drift    ", d[0].String())
 		}
+	} else {
+		p.Line("  is       not on the site: enact makes it")
 	}
 	p.Line("")
 	p.Head("Who gets in")
@@ -86,8 +89,11 @@ func (p *Printer) Machine(m Machine, ph *Phrasing) {
 	p.hinderedHere(m.Could)
 	p.Line("")
 	p.Head("What the sentences about it come to here")
-	if len(m.Effects) == 0 {
-		p.Line("  nothing speaks of it")
+	switch {
+	case len(m.Effects) == 0 && len(m.Could) > 0:
+		p.Line("  no rule but the permits above applies")
+	case len(m.Effects) == 0:
+		p.Line("  no rule applies")
 	}
 	var rows [][]string
 	for _, e := range m.Effects {
@@ -166,9 +172,17 @@ type trafficJSON struct {
 	Limits      estate.Traffic `json:"limits"`
 }
 
+// stateWord names the state for programs: “not made” where the machine is in the files alone, “unknown” where the question is about another time.
+func (m Machine) stateWord() string {
+	if m.Resource.Name == "" {
+		return "not made"
+	}
+	return cmp.Or(string(m.State.State), "unknown")
+}
+
 // MachineJSON is the document of a machine.
 func MachineJSON(m Machine, ph *Phrasing) MachineDoc {
-	doc := MachineDoc{m.Name, m.Resource.Describe(), string(m.State.State), flow.ServiceRuns(m.State.Listens), append([]driver.SetupResult{}, m.Boot.Setup...), []string{}, []reachJSON{}, []callJSON{}, []CouldDoc{}, []SessionDoc{}, []machineEffect{}, nil, nil}
+	doc := MachineDoc{m.Name, m.Resource.Describe(), m.stateWord(), flow.ServiceRuns(m.State.Listens), append([]driver.SetupResult{}, m.Boot.Setup...), []string{}, []reachJSON{}, []callJSON{}, []CouldDoc{}, []SessionDoc{}, []machineEffect{}, nil, nil}
 	if m.Traffic != nil {
 		doc.Traffic = &trafficJSON{m.Traffic.Connections, m.Traffic.Limits}
 	}

@@ -64,11 +64,15 @@ func (ph *Phrasing) letInOf(reach []exposure.Entry) (out LetIn) {
 // MapOf makes the map of a state: what stands where, and what is let through, as [LetInByClass] tells.
 func MapOf(st *work.State, open *exposure.View, known map[int32]LetIn, ph *Phrasing) picture.Map {
 	lets := map[string][]picture.Let{}
+	through := map[string][]string{}           // the bastions that lead to a machine
 	routed := map[string]map[string][]string{} // machines by where they are reached from and service
 	for m, machine := range open.Plan.Machines {
 		in := known[open.Alike(int32(m))]
 		lets[machine.Name] = in.Lets
 		for _, r := range in.Routed {
+			if gateway, _, _ := strings.Cut(r.From, " "); !slices.Contains(through[machine.Name], gateway) {
+				through[machine.Name] = append(through[machine.Name], gateway)
+			}
 			if routed[r.From] == nil {
 				routed[r.From] = map[string][]string{}
 			}
@@ -85,7 +89,7 @@ func MapOf(st *work.State, open *exposure.View, known map[int32]LetIn, ph *Phras
 	at := map[string][]picture.Node{}
 	fronts := map[string][]picture.Node{}
 	for _, t := range st.Report.Resources {
-		node := picture.Node{Kind: string(t.Kind), Name: t.Name, Lets: lets[t.Name]}
+		node := picture.Node{Kind: string(t.Kind), Name: t.Name, Lets: lets[t.Name], Through: through[t.Name]}
 		switch t.Kind {
 		case change.Machine:
 			m := st.Report.Machines[t.Name]
@@ -218,11 +222,13 @@ func (p *Printer) columns() int { return min(max(p.Width, least), 120) }
 // nodes draws what stands in a subnet: the open ones one below the other, and
 // the closed ones as a list of names.
 func (p *Printer) nodes(list []picture.Node, width int) (lines []string) {
-	var closed, down []string
+	var closed, routed, down []string
 	for _, n := range list {
 		switch {
 		case len(n.Lets) > 0:
 			lines = append(lines, p.node(n, width)...)
+		case len(n.Through) > 0 && !n.Down:
+			routed = append(routed, n.Name)
 		case n.Down:
 			down = append(down, n.Name)
 		case n.Kind == "machine":
@@ -239,6 +245,7 @@ func (p *Printer) nodes(list []picture.Node, width int) (lines []string) {
 			lines = append(lines, p.Quiet(line))
 		}
 	}
+	tell("through a bastion alone", routed)
 	tell("closed", closed)
 	tell("not running", down)
 	if len(list) == 0 {
@@ -316,6 +323,7 @@ type mapNode struct {
 	Running bool      `json:"running"`
 	Lets    []mapLet  `json:"lets"`
 	Leads   []mapLead `json:"leads,omitempty"`
+	Through []string  `json:"through,omitempty"` // bastions that lead people to it
 }
 
 // mapSubnet is a part of the document MapDoc.
@@ -344,7 +352,7 @@ func MapJSON(m picture.Map) MapDoc {
 	nodes := func(list []picture.Node) []mapNode {
 		out := []mapNode{}
 		for _, n := range list {
-			one := mapNode{Kind: n.Kind, Name: n.Name, Running: !n.Down, Lets: []mapLet{}}
+			one := mapNode{Kind: n.Kind, Name: n.Name, Running: !n.Down, Lets: []mapLet{}, Through: n.Through}
 			for _, l := range n.Lets {
 				if l.To != "" {
 					one.Leads = append(one.Leads, mapLead{l.Service, l.To})

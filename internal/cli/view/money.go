@@ -2,6 +2,7 @@ package view
 
 import (
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"strings"
@@ -24,7 +25,7 @@ func price(m cost.Money) string {
 // Cost tells what an estate costs now and after the pending edits.
 func (p *Printer) Cost(before, after cost.Bill, prices cost.Prices, outward int, by string) {
 	if by != "" {
-		p.byTag(after, by)
+		p.byTag(before, after, by)
 		if outward > 0 {
 			p.Line("")
 			p.outward(prices, outward, after.Currency)
@@ -62,7 +63,7 @@ func (p *Printer) Cost(before, after cost.Bill, prices cost.Prices, outward int,
 	p.Table(heads, rows, 3, 4, 5)
 	for _, key := range after.TagKeys() {
 		p.Line("")
-		p.byTag(after, key)
+		p.byTag(before, after, key)
 	}
 	p.Line("")
 	p.outward(prices, outward, after.Currency)
@@ -83,16 +84,40 @@ func moved(before, after cost.Money) string {
 	return ""
 }
 
-func (p *Printer) byTag(b cost.Bill, key string) {
+// byTag prints what the things of each value of a tag cost after the pending edits, and how that differs from now.
+func (p *Printer) byTag(before, after cost.Bill, key string) {
+	hour := map[string]cost.Money{}
+	var values []string
+	for _, b := range []cost.Bill{after, before} {
+		for _, s := range b.ByTag(key) {
+			if !slices.Contains(values, s.Value) {
+				values = append(values, s.Value)
+			}
+		}
+	}
+	for _, s := range after.ByTag(key) {
+		hour[s.Value] = s.Hour
+	}
+	was := map[string]cost.Money{}
+	for _, s := range before.ByTag(key) {
+		was[s.Value] = s.Hour
+	}
 	var rows [][]string
-	for _, s := range b.ByTag(key) {
-		name := key + "=" + s.Value
-		if s.Value == "" {
+	for _, v := range values {
+		name := key + "=" + v
+		if v == "" {
 			name = "without " + key
 		}
-		rows = append(rows, []string{name, hourly(s.Hour), month(s.Hour)})
+		rows = append(rows, []string{name, hourly(hour[v]), month(hour[v]), moved(was[v], hour[v])})
 	}
-	p.Table([]string{"TAG", b.Currency + " AN HOUR", "A MONTH"}, rows, 1, 2)
+	heads := []string{"TAG", after.Currency + " AN HOUR", "A MONTH", "PENDING"}
+	if maps.Equal(hour, was) {
+		heads = heads[:3]
+		for i := range rows {
+			rows[i] = rows[i][:3]
+		}
+	}
+	p.Table(heads, rows, 1, 2, 3)
 }
 
 func (p *Printer) outward(prices cost.Prices, gb int, currency string) {
