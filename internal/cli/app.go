@@ -406,8 +406,11 @@ func newClock(text string) (driver.Clock, error) {
 
 // now is the moment in local time, for times such as 18:00.
 func (a *app) now() time.Time {
-	if s, still := a.clock.(*stillClock); still {
-		return s.at
+	switch c := a.clock.(type) {
+	case nil: // before anything is read
+		return time.Now()
+	case *stillClock:
+		return c.at
 	}
 	return a.clock.Now().Local()
 }

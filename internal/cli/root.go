@@ -3,6 +3,7 @@ package cli
 import (
 	"runtime"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -24,7 +25,7 @@ func (a *app) root() *cobra.Command {
 		Long: "Ironbark provisions virtual machines and controls who can reach them.\n" +
 			"Administrative ports stay closed by default; whoever opens one says to whom, until when and why.",
 		SilenceErrors: true, SilenceUsage: true,
-		Args: func(c *cobra.Command, args []string) error { return unknownCommand(c, args) },
+		Args: func(c *cobra.Command, args []string) error { return unknownCommand(c, args, a.now) },
 	}
 	version := root.Flags().Bool("version", false, "tell the version")
 	root.RunE = func(c *cobra.Command, args []string) error {
@@ -70,7 +71,7 @@ func (a *app) root() *cobra.Command {
 	root.SetHelpCommand(&cobra.Command{Use: "help [COMMAND]", Short: "Describe a command", RunE: func(c *cobra.Command, args []string) error {
 		found, _, err := c.Root().Find(args)
 		if err != nil || len(args) > 0 && found == c.Root() {
-			return unknownCommand(c.Root(), args)
+			return unknownCommand(c.Root(), args, a.now)
 		}
 		return found.Help()
 	}})
@@ -86,7 +87,7 @@ var otherWords = map[string]string{
 }
 
 // unknownCommand refuses a word that is no command, and offers the nearest.
-func unknownCommand(c *cobra.Command, args []string) error {
+func unknownCommand(c *cobra.Command, args []string, now func() time.Time) error {
 	if len(args) == 0 {
 		return nil
 	}
@@ -97,7 +98,7 @@ func unknownCommand(c *cobra.Command, args []string) error {
 		}
 	}
 	near, ok := sentence.Nearest(args[0], known)
-	if probably := sentence.Guess(args); probably != "" {
+	if probably := sentence.Guess(args, now()); probably != "" {
 		return usage("there is no command “%s”; perhaps you mean: ironbark %s", args[0], probably)
 	}
 	if other, known := otherWords[args[0]]; known {

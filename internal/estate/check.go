@@ -226,7 +226,7 @@ func (r *reader) noun(at sentence.Pos, name string, kinds ...Kind) (Noun, bool) 
 		r.fail(at, "nothing leads from here to "+SiteHost+": the estate has no uplink", "a Linux site has one where uplink: is in "+FileName)
 		return n, false
 	}
-	r.fail(at, fmt.Sprintf("there is no %s “%s”", want, name), suggest(name, known))
+	r.fail(at, fmt.Sprintf("there is no %s “%s”", want, name), suggest(name, known, sentence.SetWords...))
 	return n, false
 }
 
@@ -241,9 +241,9 @@ func kindList(kinds []Kind) string {
 	return strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1]
 }
 
-// suggest offers the nearest known name, or the few that there are.
-func suggest(name string, known []string) string {
-	if near, ok := sentence.Nearest(name, known); ok {
+// suggest offers the nearest known name, or word, or the few names that there are.
+func suggest(name string, known []string, words ...string) string {
+	if near, ok := sentence.Nearest(name, slices.Concat(known, words)); ok {
 		return fmt.Sprintf("did you mean “%s”?", near)
 	}
 	slices.Sort(known)

@@ -25,12 +25,25 @@ func ParseTyped(args []string, now time.Time) (s Sentence, read bool, err error)
 	p.tokens, p.read = natural(p.tokens)
 	s = p.whole()
 	if p.err != nil {
-		if probably := guess(p.tokens); probably != "" && !strings.HasPrefix(p.err.Remedy, "did you mean") {
+		if probably := guess(p.tokens, now); probably != "" && parses(probably, now) && !strings.HasPrefix(p.err.Remedy, "did you mean") {
 			p.err.Remedy = strings.TrimPrefix(p.err.Remedy+"; perhaps you mean: "+probably, "; ")
 		}
 		return nil, false, p.err
 	}
 	return s, p.read, nil
+}
+
+// parses reports whether a guess is a sentence, once something is in the place of its words in capitals.
+// An opening may lack what it has by itself.
+func parses(guess string, now time.Time) bool {
+	if strings.HasPrefix(guess, "open ") {
+		return true
+	}
+	for word, with := range map[string]string{"SERVICES": "any", "SOURCE": "everywhere", "TARGET": "all", "PEOPLE": "ops", "LENGTH": "1h", "FRONT": "pier"} {
+		guess = strings.ReplaceAll(guess, word, with)
+	}
+	_, err := ParseArgs([]string{guess}, now)
+	return err == nil
 }
 
 // everywhereWords are what people say for everywhere.

@@ -49,7 +49,7 @@ func typed(phrase string) string {
 		if wrong.Remedy != "" {
 			text += " / " + wrong.Remedy
 		}
-		if probably := Guess(args); !strings.HasSuffix(text, probably) {
+		if probably := Guess(args, now); !strings.HasSuffix(text, probably) {
 			text += " / guessed: " + probably
 		}
 		return text

@@ -19,6 +19,9 @@ var reserved = []string{
 	"tcp", "tested", "to", "udp", "until", "up", "via", "why",
 }
 
+// SetWords are the words of the grammar that stand for sets of sources or targets.
+var SetWords = []string{"all", "everywhere", "internet", "me"}
+
 // Reserved reports whether word belongs to the grammar and can name nothing.
 func Reserved(word string) bool {
 	_, found := slices.BinarySearch(reserved, word)
