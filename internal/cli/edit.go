@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -458,6 +459,12 @@ func (a *app) stateCommand(v sentence.Verb) *cobra.Command {
 	return opt.flags(c)
 }
 
+// lineNumber reports whether a word is a line: 7, or team.rules:7.
+func lineNumber(word string) bool {
+	_, err := strconv.Atoi(word[strings.LastIndex(word, ":")+1:])
+	return err == nil
+}
+
 func (a *app) retractCommand() *cobra.Command {
 	opt := &editing{}
 	c := &cobra.Command{
@@ -474,6 +481,9 @@ func (a *app) retractCommand() *cobra.Command {
 				return err
 			}
 			files, s, err := old.Retract(args)
+			if err == nil && len(args) == 1 && lineNumber(args[0]) {
+				err = w.CheckLine(ctx, old, s)
+			}
 			if err != nil {
 				return err
 			}

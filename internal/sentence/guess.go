@@ -60,7 +60,9 @@ func guess(tokens []token, now time.Time) string {
 		}
 	}
 	front := "FRONT"
-	says := func(word string) bool { return slices.ContainsFunc(tokens, func(t token) bool { return t.text == word }) }
+	says := func(word string) bool {
+		return slices.ContainsFunc(tokens, func(t token) bool { return t.text == word })
+	}
 	if verb == VerbForward && len(tokens) > 2 && ValidName(tokens[1].text) == nil && !isService(tokens[1].text) && says("to") { // the front stands before all else
 		front, tokens = tokens[1].text, tokens[1:]
 	}
