@@ -179,8 +179,37 @@ type failure interface {
 	ExitStatus() int
 }
 
+// printRest prints what is joined to an errFailed.
+func (a *app) printRest(err error) {
+	if list, several := err.(interface{ Unwrap() []error }); several {
+		for _, one := range list.Unwrap() {
+			a.printRest(one)
+		}
+		return
+	}
+	if !errors.Is(err, errFailed) {
+		a.print.Error(err)
+	}
+}
+
+// ownFailureError is a failure of ours in a command whose exit status is that of a program on a machine: it is told from that by its status.
+type ownFailureError struct{ error }
+
+func (o ownFailureError) Unwrap() error { return o.error }
+
+// exitOwn is the exit status of an ownFailureError. Programs seldom end with it.
+const exitOwn = 255
+
 // status tells an error and returns the exit status that goes with it.
 func (a *app) status(err error) int {
+	if own, ok := err.(ownFailureError); ok {
+		if status, remote := errors.AsType[remoteStatusError](err); remote && int(status) > 0 {
+			return int(status)
+		}
+		a.status(own.error)
+		return exitOwn
+	}
+
 	switch {
 	case err == nil:
 		return exitDone
@@ -188,7 +217,8 @@ func (a *app) status(err error) int {
 		return exitNo
 	case errors.Is(err, errUnconfirmed):
 		return exitUnconfirm
-	case err == errFailed:
+	case errors.Is(err, errFailed):
+		a.printRest(err)
 		return exitFailed
 	}
 	if status, ok := errors.AsType[remoteStatusError](err); ok && int(status) > 0 {

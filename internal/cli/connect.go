@@ -70,7 +70,7 @@ func (a *app) connectCommand() *cobra.Command {
 		Long: "Log in to a machine over SSH, or run a command on it. The way in, the user and the key are found; before anything\n" +
 			"is tried, the key is checked. With --for and --because ssh is opened first, and closed when the session ends.\n" +
 			"Options stand before the command; from its first word on all is the command's own.\n\n" +
-			"Exit status 3: there is no open way in. Otherwise that of the command.",
+			"Exit status: with a command that of the command, and 255 where anything else fails. Without one, 3 where there is no open way in.",
 		Example: "  ironbark connect gauge-web-1 --for 1h --because \"rotate keys\"\n  ironbark connect gauge-web-1 uname\n  ironbark connect gauge-web-1 ls -l /srv", ValidArgsFunction: a.completeNouns("machine"),
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
 			if len(args) == 0 {
@@ -87,6 +87,14 @@ func (a *app) connectCommand() *cobra.Command {
 			}
 			return a.overSSH(ctx, w, args[0], opt, func(client *ssh.Client) error { return a.session(client, strings.Join(args[1:], " ")) })
 		}),
+	}
+	do := c.RunE
+	c.RunE = func(c *cobra.Command, args []string) error {
+		err := do(c, args)
+		if err != nil && len(args) > 1 {
+			return ownFailureError{err}
+		}
+		return err
 	}
 	opt.flags(c)
 	c.Flags().SetInterspersed(true)

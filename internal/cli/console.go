@@ -89,12 +89,12 @@ func (a *app) sit(line io.ReadWriteCloser) (err error) {
 	in := io.Reader(&returns{r: a.in})
 	heard := &lastHeard{w: a.print.Out, at: time.Now()}
 	if f, ok := a.in.(*os.File); ok && a.terminal {
+		a.print.Note("Ctrl-] leaves") // before the terminal is raw, where a line end would have to bring the cursor back by itself
 		state, err := term.MakeRaw(int(f.Fd()))
 		if err != nil {
 			return errors.Join(err, line.Close())
 		}
 		defer func() { err = errors.Join(err, term.Restore(int(f.Fd()), state)) }()
-		a.print.Note("Ctrl-] leaves\r")
 		in = &untilKey{r: a.in, key: leaveKey}
 	}
 	go func() {

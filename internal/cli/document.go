@@ -165,7 +165,7 @@ func (a *app) result(err error, status int) resultDoc {
 	if status >= 0 && status < len(outcomes) {
 		doc.Outcome = outcomes[status]
 	}
-	if err == nil || errors.Is(err, errNo) || errors.Is(err, errUnconfirmed) || err == errFailed {
+	if err == nil || errors.Is(err, errNo) || errors.Is(err, errUnconfirmed) || errors.Is(err, errFailed) {
 		return doc
 	}
 	doc.Error = &errorDoc{Message: err.Error()}

@@ -119,7 +119,7 @@ func TestCommentsShow(t *testing.T) {
 		_, err = ReadEnacted(File{FileName, []byte(nouns)}, File{RulesName, []byte(rules + comment)})
 		assert.NoError(t, err, "what was enacted is read")
 	}
-	for _, fine := range []string{"é", "\t", "‌", "漢", "…"} {
+	for _, fine := range []string{"é", "\t", "\u200c", "漢", "…"} {
 		_, err := Read(File{FileName, []byte(nouns + "# a" + fine + "\n")}, File{RulesName, []byte(rules + "# a" + fine + "\r\n")})
 		assert.NoError(t, err, "%q", fine)
 	}

@@ -63,7 +63,7 @@ func guess(tokens []token, now time.Time) string {
 	says := func(word string) bool {
 		return slices.ContainsFunc(tokens, func(t token) bool { return t.text == word })
 	}
-	if verb == VerbForward && len(tokens) > 2 && ValidName(tokens[1].text) == nil && !isService(tokens[1].text) && says("to") { // the front stands before all else
+	if verb == VerbForward && len(tokens) > 2 && ValidName(tokens[1].text) == nil && !isService(tokens[1].text) && tokens[1].text != "port" && says("to") { // the front stands before all else
 		front, tokens = tokens[1].text, tokens[1:]
 	}
 	p = sortParts(tokens[1:], now)
