@@ -134,7 +134,11 @@ func TestAnySeriesOfCommandsEndsWell(t *testing.T) {
 		for _, c := range commands {
 			status, out := ironbark(c...)
 			statuses[status]++
-			require.Contains(t, []int{0, 1, 2, 3, 4, 5, 6}, status, "%v\n%s\n%s", c, out, told())
+			statuses := []int{0, 1, 2, 3, 4, 5, 6}
+			if c[0] == "connect" && len(c) > 2 { // with a command, whatever else fails is told from what the command ends with
+				statuses = []int{0, 255}
+			}
+			require.Contains(t, statuses, status, "%v\n%s\n%s", c, out, told())
 			require.NotContains(t, out, "goroutine", "%v\n%s", c, told())
 			after := state()
 			if status == 2 || status == 4 {
