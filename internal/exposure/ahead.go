@@ -21,7 +21,13 @@ import (
 type lengthened struct {
 	rule *flow.Rule
 	of   *flow.Rule
-	then []int64 // openings that keep it open after the rule's end, in the order in which they take over
+	then []next // openings that keep it open after the rule's end, in the order in which they take over
+}
+
+// next is an opening that takes over, and when.
+type next struct {
+	opening int64
+	at      time.Time
 }
 
 // lengthen cuts rules that hold at a moment and end, where openings that begin later take over. It returns the rules as they are where none
@@ -41,8 +47,8 @@ func lengthen(ending []*flow.Rule, rules []flow.Rule, at time.Time) (list []*flo
 	for _, r := range ending {
 		cut := []lengthened{{rule: r, of: r}}
 		if r.Kind != flow.Deny {
-			for _, next := range later {
-				cut = takeOver(cut, next)
+			for _, l := range later {
+				cut = takeOver(cut, l)
 			}
 		}
 		for _, p := range cut {
@@ -55,20 +61,20 @@ func lengthen(ending []*flow.Rule, rules []flow.Rule, at time.Time) (list []*flo
 	return list, parts
 }
 
-// takeOver cuts parts where the next opening lets in what they do when they end, and lasts longer.
-func takeOver(parts []lengthened, next *flow.Rule) (list []lengthened) {
+// takeOver cuts parts where a later opening lets in what they do when they end, and lasts longer.
+func takeOver(parts []lengthened, later *flow.Rule) (list []lengthened) {
 	for _, p := range parts {
-		if next.Begin.After(p.rule.Until) || lasting(next.Until, p.rule.Until) >= 0 {
+		if later.Begin.After(p.rule.Until) || lasting(later.Until, p.rule.Until) >= 0 {
 			list = append(list, p)
 			continue
 		}
-		both, rest := overlap(p.rule, next)
+		both, rest := overlap(p.rule, later)
 		if both == nil {
 			list = append(list, p)
 			continue
 		}
-		both.Until = next.Until
-		list = append(list, lengthened{both, p.of, append(slices.Clip(p.then), next.Opening)})
+		both.Until = later.Until
+		list = append(list, lengthened{both, p.of, append(slices.Clip(p.then), next{later.Opening, p.rule.Until})})
 		for _, r := range rest {
 			list = append(list, lengthened{r, p.of, p.then})
 		}

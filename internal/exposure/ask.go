@@ -268,24 +268,6 @@ func Verdict(parts []Part) string {
 	return "some"
 }
 
-// Within reports whether a sentence is about nothing but some flows: its rules are for no other services, sources or machines. It is false where the
-// plan has none of it.
-func (v *View) Within(o flow.Origin, services flow.Services, from flow.Addrs, machine func(int32) bool) bool {
-	found := false
-	for i := range v.Plan.Rules {
-		r := &v.Plan.Rules[i]
-		if r.Origin != o {
-			continue
-		}
-		found = true
-		other := func(m int32) bool { return !machine(m) }
-		if !services.ContainsAll(r.Services) || !from.ContainsAll(r.From) || slices.ContainsFunc(r.To.Machines, other) {
-			return false
-		}
-	}
-	return found
-}
-
 // Passes reports whether a single flow from a source passes one of a machine's doors at an address, as called there. A service is the one
 // that is called. In a view of calls (see [View.Calls]) the source is the address that is called, and the address the machine's own.
 // Cost: that of the machine's doors.

@@ -41,6 +41,28 @@ func TestAnOpeningTakesOverByAnotherDoor(t *testing.T) {
 	require.Positive(t, taken)
 }
 
+// TestAnOpeningTakesOverWhileItsDoorIsThere has two openings, one after the other, come by a forward that ends before or after the second begins to
+// matter.
+func TestAnOpeningTakesOverWhileItsDoorIsThere(t *testing.T) {
+	for until, want := range map[string][]int64{"09:15:00Z": nil, "09:30:00Z": {8}} {
+		w := oracle.WorldOf(small, "forward pier tcp/2222 to web on ssh until 2026-11-23T"+until)
+		first, second := open(t, w, `open ssh to web from 203.0.113.72/29 for 20m because "x"`), open(t, w, `open ssh to web from 203.0.113.72/29 for 2h because "x"`)
+		second.ID, second.Begin = 8, oracle.Epoch.Add(10*time.Minute)
+		w.Openings = []opening.Opening{first, second}
+		judgeEnds(t, w, oracle.Epoch, rand.New(rand.NewPCG(1, 1)))
+		p := w.Plan()
+		m, _ := p.MachineByName("web")
+		seen := 0
+		for _, e := range exposure.NewView(p, oracle.Epoch).Reach(m) {
+			if e.Door.Kind == flow.DoorForward {
+				seen++
+				require.Equal(t, want, e.Then, until)
+			}
+		}
+		require.Positive(t, seen)
+	}
+}
+
 // judgeEnds compares the ends of drawn flows with the oracle's, and returns how many had one, and how many openings took over.
 func judgeEnds(t require.TestingT, w oracle.World, at time.Time, r *rand.Rand) (ends, taken int) {
 	p := w.Plan()

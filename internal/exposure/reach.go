@@ -59,7 +59,7 @@ func (p piece) decided(d flow.Door) (c Cause) {
 	if p.own != nil {
 		c = Cause{Reason: ByDoor, Until: p.own.Until, Origin: p.own.Origin}
 	} else {
-		c = Cause{Reason: reasonOf[p.rule.Kind], Until: p.rule.Until, Opening: p.rule.Opening, Then: p.rule.then(), Origin: p.rule.Origin}
+		c = Cause{Reason: reasonOf[p.rule.Kind], Until: p.rule.Until, Opening: p.rule.Opening, Then: p.rule.then(d.End()), Origin: p.rule.Origin}
 	}
 	c.Until = flow.Earlier(c.Until, d.End())
 	return c

@@ -65,12 +65,17 @@ func (r *active) whole() *flow.Rule {
 	return r.Rule
 }
 
-// then returns the openings that take over when the rule ends.
-func (r *active) then() []int64 {
+// then returns the openings that take over when the rule ends, as long as a door is there; a zero end is none.
+func (r *active) then(door time.Time) (list []int64) {
 	if r.part == nil {
 		return nil
 	}
-	return r.part.then
+	for _, n := range r.part.then {
+		if flow.Active(door, n.at) {
+			list = append(list, n.opening)
+		}
+	}
+	return list
 }
 
 // ruleClass is what machines share of which the same sentences speak.

@@ -305,6 +305,24 @@ func (p *Plan) Turns(after time.Time) []time.Time {
 	return slices.CompactFunc(list, time.Time.Equal)
 }
 
+// Within reports whether a sentence is about nothing but some flows: it is false where a rule of it is for other services, sources or machines, and
+// where the plan has none of it. Cost: linear in the rules.
+func (p *Plan) Within(o Origin, flows Box, machine func(int32) bool) bool {
+	found := false
+	for i := range p.Rules {
+		r := &p.Rules[i]
+		if r.Origin != o {
+			continue
+		}
+		found = true
+		other := func(m int32) bool { return !machine(m) }
+		if !flows.Services.ContainsAll(r.Services) || !flows.From.ContainsAll(r.From) || slices.ContainsFunc(r.To.Machines, other) {
+			return false
+		}
+	}
+	return found
+}
+
 // DoorsAt returns the plan with those published doors that there are at a moment: the end of
 // the sentence that makes a door is the door's own.
 func (p *Plan) DoorsAt(at time.Time) *Plan {

@@ -161,14 +161,23 @@ func (j *judge) begin() (extends bool) {
 		j.part.End = j.Now // what is refused is still told
 	}
 	for _, a := range j.Alike {
-		same := j.Words.Starting.IsZero() && !a.Begin.After(j.Now) // one that begins later has a window of its own
-		if same = same || a.ID == j.Extends && a.Begin.Equal(j.Words.Starting); same && a.Person == j.Person && !a.Waits() && a.Emergency == j.o.Emergency && len(a.Parts) == 1 && a.Parts[0].SameFlows(j.part) {
+		if j.replaces(a) {
 			j.o.ID, j.o.Begin = a.ID, a.Begin
 			j.shorter = j.part.End.Before(a.End())
 			return true
 		}
 	}
 	return false
+}
+
+// replaces reports whether the request is for another end of an opening. One that begins later has a window of its own, so it is replaced where its
+// number was given alone.
+func (j *judge) replaces(a Opening) bool {
+	same := a.Person == j.Person && !a.Waits() && a.Emergency == j.o.Emergency && len(a.Parts) == 1 && a.Parts[0].SameFlows(j.part)
+	if j.Words.Starting.IsZero() {
+		return same && !a.Begin.After(j.Now)
+	}
+	return same && a.ID == j.Extends && a.Begin.Equal(j.Words.Starting)
 }
 
 // AccountTime is how long somebody has to give an account of an emergency. What is owed
@@ -236,7 +245,7 @@ func (j *judge) judgeTarget() {
 		case open:
 		case denied:
 			lift := ""
-			if machines := j.resolve.Group(j.Words.To); exposure.NewView(j.Plan, j.moment()).Within(deny.Origin, j.part.Services, j.part.From, machines.Has) {
+			if machines := j.resolve.Group(j.Words.To); j.Plan.Within(deny.Origin, flow.Box{Services: j.part.Services, From: j.part.From}, machines.Has) {
 				lift = "retract " + sentence.Shell(deny.Origin.Sentence)
 			}
 			j.refuse(lift, "a deny keeps all of it out of %s: “%s”", name, deny.Origin.Sentence)

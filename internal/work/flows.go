@@ -1,40 +1,27 @@
 package work
 
-import "ironbark/internal/exposure"
+import (
+	"ironbark/internal/exposure"
+	"ironbark/internal/flow"
+)
 
-// An entry's flows are a rectangle: its sources by its services. These functions cut such rectangles, and keep all else of the entry.
+// boxOf is the flows of an entry.
+func boxOf(e exposure.Entry) flow.Box { return flow.Box{Services: e.Services, From: e.From} }
 
-// isEmpty reports whether an entry has no flows.
-func isEmpty(e exposure.Entry) bool { return e.From.IsEmpty() || e.Services.IsEmpty() }
-
-// common returns the flows of an entry that are another's, too.
-func common(e, other exposure.Entry) exposure.Entry {
-	e.From, e.Services = e.From.Intersect(other.From), e.Services.Intersect(other.Services)
+// with returns an entry with other flows.
+func with(e exposure.Entry, b flow.Box) exposure.Entry {
+	e.Services, e.From = b.Services, b.From
 	return e
 }
 
-// beyond returns the flows of an entry that are in none of some others, as disjoint entries. Cost: linear in the others where they are
-// disjoint from it or contain it; each other one may cut it in two.
-func beyond(e exposure.Entry, others []exposure.Entry) []exposure.Entry {
-	list := []exposure.Entry{e}
-	for _, o := range others {
-		var left []exposure.Entry
-		for _, one := range list {
-			both := common(one, o)
-			if isEmpty(both) {
-				left = append(left, one)
-				continue
-			}
-			services, sources := one, one
-			services.Services = one.Services.Subtract(both.Services)
-			sources.Services, sources.From = both.Services, one.From.Subtract(both.From)
-			for _, part := range []exposure.Entry{services, sources} {
-				if !isEmpty(part) {
-					left = append(left, part)
-				}
-			}
-		}
-		list = left
+// beyond returns the flows of an entry that are in none of some others, as disjoint entries.
+func beyond(e exposure.Entry, others []exposure.Entry) (list []exposure.Entry) {
+	boxes := make([]flow.Box, len(others))
+	for i, o := range others {
+		boxes[i] = boxOf(o)
+	}
+	for _, b := range boxOf(e).Less(boxes) {
+		list = append(list, with(e, b))
 	}
 	return list
 }

@@ -62,18 +62,18 @@ func (a *Answer) remedies(p exposure.Part, person string) []string {
 
 // lift offers to retract a deny that is about nothing but what is asked; one that is about more is not lifted for that.
 func (a *Answer) lift(p exposure.Part) []string {
-	whole := exposure.NewView(a.State.Plan, a.View.At)
+	plan := a.State.Plan
 	if a.Outward {
-		whole = exposure.NewView(a.State.Plan.Calls(), a.View.At)
+		plan = plan.Calls()
 	}
 	asked := map[int32]bool{}
 	for _, part := range a.Parts {
 		asked[part.Machine], asked[part.Target.Machine] = true, true
 	}
-	if whole.Within(p.Origin, a.Service, a.From, func(m int32) bool { return asked[m] }) {
+	if plan.Within(p.Origin, flow.Box{Services: a.Service, From: a.From}, func(m int32) bool { return asked[m] }) {
 		return []string{"retract " + sentence.Shell(p.Origin.Sentence)}
 	}
-	return []string{"that deny is about more than this: whoever answers for it may except this from it"}
+	return []string{"the deny is for more than this: its author may add “except” for this"}
 }
 
 // tried offers an allow that would open a part, unless a guarantee speaks against it.

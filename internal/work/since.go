@@ -203,7 +203,8 @@ func (h *history) lookAt(st *State, keep Keep, name string, reach []exposure.Ent
 				h.end(s.of(rest), at)
 			}
 			for _, e := range now[c] {
-				if both := common(e, s.Entry); !isEmpty(both) {
+				if b := boxOf(e).Intersect(boxOf(s.Entry)); !b.IsEmpty() {
+					both := with(e, b)
 					both.Origin = s.Entry.Origin // as it began: an opening's sentence changes when it is extended
 					open[c] = append(open[c], s.of(both))
 				}
