@@ -192,7 +192,7 @@ func (a *app) printRest(err error) {
 	}
 }
 
-// ownFailureError is a failure of ours in a command whose exit status is that of a program on a machine: it is told from that by its status.
+// ownFailureError is a failure of Ironbark's in a command whose exit status is that of a program on a machine. Its own status shows which of them failed.
 type ownFailureError struct{ error }
 
 func (o ownFailureError) Unwrap() error { return o.error }
@@ -203,13 +203,9 @@ const exitOwn = 255
 // status tells an error and returns the exit status that goes with it.
 func (a *app) status(err error) int {
 	if own, ok := err.(ownFailureError); ok {
-		if status, remote := errors.AsType[remoteStatusError](err); remote && int(status) > 0 {
-			return int(status)
-		}
 		a.status(own.error)
 		return exitOwn
 	}
-
 	switch {
 	case err == nil:
 		return exitDone

@@ -122,13 +122,13 @@ func (a *app) packets(list []packetDoc, none string) error {
 		return a.print.JSON(probesDoc{list})
 	}
 	for _, s := range list {
-		word, text := "closed", fmt.Sprintf("%s from %s to %s", s.Service, s.Source, s.Address)
-		if s.Open {
-			word = a.print.Open("open")
-		}
 		if s.Sees == work.NoConnection {
 			a.print.Wrap("        ", s.Silent)
 			continue
+		}
+		word, text := "closed", fmt.Sprintf("%s from %s to %s", s.Service, s.Source, s.Address)
+		if s.Open {
+			word = a.print.Open("open")
 		}
 		if s.Machine != "" {
 			text += ", arrived at " + s.Machine

@@ -42,10 +42,9 @@ func (e *Estate) CheckSentence(s sentence.Sentence) error {
 
 // reasonShows refuses a reason that would act on the terminal of whoever reads it, and one that is too long.
 func (r *reader) reasonShows(at sentence.Pos, s sentence.Sentence) {
-	if because := sentence.Reason(s); because != "" {
-		if problem := sentence.ReasonProblem(because); problem != "" {
-			r.fail(at, "the reason "+problem, "")
-		}
+	because := sentence.Reason(s)
+	if problem := sentence.ReasonProblem(because); because != "" && problem != "" {
+		r.fail(at, "the reason "+problem, "")
 	}
 }
 

@@ -4,7 +4,6 @@ import (
 	"encoding/binary"
 	"hash/fnv"
 	"net/netip"
-	"slices"
 
 	"ironbark/internal/flow"
 	"ironbark/internal/flow/span"
@@ -16,7 +15,7 @@ type partList struct {
 	done   []Part // that are joined to nothing
 	list   []Part
 	more   [][2][]span.Run[flow.Service] // for each in list, its further services, as asked and arriving
-	alike  map[partKey][]int             // in list
+	alike  Buckets[partKey]              // in list
 }
 
 // partKey is the same for parts that may be joined, and rarely for others.
@@ -34,7 +33,7 @@ type partKey struct {
 	from    uint64
 }
 
-// hashedRuns is how many runs at either end of a set tell it from most others.
+// hashedRuns is how many runs at either end of a set [hashOf] reads: sets that differ mostly differ there.
 const hashedRuns = 8
 
 // hashOf is the same for equal sets, and rarely for others. Cost: constant.
@@ -64,17 +63,14 @@ func (l *partList) add(services flow.Services, p Part) {
 	}
 	d := p.Door
 	key := partKey{p.Machine, p.Open, p.Reason, p.Origin, p.Opening, d.Kind, d.Via, d.Family, d.Address, d.Service, hashOf(p.From)}
-	at := slices.IndexFunc(l.alike[key], func(i int) bool { return l.list[i].Cause.Same(p.Cause) && l.list[i].From.Equal(p.From) })
-	if at >= 0 {
-		i := l.alike[key][at]
+	if l.alike == nil {
+		l.alike = Buckets[partKey]{}
+	}
+	if i, found := l.alike.Place(key, len(l.list), func(i int) bool { return l.list[i].Cause.Same(p.Cause) && l.list[i].From.Equal(p.From) }); found {
 		l.more[i][0] = append(l.more[i][0], p.Services.Runs()...)
 		l.more[i][1] = append(l.more[i][1], p.Arrives.Runs()...)
 		return
 	}
-	if l.alike == nil {
-		l.alike = map[partKey][]int{}
-	}
-	l.alike[key] = append(l.alike[key], len(l.list))
 	l.list, l.more = append(l.list, p), append(l.more, [2][]span.Run[flow.Service]{})
 }
 

@@ -69,7 +69,7 @@ type Node struct {
 	About   string
 	Down    bool // it does not run
 	Lets    []Let
-	Also    []string // others of which the very same is to be told
+	Also    []string // other nodes of the same kind that let in the same
 	Through []string // the bastions that lead people to it
 }
 
@@ -108,7 +108,7 @@ func gathered(nodes []Node) (out []Node) {
 	return out
 }
 
-// appendLets appends what kind of node it is, and all that it lets through: nodes that are told as one have it in common.
+// appendLets appends what kind of node it is, and all that it lets through: nodes that are drawn as one have it in common.
 func (n Node) appendLets(key []byte) []byte {
 	key = fmt.Append(key, n.Kind, n.Down, n.Through)
 	for _, l := range n.Lets {

@@ -221,7 +221,7 @@ func (s *Scene) legend(y float64) {
 	for _, k := range []struct {
 		look style
 		text string
-	}{{styleClosed, "closed"}, {styleThrough, "through a bastion alone"}, {styleOpen, "lets somebody in"}, {styleAdministrative, "! an administrative service is open"}, {styleDown, "does not run"}} {
+	}{{styleClosed, "closed"}, {styleThrough, "only through a bastion"}, {styleOpen, "lets somebody in"}, {styleAdministrative, "! an administrative service is open"}, {styleDown, "does not run"}} {
 		s.rects = append(s.rects, rect{x, y + 2, 18, 16, k.look})
 		s.words(x+26, y+2, k.text, styleQuiet)
 		x += 26 + wide(k.text) + 3*pad

@@ -60,10 +60,8 @@ func guess(tokens []token, now time.Time) string {
 		}
 	}
 	front := "FRONT"
-	says := func(word string) bool {
-		return slices.ContainsFunc(tokens, func(t token) bool { return t.text == word })
-	}
-	if verb == VerbForward && len(tokens) > 2 && ValidName(tokens[1].text) == nil && !isService(tokens[1].text) && tokens[1].text != "port" && says("to") { // the front stands before all else
+	isTo := func(t token) bool { return t.text == "to" }
+	if verb == VerbForward && slices.ContainsFunc(tokens, isTo) && ValidName(tokens[1].text) == nil && !isService(tokens[1].text) && tokens[1].text != "port" { // the front is before all else
 		front, tokens = tokens[1].text, tokens[1:]
 	}
 	p = sortParts(tokens[1:], now)

@@ -118,6 +118,27 @@ func (s *Site) FilesAt(ctx context.Context, at time.Time) (files []estate.File, 
 	return files, err
 }
 
+// FilesSince hands over the files that were enacted at a moment, and all that were enacted after it, oldest first. Cost: linear in the journal.
+func (s *Site) FilesSince(ctx context.Context, from time.Time, yield func([]estate.File)) error {
+	var before []estate.File
+	err := s.eachFiles(ctx, func(e ledger.Entry) bool {
+		if !e.At.After(from) {
+			before = e.Files
+			return true
+		}
+		if before != nil {
+			yield(before)
+			before = nil
+		}
+		yield(e.Files)
+		return true
+	})
+	if err == nil && before != nil {
+		yield(before)
+	}
+	return err
+}
+
 // EnactedSince tells since when each of some lines has stood in the files that are enacted without a break, as far as the record goes; the zero moment where one does not stand there. Cost:
 // linear in the files of each enactment in the journal.
 func (s *Site) EnactedSince(ctx context.Context, lines []string) (map[string]time.Time, error) {

@@ -100,6 +100,11 @@ func (w *Work) LookAt(ctx context.Context, a *Answer) error {
 		if p.Machine >= 0 {
 			names[a.State.Plan.Machines[p.Machine].Name] = true
 		}
+		if p.Door.Kind == flow.DoorSpread { // whether it gets connections depends on the others
+			for _, m := range p.Door.Own.To.Machines {
+				names[a.State.Plan.Machines[m].Name] = true
+			}
+		}
 	}
 	machines, err := w.Site.Machines(ctx, slices.Sorted(maps.Keys(names))...)
 	if a.State.Report.Machines = machines; err != nil {
@@ -108,29 +113,17 @@ func (w *Work) LookAt(ctx context.Context, a *Answer) error {
 	return w.LookAtMembers(ctx, a)
 }
 
-// LookAtMembers adds to an answer to which members of a spread the front leads new connections.
+// LookAtMembers adds to an answer to which members of a spread the front leads new connections. The answer's state has the members' machines.
 func (w *Work) LookAtMembers(ctx context.Context, a *Answer) error {
-	names, fronts := map[string]bool{}, map[string]bool{}
+	fronts := map[string]bool{}
 	for _, p := range a.Parts {
 		if p.Door.Kind == flow.DoorSpread {
 			fronts[p.Door.Via] = true
-			for _, m := range p.Door.Own.To.Machines {
-				names[a.State.Plan.Machines[m].Name] = true
-			}
 		}
 	}
-	if len(fronts) == 0 {
-		return nil
-	}
-	machines, err := w.Site.Machines(ctx, slices.Sorted(maps.Keys(names))...)
-	if err != nil {
-		return err
-	}
-	st := *a.State
-	st.Report.Machines = machines
 	a.members = map[memberName]Member{}
 	for front := range fronts {
-		list, err := w.members(ctx, &st, front, false)
+		list, err := w.members(ctx, a.State, front, false)
 		if err != nil {
 			return err
 		}

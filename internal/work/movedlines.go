@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"ironbark/internal/estate"
 	"ironbark/internal/sentence"
 )
 
@@ -37,27 +38,30 @@ func (m *MovedLineError) Remedy() string {
 }
 
 // CheckLine refuses a line number of a sentence that may be meant for another one: listings have the numbers of the files as they are enacted, and
-// those of some minutes ago may still be in sight. The error is a *MovedLineError. Cost: linear in the journal.
+// those of the last minutes may still be in sight. The error is a *MovedLineError. Cost: linear in the journal.
 func (w *Work) CheckLine(ctx context.Context, files Files, s sentence.Statement) error {
-	now := w.Clock.Now()
-	for _, at := range []time.Time{now, now.Add(-staleAfter)} {
-		then, err := w.Site.FilesAt(ctx, at)
-		if err != nil {
-			return err
+	now := s.Sentence.String()
+	was := ""
+	err := w.Site.FilesSince(ctx, w.Clock.Now().Add(-staleAfter), func(then []estate.File) {
+		if other := sentenceAt(then, s.At); other != "" && other != now {
+			was = other
 		}
-		for _, f := range then {
-			if f.Name != s.At.File {
-				continue
-			}
-			for line := range sentence.Lines(f.Data) {
-				if line.Number == s.At.Line && line.Text != s.Sentence.String() {
-					if was, err := sentence.Parse(line.Text); err == nil && was.String() != s.Sentence.String() {
-						_, _, gone := files.Retract([]string{was.String()})
-						return &MovedLineError{s.At, was.String(), s.Sentence.String(), gone != nil}
-					}
-				}
+	})
+	if err != nil || was == "" {
+		return err
+	}
+	_, _, gone := files.Retract([]string{was})
+	return &MovedLineError{s.At, was, now, gone != nil}
+}
+
+// sentenceAt is the sentence at a line of some files; empty where there is none.
+func sentenceAt(files []estate.File, at sentence.Pos) string {
+	for line := range sentence.Lines(Files(files).Get(at.File)) {
+		if line.Number == at.Line {
+			if s, err := sentence.Parse(line.Text); err == nil {
+				return s.String()
 			}
 		}
 	}
-	return nil
+	return ""
 }

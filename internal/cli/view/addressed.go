@@ -3,7 +3,6 @@ package view
 import (
 	"iter"
 	"net/netip"
-	"slices"
 
 	"ironbark/internal/exposure"
 	"ironbark/internal/flow"
@@ -27,7 +26,7 @@ func alone(e exposure.Entry) addressed {
 func byAddress(list iter.Seq[exposure.Entry]) iter.Seq[addressed] {
 	return func(yield func(addressed) bool) {
 		var one []addressed
-		alike := map[likeness][]int{} // in one
+		alike := exposure.Buckets[likeness]{} // in one
 		flush := func() bool {
 			clear(alike)
 			for _, e := range one {
@@ -42,13 +41,10 @@ func byAddress(list iter.Seq[exposure.Entry]) iter.Seq[addressed] {
 			if len(one) > 0 && (one[0].Door.Machine != e.Door.Machine || e.Door.Machine < 0) && !flush() {
 				return
 			}
-			key := likenessOf(e)
-			if i := slices.IndexFunc(alike[key], func(i int) bool { return sameButAddress(one[i].Entry, e) }); i >= 0 {
-				at := alike[key][i]
-				one[at].addresses = append(one[at].addresses, e.Door.Address)
+			if i, found := alike.Place(likenessOf(e), len(one), func(i int) bool { return sameButAddress(one[i].Entry, e) }); found {
+				one[i].addresses = append(one[i].addresses, e.Door.Address)
 				continue
 			}
-			alike[key] = append(alike[key], len(one))
 			one = append(one, alone(e))
 		}
 		flush()

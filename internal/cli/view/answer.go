@@ -38,22 +38,20 @@ func joinFamilies(parts []exposure.Part) (out []exposure.Part) {
 		opening int64
 		first   flow.Service
 	}
-	alike := map[key][]int{} // in out
+	alike := exposure.Buckets[key]{} // in out
 	for _, p := range parts {
 		_, six, apart := familyOf(p.From)
 		k := key{p.Target, p.Machine, p.Reason, p.Origin, p.Opening, p.Services.Runs()[0].Lo}
-		at := slices.IndexFunc(alike[k], func(i int) bool {
+		i, found := alike.Place(k, len(out), func(i int) bool {
 			o := out[i]
 			return o.Open == p.Open && o.Cause.Same(p.Cause) && o.Services.Equal(p.Services) && o.Arrives.Equal(p.Arrives) && apart && otherFamily(o.From, six) &&
 				(o.Target.IsMachine() || o.Door.Kind == p.Door.Kind && o.Door.Via == p.Door.Via)
 		})
-		if at < 0 {
-			alike[k] = append(alike[k], len(out))
+		if found {
+			out[i].From = out[i].From.Union(p.From)
+		} else {
 			out = append(out, p)
-			continue
 		}
-		i := alike[k][at]
-		out[i].From = out[i].From.Union(p.From)
 	}
 	return out
 }

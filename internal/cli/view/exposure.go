@@ -175,7 +175,7 @@ type entryRow struct {
 
 // gather joins entries of one machine, service and sentence over their doors.
 func (ph *Phrasing) gather(list []exposure.Entry) (rows []entryRow) {
-	alike := map[likeness][]int{} // the rows of the machine, by what those that are one have in common; entries come machine by machine
+	alike := exposure.Buckets[likeness]{} // the rows of the machine, by what those that are one have in common; entries come machine by machine
 	for _, e := range list {
 		machine := ph.machine(e.Door.Machine, e.Door)
 		if len(rows) > 0 && rows[len(rows)-1].machine != machine {
@@ -188,16 +188,13 @@ func (ph *Phrasing) gather(list []exposure.Entry) (rows []entryRow) {
 		if e.Door.Translated() {
 			door += " " + e.Door.Service.String()
 		}
-		key := likenessOf(e)
-		at := slices.IndexFunc(alike[key], func(i int) bool {
+		i, found := alike.Place(likenessOf(e), len(rows), func(i int) bool {
 			return rows[i].entry.Cause.Same(e.Cause) && rows[i].entry.Administrative == e.Administrative && rows[i].services.Equal(e.Services)
 		})
-		if at < 0 {
-			alike[key] = append(alike[key], len(rows))
+		if !found {
 			rows = append(rows, entryRow{machine: machine, entry: e, from: e.From, doors: []string{door}, services: e.Services})
 			continue
 		}
-		i := alike[key][at]
 		rows[i].from = rows[i].from.Union(e.From)
 		if !slices.Contains(rows[i].doors, door) {
 			rows[i].doors = append(rows[i].doors, door)

@@ -237,7 +237,7 @@ func (p *Printer) nodes(list []picture.Node, width int) (lines []string) {
 			closed = append(closed, n.Kind+" "+n.Name)
 		}
 	}
-	tell := func(word string, names []string) {
+	addNames := func(word string, names []string) {
 		if len(names) == 0 {
 			return
 		}
@@ -245,9 +245,9 @@ func (p *Printer) nodes(list []picture.Node, width int) (lines []string) {
 			lines = append(lines, p.Quiet(line))
 		}
 	}
-	tell("through a bastion alone", routed)
-	tell("closed", closed)
-	tell("not running", down)
+	addNames("only through a bastion", routed)
+	addNames("closed", closed)
+	addNames("not running", down)
 	if len(list) == 0 {
 		lines = append(lines, p.Quiet("nothing stands in it"))
 	}

@@ -86,22 +86,17 @@ func moved(before, after cost.Money) string {
 
 // byTag prints what the things of each value of a tag cost after the pending edits, and how that differs from now.
 func (p *Printer) byTag(before, after cost.Bill, key string) {
-	hour := map[string]cost.Money{}
 	var values []string
-	for _, b := range []cost.Bill{after, before} {
+	hours := func(b cost.Bill) map[string]cost.Money {
+		sums := map[string]cost.Money{}
 		for _, s := range b.ByTag(key) {
-			if !slices.Contains(values, s.Value) {
+			if sums[s.Value] = s.Hour; !slices.Contains(values, s.Value) {
 				values = append(values, s.Value)
 			}
 		}
+		return sums
 	}
-	for _, s := range after.ByTag(key) {
-		hour[s.Value] = s.Hour
-	}
-	was := map[string]cost.Money{}
-	for _, s := range before.ByTag(key) {
-		was[s.Value] = s.Hour
-	}
+	hour, was := hours(after), hours(before)
 	var rows [][]string
 	for _, v := range values {
 		name := key + "=" + v
