@@ -105,12 +105,16 @@ func (a *app) extendCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			takes := usage("extend takes for how long from now, or until when: extend %d for 1h", id)
+			if len(args) > 1 && !slices.Contains([]string{"for", "until", "because"}, args[1]) { // what parts would take for services
+				return takes
+			}
 			n, because, length, err := a.parts(args[1:])
 			if err != nil {
 				return err
 			}
-			if n.End.IsZero() || !n.To.IsEmpty() || !n.From.IsEmpty() || len(n.Services.List) > 0 {
-				return usage("extend takes for how long from now, or until when: extend %d for 1h", id)
+			if n.End.IsZero() || !n.To.IsEmpty() || !n.From.IsEmpty() {
+				return takes
 			}
 			words := sentence.Open{For: length, Because: because}
 			if length.IsZero() {
