@@ -59,12 +59,17 @@ func guess(tokens []token, now time.Time) string {
 			tokens = tokens[1:]
 		}
 	}
-	front := "FRONT"
-	isTo := func(t token) bool { return t.text == "to" }
-	if verb == VerbForward && slices.ContainsFunc(tokens, isTo) && ValidName(tokens[1].text) == nil && !isService(tokens[1].text) && tokens[1].text != "port" { // the front is before all else
-		front, tokens = tokens[1].text, tokens[1:]
-	}
 	p = sortParts(tokens[1:], now)
+	front := "FRONT"
+	if verb == VerbForward {
+		to := slices.ContainsFunc(tokens, func(t token) bool { return t.text == "to" })
+		if (to || len(p.to) > 1) && len(p.to) > 0 && p.to[0] == tokens[1].text && ValidName(p.to[0]) == nil { // the front is before all else
+			front, p.to = p.to[0], p.to[1:]
+		}
+		if len(p.to) > 1 { // it leads to one
+			return ""
+		}
+	}
 	if n := len(p.services) + len(p.from) + len(p.to); n < 2 && !(verb == VerbDeny && n > 0) || p.strange > 0 {
 		return ""
 	}
