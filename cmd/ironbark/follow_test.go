@@ -32,7 +32,7 @@ func TestWhatDriftsIsPutRight(t *testing.T) {
 	t.Parallel()
 	p := onHost(t, "repair: [network]\nmachines:\n  gauge-1: {image: light, size: c1m1, at: landing, address: auto}\n", "allow https from everywhere to all\n")
 	follows(p)
-	for _, one := range [][2]string{{"nft flush ruleset", "table inet ironbark is gone"}, {"nft add table ip other", "table ip other in the site's namespace is not Ironbark's"}, {"ip route del 10.60.1.4", "no route leads to gauge-1"}} {
+	for _, one := range [][2]string{{"nft flush ruleset", "table inet ironbark is gone"}, {"nft add table ip other", "table ip other in the site's namespace is not Ironbark's"}, {"ip route del 10.60.1.2", "no route leads to gauge-1"}} {
 		out, err := exec.Command("nsenter", "--net=/run/netns/"+p.router, "sh", "-c", one[0]).CombinedOutput()
 		require.NoError(t, err, string(out))
 		require.Eventually(t, func() bool { return strings.Contains(p.run("journal", "--did", "drift", "--json"), one[1]) }, 20*time.Second, 200*time.Millisecond, one[1])
@@ -49,7 +49,7 @@ func TestAMachineNearItsLimitIsReported(t *testing.T) {
 	p.start(p.command("site", "restore", "--follow", "--every", "1s"))
 	inside(t, p.router+"-gauge-2", func() error {
 		for range 9 {
-			c, err := net.Dial("tcp", "10.60.1.4:443")
+			c, err := net.Dial("tcp", "10.60.1.2:443")
 			if err != nil {
 				return err
 			}

@@ -134,7 +134,7 @@ func TestALineIsATunnel(t *testing.T) {
 	conf := filepath.Join(dir, "laptop.conf")
 	run("add", "peer", "laptop", "--to", conf, "--yes")
 	peerOf(t, client, conf)
-	const machine, machine6, public = "10.60.1.4:443", "[2001:db8:60:1::4]:443", "192.0.2.32:443"
+	const machine, machine6, public = "10.60.1.2:443", "[2001:db8:60:1::2]:443", "192.0.2.32:443"
 	require.False(t, gets(t, client, machine), "nothing lets it in yet")
 	run("allow", "https", "from", "laptop", "to", "gauge-1", "--yes")
 	require.True(t, gets(t, client, machine))

@@ -143,9 +143,9 @@ func TestClientsOutsideTheHost(t *testing.T) {
 	for name, uplink := range map[string]struct{ yaml, pool, own6, space6, quay6 string }{
 		"on an interface": {
 			`{interface: eth0, addresses: [192.0.2.20/24, "2001:db8:2::20/64"], gateway: [192.0.2.100, "2001:db8:2::100"], public: [192.0.2.32/28, "2001:db8:2:0:f::/80"]}`,
-			"192.0.2.", "2001:db8:2:0:60::4", "2001:db8:2:0:60::/80", "2001:db8:2:0:f::1",
+			"192.0.2.", "2001:db8:2:0:60::2", "2001:db8:2:0:60::/80", "2001:db8:2:0:f::1",
 		},
-		"routed by the host": {`{public: [203.0.113.31/32, 203.0.113.32/28, "2001:db8:f::/64"]}`, "203.0.113.", "2001:db8:60::4", "2001:db8:60::/64", "2001:db8:f::1"},
+		"routed by the host": {`{public: [203.0.113.31/32, 203.0.113.32/28, "2001:db8:f::/64"]}`, "203.0.113.", "2001:db8:60::2", "2001:db8:60::/64", "2001:db8:f::1"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			host, client := hostNamespace(t)

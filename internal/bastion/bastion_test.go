@@ -88,7 +88,7 @@ func TestOnlyThoseWithARouteMayLogIn(t *testing.T) {
 	w := oracle.WorldOf(`estate: small
 site: sim
 people: {mara: {groups: [ops]}, ilse: {}}
-networks: {estuary: {space: [10.60.0.0/16], outside: true, subnets: {landing: {range: [10.60.1.0/24]}, lookout: {range: [10.60.9.0/27], for: bastion}}}}
+networks: {estuary: {space: [10.60.0.0/16], outside: true, subnets: {landing: {range: [10.60.1.0/24]}, lookout: {range: [10.60.9.0/27]}}}}
 machines: {web: {image: i, size: s, at: landing, address: auto}}
 bastions: {beacon: {subnet: lookout, address: auto, from: [192.0.2.0/24]}}
 `, "route ssh to web via beacon for ops")
@@ -119,7 +119,7 @@ func TestADenyHoldsThatIsDecidedOrInstalled(t *testing.T) {
 	const nouns = `estate: small
 site: sim
 people: {mara: {groups: [ops]}}
-networks: {estuary: {space: [10.60.0.0/16, "2001:db8:60::/48"], outside: true, subnets: {landing: {range: [10.60.1.0/24, "2001:db8:60:1::/64"]}, lookout: {range: [10.60.9.0/27, "2001:db8:60:9::/64"], for: bastion}}}}
+networks: {estuary: {space: [10.60.0.0/16, "2001:db8:60::/48"], outside: true, subnets: {landing: {range: [10.60.1.0/24, "2001:db8:60:1::/64"]}, lookout: {range: [10.60.9.0/27, "2001:db8:60:9::/64"]}}}}
 machines: {web: {image: i, size: s, at: landing}}
 bastions: {beacon: {subnet: lookout, address: WHERE, from: [everywhere]}}
 `

@@ -11,9 +11,9 @@ import (
 	"ironbark/internal/sentence"
 )
 
-// firstHost is the offset of the first address given to machines in a subnet;
-// those below are the network itself, its gateway and two in reserve.
-const firstHost = 4
+// firstHost is the offset of the first address given to machines in a subnet: the first is the subnet itself, the next
+// its gateway.
+const firstHost = 2
 
 // allocator gives inside addresses: the ones held before, and then the lowest free.
 type allocator struct {

@@ -24,7 +24,7 @@ func read(t require.TestingT, nouns string) *estate.Estate {
 const nouns = `estate: small
 site: sim
 networks:
-  estuary: {space: [10.60.0.0/16], outside: true, subnets: {landing: {range: [10.60.1.0/29]}, lookout: {range: [10.60.9.0/27], for: bastion}}}
+  estuary: {space: [10.60.0.0/16], outside: true, subnets: {landing: {range: [10.60.1.0/29]}, lookout: {range: [10.60.9.0/27]}}}
 machines:
   a: {image: i, size: s, at: landing}
   b: {image: i, size: s, at: landing, tags: {role: web}}
@@ -72,8 +72,8 @@ func TestBetween(t *testing.T) {
 }
 
 func TestAFullSubnetIsTold(t *testing.T) {
-	_, err := change.Desired(read(t, strings.Replace(nouns, "fronts:", "  c: {image: i, size: s, at: landing}\n  d: {image: i, size: s, at: landing}\nfronts:", 1)), nil, nil, nil)
-	require.ErrorContains(t, err, "subnet landing is full: 10.60.1.0/29 has no address left for machine d")
+	_, err := change.Desired(read(t, strings.Replace(nouns, "fronts:", "  c: {image: i, size: s, at: landing}\n  d: {image: i, size: s, at: landing}\n  e: {image: i, size: s, at: landing}\n  f: {image: i, size: s, at: landing}\nfronts:", 1)), nil, nil, nil)
+	require.ErrorContains(t, err, "subnet landing is full: 10.60.1.0/29 has no address left for machine f")
 }
 
 // TestAddressesAreUniqueAndStay gives addresses to random estates, and again when
@@ -112,7 +112,7 @@ func TestAddressesAreUniqueAndStay(t *testing.T) {
 
 const disks = `estate: a
 site: sim
-networks: {n: {space: [10.0.0.0/16], outside: true, subnets: {s: {range: [10.0.1.0/24], gateway: 10.0.1.4, allocate: [10.0.1.2-10.0.1.5, 10.0.1.200]}, t: {range: [10.0.2.0/24]}}}}
+networks: {n: {space: [10.0.0.0/16], outside: true, subnets: {s: {range: [10.0.1.0/24], gateway: 10.0.1.2, allocate: [10.0.1.2-10.0.1.5, 10.0.1.200]}, t: {range: [10.0.2.0/24]}}}}
 addresses: {slip: ipv4, jetty: ipv4}
 snapshots: {old: {machine: a}, new: {volume: v}}
 machines:
@@ -140,11 +140,11 @@ func TestWhatIsNeededComesFirst(t *testing.T) {
 	for _, resource := range wanted {
 		switch resource.ID() {
 		case "machine a":
-			require.Equal(t, "10.0.1.5", resource.Spec.Inside["s"][0].String(), "the first that is allocated, in no reserve and no gateway")
+			require.Equal(t, "10.0.1.3", resource.Spec.Inside["s"][0].String(), "the first that is allocated, and not the gateway")
 			require.Equal(t, "10.0.2.9", resource.Spec.Inside["t"][0].String(), "asked for")
 			require.Equal(t, "i, c, 8 GB standard disk, at s, t, reserved address slip leading to s", resource.Describe(), "which interface it leads to is said")
 		case "machine b":
-			require.Equal(t, "10.0.1.200", resource.Spec.Inside["s"][0].String())
+			require.Equal(t, "10.0.1.4", resource.Spec.Inside["s"][0].String())
 		}
 	}
 	_, err = change.Desired(read(t, strings.Replace(disks, "volumes:", "  c: {image: i, size: c, at: s}\nvolumes:", 1)), nil, nil, nil)
@@ -217,7 +217,7 @@ func TestTheNearerSettingOfAConsoleWins(t *testing.T) {
 func TestAnAddressThatWasGivenUpIsGivenLast(t *testing.T) {
 	e := read(t, "estate: e\nsite: sim\nnetworks: {n: {space: [10.0.0.0/16], subnets: {s: {range: [10.0.1.0/29]}}}}\nmachines: {a: {image: i, size: c, at: s}, b: {image: i, size: c, at: s}, c: {image: i, size: c, at: s}}\n")
 	addr := func(text string) netip.Addr { return netip.MustParseAddr(text) }
-	list, err := change.Desired(e, nil, nil, nil, addr("10.0.1.4"), addr("10.0.1.6"))
+	list, err := change.Desired(e, nil, nil, nil, addr("10.0.1.2"), addr("10.0.1.3"), addr("10.0.1.5"))
 	require.NoError(t, err)
 	var got []netip.Addr
 	for _, m := range list {
@@ -225,5 +225,5 @@ func TestAnAddressThatWasGivenUpIsGivenLast(t *testing.T) {
 			got = append(got, m.Spec.Inside["s"]...)
 		}
 	}
-	assert.Equal(t, []netip.Addr{addr("10.0.1.5"), addr("10.0.1.4"), addr("10.0.1.6")}, got)
+	assert.Equal(t, []netip.Addr{addr("10.0.1.4"), addr("10.0.1.6"), addr("10.0.1.2")}, got)
 }

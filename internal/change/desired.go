@@ -153,9 +153,6 @@ func linePorts(e *estate.Estate, have map[string]*Resource) map[string]int {
 
 func subnetSpec(n estate.Network, s estate.Subnet) Spec {
 	spec := Spec{Network: n.Name, Ranges: s.Range, Gateway: s.Gateway, Static: s.Static}
-	if s.ForBastions {
-		spec.For = "bastion"
-	}
 	for _, a := range s.Allocate {
 		spec.Allocate = append(spec.Allocate, a.String())
 	}

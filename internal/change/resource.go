@@ -85,7 +85,7 @@ type Spec struct {
 	Outside  bool                    `json:"outside,omitempty"`
 	Outward  string                  `json:"outward,omitempty"` // of a network that is outside: "closed", or "" for open
 	Joins    []string                `json:"joins,omitempty"`
-	For      string                  `json:"for,omitempty"`
+	For      string                  `json:"for,omitempty"`   // the subnet in which a machine's public address leads to it
 	Image    string                  `json:"image,omitempty"` // of a volume, and of a snapshot of one: the system that it holds
 	Boot     string                  `json:"boot,omitempty"`  // the volume that a machine boots from
 	Size     string                  `json:"size,omitempty"`
@@ -295,7 +295,6 @@ func (t Resource) Describe() string {
 	add("outside", s.Outside)
 	add("outward closed", s.Outward != "")
 	add("joins "+strings.Join(s.Joins, ", "), len(s.Joins) > 0)
-	add("for "+s.For, s.For != "" && t.Kind != Machine) // of a machine it is where its public address leads
 	add("gateway "+addrs(s.Gateway), len(s.Gateway) > 0)
 	add("fixed addresses", s.Static)
 	add("allocates "+strings.Join(s.Allocate, ", "), len(s.Allocate) > 0)

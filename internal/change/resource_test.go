@@ -65,7 +65,7 @@ func TestWhatAResourceIs(t *testing.T) {
 		{change.Resource{Kind: change.Uplink}, "routed by the host"},
 		{change.Resource{Kind: change.Uplink, Spec: change.Spec{Link: "eth0", Own: []netip.Prefix{net4, net6}}}, "on eth0 as 10.60.0.0/16 and 2001:db8:60::/48"},
 		{change.Resource{Kind: change.Network, Spec: change.Spec{Ranges: []netip.Prefix{net4}, Outside: true, Outward: "closed", Joins: []string{"a", "b"}, DNS: []netip.Addr{four, six}}}, "10.60.0.0/16, outside, outward closed, joins a, b, DNS 203.0.113.7 and 2001:db8:60::7"},
-		{change.Resource{Kind: change.Subnet, Spec: change.Spec{Network: "n", For: "bastion", Gateway: []netip.Addr{four}, Static: true, Allocate: []string{"10.60.1.4-10.60.1.9"}}}, "in n, for bastion, gateway 203.0.113.7, fixed addresses, allocates 10.60.1.4-10.60.1.9"},
+		{change.Resource{Kind: change.Subnet, Spec: change.Spec{Network: "n", Gateway: []netip.Addr{four}, Static: true, Allocate: []string{"10.60.1.4-10.60.1.9"}}}, "in n, gateway 203.0.113.7, fixed addresses, allocates 10.60.1.4-10.60.1.9"},
 		{change.Resource{Kind: change.Line, Spec: change.Spec{Network: "n", Peers: map[string]change.Peer{"q": {}, "p": {}}, Port: 51820}}, "in n, peers p, q, heard on udp/51820"},
 		{change.Resource{Kind: change.Line, Spec: change.Spec{Network: "n"}}, "in n"},
 		{change.Resource{Kind: change.Address, Spec: change.Spec{Auto4: true}}, "IPv4"},

@@ -17,7 +17,6 @@ import (
 // bastionSetup are the options by which all that a bastion needs is set up with it.
 type bastionSetup struct {
 	network  string
-	ranges   []string
 	people   []string
 	services string
 	giveBack bool
@@ -28,9 +27,9 @@ func (a *app) addBastionCommand(n noun) *cobra.Command {
 	in, opt, setup := &nounInput{}, &editing{}, &bastionSetup{}
 	c := &cobra.Command{
 		Use: "bastion NAME", Short: "Add a bastion, through which people reach machines",
-		Long: "Add a bastion, through which people reach machines. In a network that has no subnet for bastions one is made, the smallest\n" +
-			"that is sensible, out of free space. With --for, the route is written by which people get through. Addresses that machines\n" +
-			"need no more then are told; --give-back gives them back. In a terminal, what is missing is asked for.",
+		Long: "Add a bastion, through which people reach machines. Any subnet can have one. With --for, the route is written too, by\n" +
+			"which people get through. Ironbark then lists the public addresses that machines no longer need; --give-back gives\n" +
+			"them back. In a terminal it asks for what is missing.",
 		Example: "  ironbark add bastion beacon --from office --for ops\n  ironbark add bastion beacon --subnet lookout --from everywhere",
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
 			if len(args) != 1 {
@@ -61,7 +60,6 @@ func (a *app) addBastionCommand(n noun) *cobra.Command {
 	}
 	n.flags(c, in, true)
 	c.Flags().StringVar(&setup.network, "network", "", "the network that it leads into (default: the only one with a gateway)")
-	c.Flags().StringSliceVar(&setup.ranges, "range", nil, "the prefixes of the subnet that is made for it (default: free ones)")
 	c.Flags().StringSliceVar(&setup.people, "for", nil, "the people and groups who get through; a route is written")
 	c.Flags().StringVar(&setup.services, "service", "ssh", "the services that the route speaks of")
 	c.Flags().BoolVar(&setup.giveBack, "give-back", false, "give public addresses back that machines need no more")
@@ -80,7 +78,7 @@ func (a *app) withBastion(ctx context.Context, w *work.Work, files work.Files, n
 		return nil, err
 	}
 	if in.subnet == "" {
-		if files, err = a.bastionSubnet(files, e, setup.network, name, in, setup); err != nil {
+		if in.subnet, err = a.bastionSubnet(e, setup.network); err != nil {
 			return nil, err
 		}
 	}
@@ -145,57 +143,35 @@ func (a *app) bastionNetwork(e *estate.Estate, subnet, network string) (string, 
 	return "", usage("say which network it leads into: --network %s", strings.Join(list, " or "))
 }
 
-// The lengths of a bastion's subnet: the smallest that is sensible.
-const (
-	bastionBits4 = 28
-	bastionBits6 = 64
-)
-
-// bastionSubnet takes the network's subnet for bastions, or puts one in.
-func (a *app) bastionSubnet(files work.Files, e *estate.Estate, network, name string, in *nounInput, setup *bastionSetup) (work.Files, error) {
+// bastionSubnet is the subnet of a network in which a bastion is put: the only one, or one that is chosen in a terminal.
+func (a *app) bastionSubnet(e *estate.Estate, network string) (string, error) {
 	i := slices.IndexFunc(e.Networks, func(n estate.Network) bool { return n.Name == network })
-	for _, s := range e.Networks[i].Subnets {
-		if s.ForBastions && len(setup.ranges) == 0 {
-			in.subnet = s.Name
-			return files, nil
-		}
+	list := subnetChoices(e.Networks[i])
+	switch {
+	case len(list) == 0:
+		return "", wrong("network %s has no subnet: ironbark add subnet NAME --network %s --range PREFIX", network, network)
+	case len(list) == 1:
+		return list[0].name, nil
+	case a.terminal:
+		return a.choose("In which subnet", list, "")
 	}
-	if len(setup.ranges) == 0 {
-		for _, bits := range []int{bastionBits4, bastionBits6} {
-			family := sentence.IPv6
-			if bits == bastionBits4 {
-				family = sentence.IPv4
-			}
-			has := estate.HasFamily(e.Networks[i].Space, family)
-			p, free := e.FreeRange(network, family, bits)
-			if has && !free {
-				return nil, wrong("network %s has no room left for a subnet for bastions (a /%d): say which prefixes it has: --range", network, bits)
-			}
-			if has {
-				setup.ranges = append(setup.ranges, p.String())
-			}
-		}
-		if a.terminal {
-			text, err := a.prompt("The prefixes of its subnet", strings.Join(setup.ranges, ", "))
-			if err != nil {
-				return nil, err
-			}
-			setup.ranges = wordsOf(text)
-		}
+	names := make([]string, len(list))
+	for i, c := range list {
+		names[i] = c.name
 	}
-	in.subnet = freeName(e, name+"-subnet")
-	return files.AddNoun([]string{"networks", network, "subnets"}, in.subnet, estate.Mapping(
-		estate.Field{Key: "range", Value: estate.List(setup.ranges...)}, estate.Field{Key: "for", Value: estate.Word("bastion")}))
+	return "", usage("say in which subnet the bastion is: --subnet %s", strings.Join(names, " or "))
 }
 
-// freeName is a name that no noun has yet.
-func freeName(e *estate.Estate, name string) string {
-	for i, free := 1, name; ; i++ {
-		if _, taken := e.Lookup(free); !taken {
-			return free
+// subnetChoices lists the subnets of a network with their ranges.
+func subnetChoices(n estate.Network) (list []choice) {
+	for _, s := range n.Subnets {
+		words := make([]string, len(s.Range))
+		for i, p := range s.Range {
+			words[i] = p.String()
 		}
-		free = fmt.Sprintf("%s-%d", name, i+1)
+		list = append(list, choice{s.Name, strings.Join(words, " and ") + " in " + n.Name})
 	}
+	return list
 }
 
 // bastionSources asks from where a bastion may be reached.

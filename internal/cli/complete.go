@@ -186,7 +186,6 @@ func (a *app) completeNounFlags(c *cobra.Command) {
 	offer("kind", words("standard", "fast"))
 	offer("disk-kind", words("standard", "fast"))
 	offer("which", words("ipv4", "ipv6"))
-	offer("for", words("bastion"))
 	offer("setup", func(w *work.Work) (list []string) {
 		for _, r := range w.Site.Catalogue().Recipes {
 			list = append(list, r.Name+"\t"+r.About)

@@ -33,7 +33,7 @@ type nounInput struct {
 	ports, tags, address, sources, inside, setup                     []string
 	outward, until, testEvery, testFailures                          string
 	now                                                              func() time.Time
-	outside, dhcp, bastions                                          bool
+	outside, dhcp                                                    bool
 	endpoint                                                         string
 	sessions, count, udp                                             int
 	given                                                            func(flag string) bool // whether an option was given
@@ -142,16 +142,12 @@ var nouns = []noun{
 		flags: func(c *cobra.Command, in *nounInput, _ bool) {
 			c.Flags().StringVar(&in.network, "network", "", "the network it is part of")
 			c.Flags().StringSliceVar(&in.ranges, "range", nil, "its prefixes, one of a family at most")
-			c.Flags().BoolVar(&in.bastions, "for-bastions", false, "it holds bastions and nothing else; =false: it holds machines")
 			c.Flags().StringSliceVar(&in.gateway, "gateway", nil, "the gateway's addresses (default: the first hosts)")
 			c.Flags().BoolVar(&in.dhcp, "dhcp", true, "machines ask for their addresses; =false: they are told at first boot")
 			c.Flags().StringSliceVar(&in.allocation, "allocate", nil, "the addresses that are given to machines, A-B (default: all)")
 		},
 		fields: func(in *nounInput) (e entry, err error) {
 			e.list("range", in.ranges, true)
-			if in.given("for-bastions") {
-				e.word("for", map[bool]string{true: "bastion", false: none}[in.bastions])
-			}
 			e.list("gateway", in.gateway, true)
 			e.bare("dhcp", fmt.Sprint(in.dhcp), in.given("dhcp"))
 			e.list("allocate", in.allocation, true)
@@ -193,7 +189,7 @@ var nouns = []noun{
 	{
 		kind: "bastion", short: "a bastion, through which people reach machines", example: "beacon --subnet lookout --from everywhere", change: "beacon --sessions 40", path: top("bastions"),
 		flags: func(c *cobra.Command, in *nounInput, _ bool) {
-			c.Flags().StringVar(&in.subnet, "subnet", "", "the subnet for bastions that it stands in")
+			c.Flags().StringVar(&in.subnet, "subnet", "", "the subnet that it is in")
 			c.Flags().StringSliceVar(&in.address, "address", nil, "its public addresses: auto (the default), given or reserved ones")
 			c.Flags().StringSliceVar(&in.sources, "from", nil, "the sources that may reach it")
 			c.Flags().IntVar(&in.sessions, "sessions", 0, "how many sessions it carries at once")

@@ -98,16 +98,7 @@ func (l *machineLacks) sizes() (list []choice) {
 
 func (l *machineLacks) subnets() (list []choice) {
 	for _, n := range l.e.Networks {
-		for _, s := range n.Subnets {
-			if s.ForBastions {
-				continue
-			}
-			words := make([]string, len(s.Range))
-			for i, p := range s.Range {
-				words[i] = p.String()
-			}
-			list = append(list, choice{s.Name, strings.Join(words, " and ") + " in " + n.Name})
-		}
+		list = append(list, subnetChoices(n)...)
 	}
 	return list
 }

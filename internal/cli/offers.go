@@ -296,5 +296,5 @@ func nearOption(c *cobra.Command, text string) string {
 // otherOptions are options by the words that people try first. Each is offered where the command has it.
 var otherOptions = map[string][]string{
 	"at": {"subnet"}, "to": {"back-to"}, "by": {"per"}, "kind": {"algorithm", "disk-kind"}, "type": {"algorithm", "disk-kind"}, "from": {"snapshot"}, "public": {"public-key-file", "public-key"},
-	"log": {"log-format"}, "for": {"for-bastions"}, "ip": {"address"}, "output": {"to"}, "out": {"to"}, "file": {"to"}, "force": {"yes"}, "dry-run": {"draft"}, "user": {"person"}, "as": {"person"},
+	"log": {"log-format"}, "ip": {"address"}, "output": {"to"}, "out": {"to"}, "file": {"to"}, "force": {"yes"}, "dry-run": {"draft"}, "user": {"person"}, "as": {"person"},
 }

@@ -84,7 +84,7 @@ func TestTheCatalogueIsHeldToAtItsEdges(t *testing.T) {
 		Images: []Image{{Name: "linux", DiskGB: 10}, {Name: "light", Light: true}}, Sizes: []Size{{Name: "c1", CPUs: 1, MemoryMiB: 512, Hour: 9_000}}, Recipes: []Recipe{{Name: "web-server"}},
 		Public: []Pool{{netip.MustParseAddr("203.0.113.10"), netip.MustParseAddr("203.0.113.12")}}, Prices: Prices{DiskGB: 100},
 	}
-	const head = "estate: a\nsite: sim\nnetworks: {n: {space: [10.0.0.0/16], outside: true, subnets: {s: {range: [10.0.1.0/24]}, b: {range: [10.0.2.0/24], for: bastion}}}}\n"
+	const head = "estate: a\nsite: sim\nnetworks: {n: {space: [10.0.0.0/16], outside: true, subnets: {s: {range: [10.0.1.0/24]}, b: {range: [10.0.2.0/24]}}}}\n"
 	own := Sizes{"snap": 20, "spring": 5}
 	for nouns, want := range map[string]string{
 		"machines: {m: {image: linux, size: c1, at: s, disk: 10}}":                                                                         "",

@@ -110,35 +110,27 @@ func (r *reader) reservedKnown(at sentence.Pos, what string, a Address, only4 bo
 	}
 }
 
-// leastBits tells how long the prefix of a subnet may be: room for its gateway,
-// what is kept in reserve and one machine; for bastions room to grow.
-func (s Subnet) leastBits(f sentence.Family) int {
-	bits := 125
-	if s.ForBastions {
-		bits = 124
-	}
+// leastBits is the longest prefix that a subnet may have: four addresses, for the subnet itself, its gateway, a machine
+// and in IPv4 broadcasts.
+func leastBits(f sentence.Family) int {
 	if f == sentence.IPv4 {
-		bits -= 128 - 32
+		return 30
 	}
-	return bits
+	return 126
 }
 
 // checkSubnet checks what a subnet says of its own addresses.
 func (r *reader) checkSubnet(s Subnet) {
 	for _, p := range s.Range {
-		least := s.leastBits(sentence.FamilyOf(p.Addr()))
+		least := leastBits(sentence.FamilyOf(p.Addr()))
 		if p.Bits() <= least {
 			continue
-		}
-		why := "its gateway, the addresses in reserve and a machine need room"
-		if s.ForBastions {
-			why = "a subnet for bastions needs 16 addresses"
 		}
 		remedy := fmt.Sprintf("make it /%d or larger", least)
 		if free, ok := r.estate.FreeRange(s.Network, sentence.FamilyOf(p.Addr()), least); ok {
 			remedy += ": " + free.String() + " is free"
 		}
-		r.fail(s.At, fmt.Sprintf("%s of subnet %s is too small: %s", p, s.Name, why), remedy)
+		r.fail(s.At, fmt.Sprintf("%s of subnet %s is too small: its gateway and a machine need four addresses", p, s.Name), remedy)
 	}
 	for i, g := range s.Gateway {
 		p, ok := s.in(g)

@@ -368,9 +368,6 @@ func (r *reader) checkMachine(m Machine) {
 			continue
 		}
 		s := e.Networks[n.Net].Subnets[n.I]
-		if s.ForBastions {
-			r.fail(m.At, fmt.Sprintf("subnet %s is for bastions; machine %s cannot stand in it", at, m.Name), "")
-		}
 		if slices.Contains(m.Subnets[:i], at) {
 			r.fail(m.At, fmt.Sprintf("machine %s stands in subnet %s twice", m.Name, at), "")
 		}
@@ -402,9 +399,6 @@ func (r *reader) checkBastion(b Bastion) {
 	e := r.estate
 	if n, ok := r.noun(b.At, b.Subnet, KindSubnet); ok {
 		w := e.Networks[n.Net]
-		if !w.Subnets[n.I].ForBastions {
-			r.fail(b.At, fmt.Sprintf("subnet %s of bastion %s is not for bastions", b.Subnet, b.Name), "write “for: bastion” in the subnet")
-		}
 		r.checkOutside(b.At, "bastion "+b.Name, w)
 		r.checkFamilies(b.At, "bastion "+b.Name, b.Address, w.Subnets[n.I].Range)
 		r.reservedKnown(b.At, "bastion "+b.Name, b.Address, false)

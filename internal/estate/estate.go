@@ -126,14 +126,13 @@ type Network struct {
 
 // Subnet is a part of a network's space in which machines stand.
 type Subnet struct {
-	Name        string
-	Network     string
-	Range       []netip.Prefix // at most one of each family
-	ForBastions bool           // holds bastions and nothing else
-	Gateway     []netip.Addr   // at most one of each family; where none is given, the first host
-	Static      bool           // machines are told their addresses at first boot, and not by DHCP
-	Allocate    []Stretch      // where addresses are given from; none: the whole range
-	At          sentence.Pos
+	Name     string
+	Network  string
+	Range    []netip.Prefix // at most one of each family
+	Gateway  []netip.Addr   // at most one of each family; where none is given, the first host
+	Static   bool           // machines are told their addresses at first boot, and not by DHCP
+	Allocate []Stretch      // where addresses are given from; none: the whole range
+	At       sentence.Pos
 }
 
 // Uplink joins a site to the network that its host is in.

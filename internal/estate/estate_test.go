@@ -36,7 +36,7 @@ networks:
     subnets:
       landing:   {range: [10.60.1.0/24, "2001:db8:60:1::/64"]}
       deepwater: {range: ["2001:db8:60:2::/64"]}
-      lookout:   {range: [10.60.9.0/27, "2001:db8:60:9::/64"], for: bastion}
+      lookout:   {range: [10.60.9.0/27, "2001:db8:60:9::/64"]}
 lines:
   headland: {network: estuary, range: [172.20.0.0/16, "2001:db8:77::/48"]}
 machines:
@@ -101,7 +101,6 @@ func TestErrors(t *testing.T) {
 		"unknown site":      {"site: sim", "site: harbour", "there is no site “harbour”", "known are: sim"},
 		"shipped service":   {"tidefeed:", "https:", "“https” is a service that ships with ironbark", "another name"},
 		"reserved":          {"  office:", "  everywhere:", "is a word of the sentence language", ""},
-		"machine there":     {"at: deepwater", "at: lookout", "subnet lookout is for bastions", ""},
 		"no IPv4":           {"at: deepwater", "address: auto, at: deepwater", "no interface that a public IPv4 address could lead to", "IPv4 range"},
 		"not outside":       {"outside: true", "outside: false", "machine chart-desk has no interface that a public IPv4 address could lead to", "outside: true"},
 		"alias":             {"from: [everywhere]", "from: &x [everywhere]", "anchors and aliases", "write the value out"},
@@ -183,7 +182,7 @@ func TestEditsTouchOnlyTheirOwnLines(t *testing.T) {
 	assert.Equal(t, regexp.MustCompile(`(?m)^  gauge-web-2.*\n`).ReplaceAllString(tides, ""), string(middle))
 	sub, err := Add([]byte(tides), []string{"networks", "estuary", "subnets"}, "shoal", Mapping(Field{"range", List("10.60.3.0/24", "2001:db8:60:3::/64")}))
 	require.NoError(t, err)
-	assert.Contains(t, string(sub), "for: bastion}\n      shoal: {range: [10.60.3.0/24, \"2001:db8:60:3::/64\"]}\nlines:")
+	assert.Contains(t, string(sub), "}\n      shoal: {range: [10.60.3.0/24, \"2001:db8:60:3::/64\"]}\nlines:")
 	_, err = Add([]byte(tides), []string{"machines"}, "chart-desk", entry)
 	require.ErrorContains(t, err, "is there already")
 	_, err = Add([]byte("estate: a\nmachines: [a]\n"), []string{"machines"}, "b", entry)
@@ -271,8 +270,7 @@ func TestAddressesOfNetworksAreHeldToWhatWorks(t *testing.T) {
 		"no length, six":    {file("l: {range: \"fd00:60:0:1::\"}", ""), "has no prefix length", "write fd00:60:0:1::/64"},
 		"host bits":         {file("l: {range: 10.60.1.9/24}", ""), "range: 10.60.1.9/24 has host bits", "write 10.60.1.0/24"},
 		"outside its space": {file("l: {range: 10.61.1.0/24}", ""), "10.61.1.0/24 of subnet l lies outside the space of network n", "its space is 10.60.0.0/16, fd00:60::/48; 10.60.0.0/24 is free"},
-		"small":             {file("l: {range: 10.60.1.0/30}", ""), "10.60.1.0/30 of subnet l is too small", "make it /29 or larger: 10.60.0.0/29 is free"},
-		"small for bastion": {file("l: {range: 10.60.0.0/24}, b: {range: 10.60.1.0/29, for: bastion}", ""), "a subnet for bastions needs 16 addresses", "make it /28 or larger: 10.60.1.16/28 is free"},
+		"small":             {file("l: {range: 10.60.1.0/31}", ""), "10.60.1.0/31 of subnet l is too small", "make it /30 or larger: 10.60.0.0/30 is free"},
 		"gateway":           {file("l: {range: 10.60.1.0/24, gateway: 10.60.2.1}", ""), "gateway 10.60.2.1 lies outside subnet l", "its range is 10.60.1.0/24"},
 		"gateway, no host":  {file("l: {range: 10.60.1.0/24, gateway: 10.60.1.255}", ""), "gateway 10.60.1.255 of subnet l is no host's address", "write 10.60.1.1"},
 		"allocation":        {file("l: {range: 10.60.1.0/24, allocate: 10.60.1.100-10.60.2.9}", ""), "allocate: 10.60.1.100-10.60.2.9 lies outside subnet l", ""},
@@ -290,7 +288,7 @@ func TestAddressesOfNetworksAreHeldToWhatWorks(t *testing.T) {
 		})
 	}
 	// What is suggested works.
-	_, err := readBoth(file("l: {range: 10.60.0.0/24}, b: {range: 10.60.1.16/28, for: bastion}", ", inside: 10.60.0.200"), "")
+	_, err := readBoth(file("l: {range: 10.60.0.0/24}, b: {range: 10.60.1.16/28}", ", inside: 10.60.0.200"), "")
 	require.NoError(t, err)
 }
 

@@ -182,14 +182,7 @@ func (r *reader) outward(n *yaml.Node) string {
 func (r *reader) subnet(network, name string, at sentence.Pos, n *yaml.Node) Subnet {
 	s := Subnet{Name: name, Network: network, At: at}
 	r.fields(n, "subnet "+name, map[string]field{
-		"range": func(v *yaml.Node) { s.Range = r.prefixes(v, "range") },
-		"for": func(v *yaml.Node) {
-			text, ok := r.text(v, "for")
-			if ok && text != "bastion" {
-				r.failAt(v, fmt.Sprintf("a subnet is for: bastion, or has no “for” at all; not “%s”", text), "")
-			}
-			s.ForBastions = text == "bastion"
-		},
+		"range":    func(v *yaml.Node) { s.Range = r.prefixes(v, "range") },
 		"gateway":  func(v *yaml.Node) { s.Gateway = r.addrs(v, "gateway") },
 		"dhcp":     func(v *yaml.Node) { s.Static = !r.boolean(v, "dhcp") },
 		"allocate": func(v *yaml.Node) { s.Allocate = r.stretches(v, "allocate") },

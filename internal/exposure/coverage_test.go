@@ -21,7 +21,7 @@ func guaranteed(t *rapid.T) oracle.World {
 site: sim
 sources: {office: [%s]}
 admin: [%s]
-networks: {estuary: {space: [10.60.0.0/16], outside: true, subnets: {landing: {range: [10.60.1.0/24]}, lookout: {range: [10.60.9.0/27], for: bastion}}}}
+networks: {estuary: {space: [10.60.0.0/16], outside: true, subnets: {landing: {range: [10.60.1.0/24]}, lookout: {range: [10.60.9.0/27]}}}}
 machines:
   web-1: {image: i, size: s, at: landing, address: auto, tags: {role: web}}
   web-2: {image: i, size: s, at: landing, tags: {role: %s}}

@@ -31,7 +31,7 @@ networks:
     subnets:
       landing: {range: [10.60.1.0/24, "2001:db8:60:1::/64"]}
       deepwater: {range: ["2001:db8:60:2::/64"]}
-      lookout: {range: [10.60.9.0/27, "2001:db8:60:9::/64"], for: bastion}
+      lookout: {range: [10.60.9.0/27, "2001:db8:60:9::/64"]}
   harbour:
     space: [10.61.0.0/16]
     joins: [estuary]
@@ -396,7 +396,7 @@ networks:
     outside: true
     subnets:
       left: {range: [192.0.2.8/29, "2001:db8::20/124"]}
-      gate: {range: ["2001:db8::30/124"], for: bastion}
+      gate: {range: ["2001:db8::30/124"]}
 lines: {rope: {network: pool, range: [192.0.2.0/31]}}
 machines:
   a: {image: i, size: s, at: left}

@@ -22,7 +22,7 @@ sources: {office: [203.0.113.64/27, "2001:db8:40::/48"]}
 people: {mara: {groups: [ops]}, ilse: {groups: [ops, leads]}}
 keys: {admin: ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIFqmBOHyzASS9qqUOVmFMRyDLS3nfOdEnKA3gpQ1Hg3k admin}
 networks:
-  estuary: {space: [10.60.0.0/16, "2001:db8:60::/48"], outside: true, subnets: {landing: {range: [10.60.1.0/24]}, deepwater: {range: ["2001:db8:60:2::/64"]}, lookout: {range: [10.60.9.0/27], for: bastion}}}
+  estuary: {space: [10.60.0.0/16, "2001:db8:60::/48"], outside: true, subnets: {landing: {range: [10.60.1.0/24]}, deepwater: {range: ["2001:db8:60:2::/64"]}, lookout: {range: [10.60.9.0/27]}}}
   cellar: {space: [10.61.0.0/16], subnets: {vault: {range: [10.61.1.0/24]}}}
 machines:
   web: {image: i, size: s, at: landing, address: auto, key: admin}

@@ -28,7 +28,7 @@ networks:
   estuary:
     space: [10.60.0.0/16, "2001:db8:60::/48"]
     outside: true
-    subnets: {landing: {range: [10.60.1.0/24, "2001:db8:60:1::/64"]}, plain: {range: [10.60.2.0/24]}, lookout: {range: [10.60.9.0/27], for: bastion}}
+    subnets: {landing: {range: [10.60.1.0/24, "2001:db8:60:1::/64"]}, plain: {range: [10.60.2.0/24]}, lookout: {range: [10.60.9.0/27]}}
 machines:
   web-1: {image: gauge-os, size: s, at: landing, address: auto, key: ops}
   web-2: {image: gauge-os, size: s, at: plain, address: auto, key: [ops, spare], console: false}

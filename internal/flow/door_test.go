@@ -19,7 +19,7 @@ func TestDoors(t *testing.T) {
 site: sim
 sources: {office: [203.0.113.64/27]}
 networks:
-  estuary: {space: [10.60.0.0/16, "2001:db8:60::/48"], outside: true, subnets: {landing: {range: [10.60.1.0/24, "2001:db8:60:1::/64"]}, lookout: {range: [10.60.9.0/27], for: bastion}}}
+  estuary: {space: [10.60.0.0/16, "2001:db8:60::/48"], outside: true, subnets: {landing: {range: [10.60.1.0/24, "2001:db8:60:1::/64"]}, lookout: {range: [10.60.9.0/27]}}}
   cellar: {space: [10.61.0.0/16, "fd00:61::/48"], joins: [estuary], subnets: {vault: {range: [10.61.1.0/24, "fd00:61:0:1::/64"]}}}
 lines: {headland: {network: estuary, range: [172.20.0.0/24]}}
 machines: {web: {image: i, size: s, at: landing, address: auto}, store: {image: i, size: s, at: vault}}

@@ -66,7 +66,7 @@ const moored = `estate: moored
 site: sim
 people: {mara: {groups: [ops]}}
 services: {feed: [tcp/7400, udp/7400]}
-networks: {estuary: {space: [10.60.0.0/16, "2001:db8:60::/48"], outside: true, subnets: {landing: {range: [10.60.1.0/24, "2001:db8:60:1::/64"]}, lookout: {range: [10.60.9.0/27], for: bastion}}}}
+networks: {estuary: {space: [10.60.0.0/16, "2001:db8:60::/48"], outside: true, subnets: {landing: {range: [10.60.1.0/24, "2001:db8:60:1::/64"]}, lookout: {range: [10.60.9.0/27]}}}}
 addresses: {jetty: ipv6}
 machines: {web: {image: i, size: s, at: landing}}
 fronts: {pier: {network: estuary, address: [jetty]}, quay: {network: estuary, address: auto}}

@@ -50,7 +50,7 @@ const quayside = `estate: moored
 site: sim
 people: {mara: {groups: [ops]}}
 networks:
-  estuary: {space: [10.60.0.0/16], outside: true, subnets: {landing: {range: [10.60.1.0/24]}, lookout: {range: [10.60.9.0/27], for: bastion}}}
+  estuary: {space: [10.60.0.0/16], outside: true, subnets: {landing: {range: [10.60.1.0/24]}, lookout: {range: [10.60.9.0/27]}}}
 machines: {web: {image: i, size: s, at: landing, address: 203.0.113.9}, store: {image: i, size: s, at: landing}}
 bastions: {beacon: {subnet: lookout, address: auto, from: [198.51.100.0/24]}}
 `

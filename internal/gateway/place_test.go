@@ -187,7 +187,7 @@ const nouns = `estate: small
 site: sim
 people: {mara: {groups: [ops], keys: ["%s"]}, ilse: {keys: ["%s"]}}
 authorities: {watch: "%s"}
-networks: {estuary: {space: [10.60.0.0/16], outside: true, subnets: {landing: {range: [10.60.1.0/24]}, lookout: {range: [10.60.9.0/27], for: bastion}}}}
+networks: {estuary: {space: [10.60.0.0/16], outside: true, subnets: {landing: {range: [10.60.1.0/24]}, lookout: {range: [10.60.9.0/27]}}}}
 machines: {gauge-1: {image: i, size: s, at: landing}, gauge-2: {image: i, size: s, at: landing}}
 bastions: {beacon: {subnet: lookout, address: 203.0.113.9, from: [127.0.0.0/8, 198.51.100.7], sessions: 3}}
 `

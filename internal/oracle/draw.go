@@ -43,7 +43,7 @@ networks:
     subnets:
       landing: {range: [10.60.1.0/24, "2001:db8:60:1::/64"]}
       deepwater: {range: ["2001:db8:60:2::/64"]}
-      lookout: {range: [10.60.9.0/27, "2001:db8:60:9::/64"], for: bastion}
+      lookout: {range: [10.60.9.0/27, "2001:db8:60:9::/64"]}
   harbour:
     space: [10.61.0.0/16, "fd00:61::/48"]
     outside: %t

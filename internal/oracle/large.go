@@ -51,7 +51,7 @@ func MakeLarge(n int, seed uint64) Large {
 		for s := range 4 {
 			fmt.Fprintf(&y, "      pool-%d-%d: {range: [10.%d.%d.0/24, \"2001:db8:%x:%x::/64\"]}\n", i, s, 60+i/32, i%32*8+s, 0x8000+i, s+1)
 		}
-		fmt.Fprintf(&y, "      gate-%d: {range: [10.%d.%d.0/27, \"2001:db8:%x:99::/64\"], for: bastion}\n", i, 60+i/32, i%32*8+7, 0x8000+i)
+		fmt.Fprintf(&y, "      gate-%d: {range: [10.%d.%d.0/27, \"2001:db8:%x:99::/64\"]}\n", i, 60+i/32, i%32*8+7, 0x8000+i)
 	}
 	return finishLarge(n, r, &y, networks, sources, services)
 }

@@ -23,7 +23,7 @@ services: {sealog: %s}
 limits: {opening: %s}
 people: {mara: {groups: [%s]%s}, ilse: {groups: [leads, ops]}, tom: {groups: [ops]}%s}
 networks:
-  estuary: {space: [10.60.0.0/16], outside: true, subnets: {landing: {range: [10.60.1.0/24]}, lookout: {range: [10.60.9.0/27], for: bastion}}}
+  estuary: {space: [10.60.0.0/16], outside: true, subnets: {landing: {range: [10.60.1.0/24]}, lookout: {range: [10.60.9.0/27]}}}
 machines:
   web-1: {image: i, size: s, at: landing, tags: {role: web}}
   web-2: {image: i, size: s, at: landing, tags: {role: %s}}

@@ -134,7 +134,7 @@ func resources(r *site.Report) (list []string) {
 
 // allFlows are flows from a stranger and from inside to each address of the two estates.
 func allFlows() (flows []driver.Packet) {
-	for _, to := range []string{"203.0.113.10", "203.0.113.30", "10.60.1.4", "10.60.1.5", "10.60.1.6", "10.60.1.9", "2001:db8:60:2::4"} {
+	for _, to := range []string{"203.0.113.10", "203.0.113.30", "10.60.1.2", "10.60.1.3", "10.60.1.4", "10.60.1.9", "2001:db8:60:2::2"} {
 		for _, from := range []string{"198.51.100.7", "10.60.1.200", "2001:db8:9::1"} {
 			for _, port := range []uint16{22, 80, 443} {
 				p := driver.Packet{Source: netip.MustParseAddr(from), Target: netip.MustParseAddr(to), Service: flow.TCPPort(port)}

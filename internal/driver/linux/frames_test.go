@@ -113,7 +113,7 @@ func TestAnyMeansEveryProtocol(t *testing.T) {
 	s := siteOf(t)
 	mark := []byte("tide-mark-7")
 	v4, v6 := netip.MustParseAddr("198.51.100.7"), netip.MustParseAddr("2001:db8:ca11::7")
-	at4, at6 := netip.MustParseAddr("10.60.1.4"), netip.MustParseAddr("2001:db8:60:1::4")
+	at4, at6 := netip.MustParseAddr("10.60.1.2"), netip.MustParseAddr("2001:db8:60:1::2")
 	ask := append([]byte{0, 1, 0, 1}, mark...)
 	o := func() netip.Addr {
 		o, err := s.Observe(t.Context(), driver.Everything)
@@ -154,7 +154,7 @@ func TestAnyMeansEveryProtocol(t *testing.T) {
 func TestErrorsPassAsTheirConnectionDoes(t *testing.T) {
 	s := siteOf(t)
 	estateOf(t, s, endsNouns, "")
-	client, at, mark := netip.MustParseAddrPort("198.51.100.7:40000"), netip.MustParseAddrPort("10.60.1.4:7777"), []byte("tide-mark-8")
+	client, at, mark := netip.MustParseAddrPort("198.51.100.7:40000"), netip.MustParseAddrPort("10.60.1.2:7777"), []byte("tide-mark-8")
 	now := time.Now()
 	require.NoError(t, s.Pass(t.Context(), driver.Passage{ID: 1, Begin: now, Sentence: "open", Parts: []driver.Part{{
 		Machines: []string{"gauge-1"}, Services: flow.ServicesAt(flow.UDPPort(7777)), From: flow.AddrsAt(client.Addr()), End: now.Add(time.Hour),

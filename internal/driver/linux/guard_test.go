@@ -18,7 +18,7 @@ import (
 func TestWithoutItsTablesNothingPasses(t *testing.T) {
 	s := siteOf(t)
 	e := estateOf(t, s, endsNouns, "allow udp/7001 from everywhere to gauge-1")
-	at, client := netip.MustParseAddr("2001:db8:60:1::4"), netip.MustParseAddr("2001:db8:ca11::7")
+	at, client := netip.MustParseAddr("2001:db8:60:1::2"), netip.MustParseAddr("2001:db8:ca11::7")
 	var closed, open atomic.Int64
 	for port, count := range map[uint16]*atomic.Int64{7000: &closed, 7001: &open} {
 		var c net.PacketConn

@@ -34,18 +34,18 @@ func TestWhatElseDecidesIsSeenAndPutRight(t *testing.T) {
 		"its table":               {"nft delete table inet ironbark", "table inet ironbark is gone: nothing passes"},
 		"its guard":               {"nft delete table inet ironbark-guard", "table inet ironbark-guard is gone: nothing passes"},
 		"all tables":              {"nft flush ruleset", "table inet ironbark is gone: nothing passes"},
-		"the route to a machine":  {"ip route del 10.60.1.4", "no route leads to gauge-1 at 10.60.1.4"},
+		"the route to a machine":  {"ip route del 10.60.1.2", "no route leads to gauge-1 at 10.60.1.2"},
 		"a route of another's":    {"ip route add 198.51.100.0/24 dev lo", "the route to 198.51.100.0/24 is not Ironbark's"},
-		"a route that takes it":   {"ip route replace blackhole 10.60.1.4/32", "no route leads to gauge-1 at 10.60.1.4"},
+		"a route that takes it":   {"ip route replace blackhole 10.60.1.2/32", "no route leads to gauge-1 at 10.60.1.2"},
 		"a routing rule":          {"ip rule add from 198.51.100.7 blackhole priority 5", "routing rule 5 is not Ironbark's"},
 		"its routing rule":        {"ip rule del priority 20", "routing rule 20 is gone"},
 		"a link that is down":     {"ip link set $(ip -o link show machine.gauge-1 | sed 's/[^ ]* \\([^@]*\\).*/\\1/') down", "link machine.gauge-1 is down"},
 		"a link of another's":     {"ip link add other type veth peer name others", "link other in the site's namespace is not Ironbark's"},
-		"an address of another's": {"ip addr add 10.60.1.4/32 dev $(ip -o link show machine.gauge-1 | sed 's/[^ ]* \\([^@]*\\).*/\\1/')", "the router's address 10.60.1.4 is not Ironbark's"},
+		"an address of another's": {"ip addr add 10.60.1.2/32 dev $(ip -o link show machine.gauge-1 | sed 's/[^ ]* \\([^@]*\\).*/\\1/')", "the router's address 10.60.1.2 is not Ironbark's"},
 		"an address of its own":   {"ip -6 addr del fe80::1/64 dev $(ip -o link show machine.gauge-1 | sed 's/[^ ]* \\([^@]*\\).*/\\1/')", "the router lacks its address fe80::1 on machine.gauge-1"},
-		"a fixed neighbour":       {"ip neigh replace 10.60.1.4 lladdr 02:00:00:00:00:09 nud permanent dev $(ip -o link show machine.gauge-1 | sed 's/[^ ]* \\([^@]*\\).*/\\1/')", "the fixed neighbour 10.60.1.4 is not Ironbark's"},
+		"a fixed neighbour":       {"ip neigh replace 10.60.1.2 lladdr 02:00:00:00:00:09 nud permanent dev $(ip -o link show machine.gauge-1 | sed 's/[^ ]* \\([^@]*\\).*/\\1/')", "the fixed neighbour 10.60.1.2 is not Ironbark's"},
 		"a kernel setting":        {"sysctl -w net.ipv4.ip_forward=0", "kernel setting net.ipv4.ip_forward is 0, not 1"},
-		"an address of a machine": {"nsenter --net=/run/netns/" + s.prefix + "-gauge-1 ip addr del 10.60.1.4/32 dev eth0", "gauge-1 lacks its address 10.60.1.4"},
+		"an address of a machine": {"nsenter --net=/run/netns/" + s.prefix + "-gauge-1 ip addr del 10.60.1.2/32 dev eth0", "gauge-1 lacks its address 10.60.1.2"},
 		"a default route":         {"nsenter --net=/run/netns/" + s.prefix + "-gauge-1 ip route flush table main", "gauge-1 has no default route"},
 		"a machine's link":        {"nsenter --net=/run/netns/" + s.prefix + "-gauge-1 ip link del eth0", "the link to gauge-1 is gone"},
 	} {
@@ -100,7 +100,7 @@ allow https from gauge-1 to internet until 2100-01-01T00:00:00Z`)
 	for _, args := range [][]string{{"list", "ruleset"}, {"-j", "list", "ruleset"}} {
 		out, err := exec.Command("nsenter", append([]string{"--net=/run/netns/" + s.prefix, "nft"}, args...)...).Output()
 		require.NoError(t, err, args)
-		for _, word := range []string{"judge", "limits-1", "ended4", "ironbark-guard", "10.60.1.4"} {
+		for _, word := range []string{"judge", "limits-1", "ended4", "ironbark-guard", "10.60.1.2"} {
 			assert.Contains(t, string(out), word)
 		}
 	}

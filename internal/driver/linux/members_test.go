@@ -54,11 +54,11 @@ func TestAMemberThatIsOutGetsNothing(t *testing.T) {
 		return n
 	}
 	http := flow.TCPPort(80)
-	member := driver.Member{Front: "quay", Service: http, Machine: "gauge-1", At: netip.MustParseAddrPort("10.60.1.4:80"), Path: "/healthz"}
+	member := driver.Member{Front: "quay", Service: http, Machine: "gauge-1", At: netip.MustParseAddrPort("10.60.1.2:80"), Path: "/healthz"}
 	require.NoError(t, s.TestMember(t.Context(), member))
 	member.Path = ""
 	require.NoError(t, s.TestMember(t.Context(), member))
-	member.At = netip.MustParseAddrPort("10.60.1.4:81")
+	member.At = netip.MustParseAddrPort("10.60.1.2:81")
 	require.ErrorContains(t, s.TestMember(t.Context(), member), "refused")
 	out := []driver.Out{{Front: "quay", Service: http, Machine: "gauge-1", Since: time.Now(), Why: "it does not answer"}}
 	require.NoError(t, s.SetOut(t.Context(), out))

@@ -31,7 +31,7 @@ type lane struct {
 }
 
 func newLane(b *testing.B) *lane {
-	l := &lane{s: New(b.TempDir(), drivertest.RealClock()), from: netip.MustParseAddr("10.60.1.4"), to: netip.MustParseAddr("10.60.1.5")}
+	l := &lane{s: New(b.TempDir(), drivertest.RealClock()), from: netip.MustParseAddr("10.60.1.2"), to: netip.MustParseAddr("10.60.1.3")}
 	if err := l.s.build(); err != nil {
 		b.Skip(err)
 	}

@@ -30,7 +30,7 @@ func TestOneMachineDoesNotFillTheTable(t *testing.T) {
 	limited := strings.Replace(endsNouns, "at: landing, address: auto}", "at: landing, address: auto, limits: {connections: 200, new: 1000000}}", 1)
 	limited = strings.Replace(limited, "gauge-2: {image: light, size: c1m1", "gauge-2: {image: light, size: c1m256", 1) + "limits: {sizes: {c1m256: {connections: 4000, new: 1000000}}}\n"
 	estateOf(t, s, limited, "allow udp/7000, http from everywhere to all")
-	client, at, other := netip.MustParseAddr("2001:db8:ca11::7"), netip.MustParseAddr("2001:db8:60:1::4"), netip.MustParseAddr("2001:db8:60:1::5")
+	client, at, other := netip.MustParseAddr("2001:db8:ca11::7"), netip.MustParseAddr("2001:db8:60:1::2"), netip.MustParseAddr("2001:db8:60:1::3")
 	flood := func(to netip.Addr, n int) {
 		for i := range n {
 			inject(t, s.prefix+".probe", udpPacket(netip.AddrPortFrom(client, uint16(1024+i)), netip.AddrPortFrom(to, 7000), []byte("tide")))
@@ -73,7 +73,7 @@ func TestRatesHold(t *testing.T) {
 	s := siteOf(t)
 	nouns := strings.Replace(endsNouns, "at: landing, address: auto}", "at: landing, address: auto, limits: {new: 50, packets: 300, bytes: 20000}}", 1)
 	estateOf(t, s, nouns, "allow udp/7000 from everywhere to all")
-	client, at := netip.MustParseAddr("2001:db8:ca11::7"), netip.MustParseAddr("2001:db8:60:1::4")
+	client, at := netip.MustParseAddr("2001:db8:ca11::7"), netip.MustParseAddr("2001:db8:60:1::2")
 	began := time.Now()
 	for i := range 200 {
 		inject(t, s.prefix+".probe", udpPacket(netip.AddrPortFrom(client, uint16(1024+i)), netip.AddrPortFrom(at, 7000), []byte("tide")))
