@@ -147,7 +147,7 @@ func TestWhatIsNeededComesFirst(t *testing.T) {
 			require.Equal(t, "10.0.1.4", resource.Spec.Inside["s"][0].String())
 		}
 	}
-	_, err = change.Desired(read(t, strings.Replace(disks, "volumes:", "  c: {image: i, size: c, at: s}\nvolumes:", 1)), nil, nil, nil)
+	_, err = change.Desired(read(t, strings.Replace(disks, "volumes:", "  c: {image: i, size: c, at: s}\n  d: {image: i, size: c, at: s}\n  e: {image: i, size: c, at: s}\nvolumes:", 1)), nil, nil, nil)
 	require.ErrorContains(t, err, "subnet s is full")
 	// A snapshot of what is there comes before all else, and holds what it is of.
 	without, err := change.Desired(read(t, strings.Replace(disks, "volumes: {v: {gb: 10, machine: a}, ", "volumes: {", 1)), wanted, nil, func(string) int { return 8 })

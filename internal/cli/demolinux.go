@@ -27,7 +27,7 @@ var hostStory = []story{
 	step(0, "Two gauges, each a virtual machine with a kernel of its own, and an archive that is light: a network namespace. The review tells who will reach what before anything is made.", "enact", "--yes"),
 	step(0, "Who can reach what, as the kernel has it:", "reach"),
 	step(0, "A real packet to the web service, through the front: the kernel lets it pass.", "probe", "https", "from", "198.51.100.9", "to", "quay"),
-	step(0, "A gauge sends its feed to the archive, over UDP.", "probe", "udp/7400", "from", "10.60.1.4", "to", "tide-archive"),
+	step(0, "A gauge sends its feed to the archive, over UDP.", "probe", "udp/7400", "from", "10.60.1.2", "to", "tide-archive"),
 	step(3, "ssh on a gauge. It is administrative, so the kernel drops it.", "probe", "ssh", "from", "198.51.100.7", "to", "gauge-1"),
 	step(0, "Somebody has to look at it. ssh is opened for as long as that takes, the gauge's own SSH server answers, and it is closed again.",
 		"connect", "--for", "10m", "--because", "read the gauge", "gauge-1", "uname -sr; hostname; df; cat /srv/www/tide"),
