@@ -51,7 +51,7 @@ addresses: {slip: ipv4}
 snapshots: {gold: {machine: gauge-1}, autumn: {volume: charts}}
 machines:
   gauge-2: {image: linux-web, size: c2m4, at: landing, disk: 30}
-  gauge-3: {image: gold, size: c1m1, at: landing, inside: 10.60.1.20, address: slip, setup: [web-server, console-login], console: true}
+  gauge-3: {image: gold, size: c1m1, at: landing, inside: 10.60.1.20, address: slip, setup: [web-server, console-login]}
 volumes: {again: {gb: 60, from: autumn, machine: gauge-3}}
 fronts:
   pier: {network: estuary, address: auto}
@@ -216,8 +216,10 @@ func TestASessionThatIsBrokenOffClosesWhatItOpened(t *testing.T) {
 	do("new", "tides")
 	do("add", "key", "ops", "--yes")
 	do("permit", "ops", "to", "open", "ssh", "to", "all", "from", "everywhere", "up", "to", "4h", "--yes")
-	do("add", "machine", "desk", "--image", "linux-base", "--size", "c1m1", "--subnet", "landing", "--key", "ops", "--console", "on", "--setup", "console-login", "--yes")
+	do("add", "machine", "desk", "--image", "linux-base", "--size", "c1m1", "--subnet", "landing", "--key", "ops", "--setup", "console-login", "--yes")
+	do("permit", "ops", "to", "open", "console", "to", "all", "up", "to", "4h", "--yes")
 	for _, sig := range []syscall.Signal{syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP} {
+		do("open", "console", "to", "desk", "for", "1h", "because", "sit there")
 		for _, args := range [][]string{{"connect", "desk", "--for", "1h", "--because", "look"}, {"console", "desk"}} {
 			c := exec.Command(program, append(args, "--person", "mara")...)
 			c.Dir = filepath.Join(dir, "tides")
@@ -239,7 +241,7 @@ func TestASessionThatIsBrokenOffClosesWhatItOpened(t *testing.T) {
 			_, _ = io.Copy(io.Discard, out)
 			_ = c.Wait() // its status is not what this is about
 			_ = in.Close()
-			assert.Contains(t, do("openings"), "Nothing is open for a while", "%v after %v", args, sig)
+			assert.NotContains(t, do("openings"), "look", "%v after %v", args, sig)
 			last := do("journal", "--last", "1")
 			assert.True(t, strings.Contains(last, "ended the session") || strings.Contains(last, "closed opening"), last)
 		}

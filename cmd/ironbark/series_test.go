@@ -30,12 +30,12 @@ func drawCommand(r *rand.Rand) []string {
 		add, add, add, add, add,
 		func() string {
 			return "add machine " + machine() + " --size c1m1 --image " + pick("linux-base", "s", "desktop-rdp") + " --at " + pick("landing", "deep", "landing,deep") + " " +
-				some("--setup web-server", "--setup console-login,desktop") + " " + some("--console on") + " " + some("--disk "+gb()) + " " + some("--password generate") + " --tag role=" + pick("web", "db")
+				some("--setup web-server", "--setup console-login,desktop") + " " + some("--disk "+gb()) + " " + some("--password generate") + " --tag role=" + pick("web", "db")
 		},
 		func() string { return "remove machine " + machine() + " " + some("--with-volumes") },
 		func() string { return "remove role=" + pick("web", "db") },
 		func() string {
-			return "change machine " + machine() + " " + pick("--size c2m4", "--address "+address(), "--address none", "--address auto", "--disk "+gb(), "--console off", "--setup web-server", "--tag none", "--inside 10.60.1."+gb())
+			return "change machine " + machine() + " " + pick("--size c2m4", "--address "+address(), "--address none", "--address auto", "--disk "+gb(), "--setup web-server", "--tag none", "--inside 10.60.1."+gb())
 		},
 		func() string {
 			return "add volume " + volume() + " --gb " + gb() + " " + some("--machine "+machine(), "--from "+snapshot())

@@ -192,27 +192,6 @@ func TestAddressesChangePlaces(t *testing.T) {
 	require.Equal(t, []string{"make address slip", "alter machine a takes the reserved address slip as it is now"}, words(list))
 }
 
-// TestTheNearerSettingOfAConsoleWins goes through what estate and machine can say.
-func TestTheNearerSettingOfAConsoleWins(t *testing.T) {
-	for _, c := range []struct {
-		estate, machine string
-		want            bool
-	}{
-		{"", "", false},
-		{"console: true\n", "", true},
-		{"console: false\n", "", false},
-		{"", ", console: true", true},
-		{"", ", console: false", false},
-		{"console: true\n", ", console: false", false},
-		{"console: false\n", ", console: true", true},
-	} {
-		e := read(t, "estate: a\nsite: sim\n"+c.estate+"networks: {n: {space: [10.0.0.0/16], subnets: {s: {range: [10.0.1.0/24]}}}}\nmachines: {m: {image: i, size: c, at: s"+c.machine+"}}\n")
-		list, err := change.Desired(e, nil, nil, nil)
-		require.NoError(t, err)
-		require.Equal(t, c.want, list[len(list)-1].Spec.Console, "%q %q", c.estate, c.machine)
-	}
-}
-
 // TestAnAddressThatWasGivenUpIsGivenLast makes machines in a subnet whose lowest addresses rest.
 func TestAnAddressThatWasGivenUpIsGivenLast(t *testing.T) {
 	e := read(t, "estate: e\nsite: sim\nnetworks: {n: {space: [10.0.0.0/16], subnets: {s: {range: [10.0.1.0/29]}}}}\nmachines: {a: {image: i, size: c, at: s}, b: {image: i, size: c, at: s}, c: {image: i, size: c, at: s}}\n")

@@ -163,7 +163,7 @@ func machineSpec(e *estate.Estate, m estate.Machine, gb int) Spec {
 	s := Spec{
 		Image: m.Image, Boot: m.Boot, Size: m.Size, Key: strings.Join(m.Keys, keySeparator), Subnets: m.Subnets, Password: m.Password,
 		Auto4: m.Address.Auto, Fixed: m.Address.Fixed, Reserved: m.Address.Reserved,
-		GB: gb, Console: cmp.Or(m.Console, e.Console) == estate.On, Limits: e.Limits.Traffic(m),
+		GB: gb, Limits: e.Limits.Traffic(m),
 	}
 	if m.Boot == "" {
 		s.Speed = cmp.Or(m.Disk.Speed, estate.Standard)

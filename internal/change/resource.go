@@ -113,7 +113,6 @@ type Spec struct {
 	Device   string       `json:"device,omitempty"`
 	Setup    []Setup      `json:"setup,omitempty"`
 	Link     string       `json:"interface,omitempty"` // of the host's, to which an uplink leads
-	Console  bool         `json:"console,omitempty"`   // the estate and the machine permit its serial line
 	File     string       `json:"file,omitempty"`      // an image's
 	Format   string       `json:"format,omitempty"`
 	Bytes    int64        `json:"bytes,omitempty"` // an image's file
@@ -155,7 +154,7 @@ func (s Spec) Equal(o Spec) bool {
 		s.Image == o.Image && s.Boot == o.Boot && s.Size == o.Size && s.Key == o.Key && s.Password == o.Password &&
 		s.Auto4 == o.Auto4 && s.Auto6 == o.Auto6 && s.From == o.From && s.Sessions == o.Sessions && s.V6 == o.V6 && s.Static == o.Static &&
 		s.GB == o.GB && s.Speed == o.Speed && s.Machine == o.Machine && s.Volume == o.Volume && s.Device == o.Device && s.Link == o.Link &&
-		s.Console == o.Console && s.File == o.File && s.Format == o.Format && s.Bytes == o.Bytes && s.Digest == o.Digest && s.How == o.How && s.Port == o.Port && s.Limits == o.Limits &&
+		s.File == o.File && s.Format == o.Format && s.Bytes == o.Bytes && s.Digest == o.Digest && s.How == o.How && s.Port == o.Port && s.Limits == o.Limits &&
 		slices.Equal(s.Ranges, o.Ranges) && slices.Equal(s.Own, o.Own) && slices.Equal(s.Joins, o.Joins) && slices.Equal(s.Subnets, o.Subnets) &&
 		slices.Equal(s.Fixed, o.Fixed) && slices.Equal(s.Reserved, o.Reserved) && slices.Equal(s.DNS, o.DNS) && slices.Equal(s.Gateway, o.Gateway) &&
 		slices.Equal(s.Allocate, o.Allocate) && maps.Equal(s.Tags, o.Tags) && maps.EqualFunc(s.Inside, o.Inside, slices.Equal) &&
@@ -303,7 +302,6 @@ func (t Resource) Describe() string {
 	add("key "+strings.Join(s.Keys(), ", "), s.Key != "")
 	add("with a password", s.Password)
 	add("set up by "+setupNames(s.Setup), len(s.Setup) > 0)
-	add("with a console", s.Console)
 	add("limited to "+s.Limits.String(), s.Limits != (estate.Traffic{}))
 	add("a public address"+t.leadsTo(), t.Kind != Address && (s.Auto4 || s.Auto6))
 	add("public address "+addrs(s.Fixed)+t.leadsTo(), len(s.Fixed) > 0)
@@ -446,7 +444,7 @@ func fields(s Spec) map[string]string {
 var fieldOrder = []string{
 	"public", "network", "ranges", "outside", "outward", "joins", "for", "image", "boot", "size", "key", "tags", "subnets", "inside",
 	"password", "auto4", "auto6", "fixed", "reserved", "from", "sessions", "ipv6", "dns", "gateway", "static", "allocate", "gb", "kind", "machine",
-	"volume", "device", "interface", "addresses", "setup", "console", "file", "format", "sha256", "peers", "port", "limits",
+	"volume", "device", "interface", "addresses", "setup", "file", "format", "sha256", "peers", "port", "limits",
 }
 
 var fieldWords = map[string]string{
@@ -454,7 +452,7 @@ var fieldWords = map[string]string{
 	"size": "size", "key": "key", "tags": "tags", "subnets": "at", "inside": "inside addresses", "password": "password",
 	"auto4": "public IPv4 address", "auto6": "public IPv6 address", "fixed": "public address", "from": "from", "sessions": "sessions",
 	"reserved": "reserved address", "ipv6": "IPv6", "dns": "DNS", "gateway": "gateway", "static": "fixed addresses", "allocate": "allocates",
-	"gb": "GB", "kind": "disk", "machine": "attached to", "volume": "volume", "interface": "interface", "addresses": "addresses", "device": "device", "console": "console", "peers": "peers", "port": "port", "file": "file", "format": "format", "sha256": "SHA-256", "limits": "limits",
+	"gb": "GB", "kind": "disk", "machine": "attached to", "volume": "volume", "interface": "interface", "addresses": "addresses", "device": "device", "peers": "peers", "port": "port", "file": "file", "format": "format", "sha256": "SHA-256", "limits": "limits",
 }
 
 // StandsIn reports whether a resource cannot be without another: a machine without its

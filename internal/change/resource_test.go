@@ -81,8 +81,8 @@ func TestWhatAResourceIs(t *testing.T) {
 		{change.Resource{Kind: change.Front, Spec: change.Spec{Network: "n", Auto6: true}}, "in n, a public address"},
 		{change.Resource{Kind: change.Bastion, Spec: change.Spec{Subnets: []string{"s"}, From: "office", Fixed: []netip.Addr{four}}}, "at s, public address 203.0.113.7, from office"},
 		{change.Resource{Kind: change.Machine, Spec: change.Spec{
-			Boot: "v", Size: "c1", Subnets: []string{"s", "t"}, Key: "a,b", Password: true, Setup: []change.Setup{{Name: "web"}, {Name: "own.sh"}}, Console: true, Auto4: true, For: "t", Tags: map[string]string{"tier": "1", "role": "web"},
-		}}, "booted from volume v, c1, at s, t, key a, b, with a password, set up by web, own.sh, with a console, a public address leading to t, role=web, tier=1"},
+			Boot: "v", Size: "c1", Subnets: []string{"s", "t"}, Key: "a,b", Password: true, Setup: []change.Setup{{Name: "web"}, {Name: "own.sh"}}, Auto4: true, For: "t", Tags: map[string]string{"tier": "1", "role": "web"},
+		}}, "booted from volume v, c1, at s, t, key a, b, with a password, set up by web, own.sh, a public address leading to t, role=web, tier=1"},
 		{change.Resource{Kind: change.Machine, Spec: change.Spec{Image: "i", Subnets: []string{"s"}, For: "s", Reserved: []string{"slip"}}}, "i, at s, reserved address slip"},
 	} {
 		assert.Equal(t, c.want, c.of.Describe())

@@ -181,7 +181,6 @@ func (a *app) completeNounFlags(c *cobra.Command) {
 		offer("from", names("snapshot"))
 	}
 	offer("to", names("machine"))
-	offer("console", words("on", "off"))
 	offer("password", words("ask", "generate", "stdin", none))
 	offer("kind", words("standard", "fast"))
 	offer("disk-kind", words("standard", "fast"))

@@ -18,14 +18,14 @@ import (
 )
 
 func (a *app) consoleCommand() *cobra.Command {
-	var log bool
+	var log, emergency bool
 	c := &cobra.Command{
-		Use: "console MACHINE", Short: "Open a machine's serial console, where the network does not lead",
-		Long: "Open a machine's serial console: its boot log, and a login if it offers one. It is off by default. The site must\n" +
-			"permit it, and then the estate or the machine (console: true; the machine's word counts before the estate's).\n" +
-			"Every session is in the journal. Ctrl-] leaves, and so does the end of input;\n" +
-			"whoever is logged in is logged out then.\n\nExit status 3: it is not permitted.",
-		Example: "  ironbark console chart-desk", ValidArgsFunction: a.completeNouns("machine"),
+		Use: "console MACHINE", Short: "Sit at a machine's console, where the network does not lead",
+		Long: "Sit at a machine's console, its serial line: its boot log, and a login if it offers one. A console is closed by\n" +
+			"default. Open it first, for a while, by a permit for it; it is then open for you alone. The session ends with\n" +
+			"the opening. Ctrl-] leaves, and so does the end of input; the login ends then, too. The journal has every session.\n\n" +
+			"With --emergency, root comes in without an opening.\n\nExit status 3: the console is closed; 6: this person may not.",
+		Example: "  ironbark open console to chart-desk for 30m because \"no network\"\n  ironbark console chart-desk\n  ironbark console chart-desk --log", ValidArgsFunction: a.completeNouns("machine"),
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
 			if len(args) != 1 {
 				return usage("console takes one machine")
@@ -49,7 +49,10 @@ func (a *app) consoleCommand() *cobra.Command {
 				a.print.Text(boot.Log)
 				return nil
 			}
-			line, err := w.Site.Console(ctx, w.Person, args[0])
+			if emergency && os.Geteuid() != 0 {
+				return &notRootError{}
+			}
+			line, err := w.Site.Console(ctx, w.Person, args[0], emergency)
 			if err != nil {
 				return err
 			}
@@ -61,7 +64,23 @@ func (a *app) consoleCommand() *cobra.Command {
 		}),
 	}
 	c.Flags().BoolVar(&log, "log", false, "only show the boot log; no session begins")
+	c.Flags().BoolVar(&emergency, "emergency", false, "as root: come in without an opening")
+	c.MarkFlagsMutuallyExclusive("log", "emergency")
 	return c
+}
+
+// notRootError says that somebody else than root asked for a console in an emergency.
+type notRootError struct{}
+
+// Error says it.
+func (*notRootError) Error() string { return "--emergency is for root alone" }
+
+// ExitStatus is that of a person who may not.
+func (*notRootError) ExitStatus() int { return 6 }
+
+// Remedy says what others do.
+func (*notRootError) Remedy() string {
+	return "open the console for a while: ironbark open console to MACHINE for 30m because \"…\""
 }
 
 // onceClosed is a line that can be closed from two sides; the second waits for the first.

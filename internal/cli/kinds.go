@@ -27,7 +27,7 @@ type noun struct {
 // nounInput holds the options of all kinds.
 type nounInput struct {
 	image, boot, size, network, subnet                               string
-	disk, speed, console, password, machine, device, from, volume    string
+	disk, speed, password, machine, device, from, volume             string
 	file, family, to, public, ownKey                                 string
 	at, space, ranges, joins, groups, keys, dns, gateway, allocation []string
 	ports, tags, address, sources, inside, setup                     []string
@@ -95,18 +95,6 @@ func (e *entry) gb(key, text string) error {
 		return usage("--%s: %v", key, err)
 	}
 	e.bare(key, fmt.Sprint(gb), true)
-	return nil
-}
-
-// toggle takes on or off.
-func (e *entry) toggle(key, text string) error {
-	switch text {
-	case "":
-	case "on", "off":
-		e.bare(key, map[string]string{"on": "true", "off": "false"}[text], true)
-	default:
-		return usage("--%s is on or off, not “%s”", key, text)
-	}
 	return nil
 }
 
@@ -332,7 +320,6 @@ func machineFlags(c *cobra.Command, in *nounInput, adding bool) {
 	c.Flags().StringVar(&in.disk, "disk", "", "its system disk in GB (default: as the image needs)")
 	c.Flags().StringVar(&in.speed, "disk-kind", "", "standard (the default) or fast")
 	c.Flags().StringSliceVar(&in.setup, "setup", nil, "what its first boot runs: recipes, and scripts (files)")
-	c.Flags().StringVar(&in.console, "console", "", "on or off: whether its serial line may be used")
 	c.Flags().StringSliceVar(&in.tags, "tag", nil, "labels, KEY=VALUE")
 	if adding {
 		c.Flags().IntVar(&in.count, "count", 1, "how many: NAME-1, NAME-2 …")
@@ -370,9 +357,6 @@ func machineFields(in *nounInput) (e entry, err error) {
 		e.bare("password", "true", true)
 	default:
 		return nil, usage("--password is ask, generate, stdin or none, and never the password itself: others could read it from the list of processes")
-	}
-	if err := e.toggle("console", in.console); err != nil {
-		return nil, err
 	}
 	var tags []estate.Field
 	for _, t := range in.tags {

@@ -213,7 +213,7 @@ var wordOffers = map[string]offering{
 	"account": numbers, "acknowledge": once(fixed("record", "clock")), "adopt": drifted, "approve": once(numbers), "decline": once(numbers), "extend": once(numbers), "narrow": once(numbers),
 	"add admin": wanted(sentence.WantService), "remove admin": wanted(sentence.WantService), "backup": once(files), "restore": once(files), "estates": folders,
 	"change limit": once(fixed("opening", "image")), "change stun": free, "copy": joined(files, atMachines), "tunnel": atMachines, "new": free, "paths": fixed("from"), "retract": sentences,
-	"sim console": once(fixed("on", "off")), "sim faults": fixed("none", "halt=", "late=", "fail=", "lose=", "stuck=", "room=", "quota="), "sim listen": files,
+	"sim faults": fixed("none", "halt=", "late=", "fail=", "lose=", "stuck=", "room=", "quota="), "sim listen": files,
 	"sim meddle": once(fixed("open", "call", "close", "make", "alter", "remove")), "start": machines, "stop": machines, "restart": machines, "change machine": machines, "show machine": machines,
 }
 
@@ -222,7 +222,7 @@ var examples = map[string]string{
 	"adopt": "adopt\n  ironbark adopt machine gauge-3\n  ironbark adopt --all", "approve": "approve 4", "close": "close 1\n  ironbark close gauge-web-1\n  ironbark close --all",
 	"demo": "demo\n  ironbark demo --dir ~/demo", "enact": "enact\n  ironbark enact --back-to 2h", "review": "review\n  ironbark review --must-match", "findings": "findings\n  ironbark findings --all\n  ironbark findings --fail-at serious",
 	"openings": "openings\n  ironbark openings --all --since 7d\n  ironbark openings --could", "quota": "quota", "schema": "schema\n  ironbark schema review", "status": "status", "version": "version",
-	"remove peer": "remove peer mara-laptop", "show offer": "show offer", "sim console": "sim console off", "sim stun": "sim stun", "site check": "site check", "site restore": "site restore", "site watch": "site watch --every 10s",
+	"remove peer": "remove peer mara-laptop", "show offer": "show offer", "sim stun": "sim stun", "site check": "site check", "site restore": "site restore", "site watch": "site watch --every 10s",
 }
 
 // complete gives each command of a tree an example and something to offer, where it has none.

@@ -148,6 +148,10 @@ const mostReached = 5
 
 // reached tells by which doors and addresses an opening can be used, and how to connect.
 func (a *app) reached(w *work.Work, list []exposure.Part, o opening.Opening) {
+	if machines := o.Machines(); o.Words.Services.Console() {
+		a.print.Line("        ironbark console %s", machines[0])
+		return
+	}
 	var told []string
 	for _, p := range list {
 		door, at := p.Door.Kind.String(), ""
@@ -245,7 +249,7 @@ func openingJSON(o opening.Opening, now time.Time) openingDoc {
 		Begin: o.Begin.UTC(), End: o.End().UTC(), State: "over", Because: o.Words.Because, Permit: strings.Join(o.Permits(), "; "), EndedBy: o.EndedBy,
 	}
 	for _, p := range o.Parts {
-		d.Parts = append(d.Parts, partDoc{p.Machines, flow.ServiceRuns(p.Services), flow.AddrRuns(p.From), p.End.UTC(), p.Permit})
+		d.Parts = append(d.Parts, partDoc{p.Machines, flow.ServiceRuns(p.Services), view.SourceRuns(p.From), p.End.UTC(), p.Permit})
 	}
 	if o.Active(now) {
 		d.State, d.Left = string(o.StateAt(now)), int64(o.End().Sub(now).Seconds())

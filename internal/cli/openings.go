@@ -154,7 +154,7 @@ func (a *app) chosen(st *work.State, list []opening.Opening, q *openingsAsked) (
 	if !q.chooses() {
 		return list, nil
 	}
-	services := flow.AnyService
+	services := flow.AnyService.Union(flow.ConsoleOnly)
 	if q.service != "" {
 		s, err := sentence.ParseServices(q.service)
 		if err != nil {

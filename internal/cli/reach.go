@@ -188,6 +188,13 @@ func (a *app) filter(w *work.Work, st *work.State, from, to, service string) (ke
 		}
 		return text
 	}
+	console := service == sentence.ConsoleName
+	if console && from != "" {
+		return nil, false, usage("a console has no source: leave out --from")
+	}
+	if console {
+		service = ""
+	}
 	ask, err := a.question("why", []string{or(service, "any"), "from", or(from, "everywhere"), "to", or(to, "all")})
 	if err != nil {
 		return nil, false, err
@@ -216,8 +223,14 @@ func (a *app) filter(w *work.Work, st *work.State, from, to, service string) (ke
 		return nil, false, wrong("“%s” stands for no address here", from)
 	}
 	return func(e exposure.Entry) (exposure.Entry, bool) {
-		e.From, e.Services = e.From.Intersect(sources), e.Services.Intersect(services)
 		there := to == "" || slices.ContainsFunc(targets, func(t exposure.Target) bool { return t.Has(e.Door) })
+		if e.Door.Kind == flow.DoorConsole {
+			return e, there && from == "" && service == ""
+		}
+		if console {
+			return e, false
+		}
+		e.From, e.Services = e.From.Intersect(sources), e.Services.Intersect(services)
 		return e, there && !e.From.IsEmpty() && !e.Services.IsEmpty()
 	}, false, nil
 }

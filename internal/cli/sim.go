@@ -27,7 +27,7 @@ func (a *app) simCommand() *cobra.Command {
 			return unknownKind(c, args[0])
 		},
 	}
-	c.AddCommand(a.simFaultsCommand(), a.simMeddleCommand(), a.simConsoleCommand(), a.simSTUNCommand(), a.simListenCommand())
+	c.AddCommand(a.simFaultsCommand(), a.simMeddleCommand(), a.simSTUNCommand(), a.simListenCommand())
 	return c
 }
 
@@ -219,20 +219,4 @@ func (a *app) meddleThing(ctx context.Context, st *work.State, verb, kind, name,
 		return err
 	}
 	return a.sim.ChangeResourceOutOfBand(ctx, meddler, what, t, false)
-}
-
-func (a *app) simConsoleCommand() *cobra.Command {
-	return &cobra.Command{
-		Use: "console on|off", Short: "Say whether the site permits serial lines at all",
-		RunE: a.withSim(func(ctx context.Context, _ *work.Work, args []string) error {
-			if len(args) != 1 || args[0] != "on" && args[0] != "off" {
-				return usage("say on or off")
-			}
-			err := a.sim.PermitConsoles(ctx, args[0] == "on", "whoever runs the site (ironbark sim console on)")
-			if err == nil {
-				a.print.Line("the site permits serial lines: %s", args[0])
-			}
-			return err
-		}),
-	}
 }

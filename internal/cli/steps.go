@@ -181,7 +181,7 @@ func (s *steps) machines() error {
 
 // source asks from where: me where the permit is for that.
 func (s *steps) source() error {
-	if !s.whole || s.has("from") {
+	if !s.whole || s.has("from") || s.console() {
 		return nil
 	}
 	var list []string
@@ -213,6 +213,9 @@ func (s *steps) source() error {
 	}
 	return s.choose("from", question, list, list[0])
 }
+
+// console reports whether it is consoles that are to be opened, which have no source.
+func (s *steps) console() bool { return slices.Equal(s.words[""], []string{sentence.ConsoleName}) }
 
 // length asks for how long: an hour, or less where the permits say so.
 func (s *steps) length() error {
@@ -304,7 +307,11 @@ func (s *steps) unread(err error) {
 // reads tells whether a text can follow a word of an opening that is right otherwise.
 func (s *steps) reads(word, text string) error {
 	part := map[string]string{"": "any", "to": "all", "from": "everywhere", "for": "1h", word: text}
-	asked, _, err := sentence.ParseTyped([]string{"open", part[""], "to", part["to"], "from", part["from"], "for", part["for"], "because", "asked"}, s.a.now())
+	words := []string{"open", part[""], "to", part["to"], "from", part["from"], "for", part["for"], "because", "asked"}
+	if s.console() || word == "" && text == sentence.ConsoleName {
+		words = slices.Delete(words, 4, 6)
+	}
+	asked, _, err := sentence.ParseTyped(words, s.a.now())
 	if err != nil {
 		return err
 	}

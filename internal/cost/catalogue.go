@@ -25,7 +25,6 @@ type Catalogue struct {
 	Prices   Prices   `json:"prices"`
 	Limits   Amounts  `json:"limits"`
 	Recipes  []Recipe `json:"recipes"`
-	Console  Console  `json:"console"`
 	Public   []Pool   `json:"-"` // the public addresses that can be asked for by name, where the estate's uplink has none
 	Listens  bool     `json:"-"` // a machine's setup may name services, and it listens on them
 	Uplinks  bool     `json:"-"` // the site can be joined to its host's network
@@ -36,12 +35,6 @@ type Recipe struct {
 	Name   string `json:"name"`
 	About  string `json:"about"`
 	Script string `json:"script"`
-}
-
-// Console is the site's own word on serial lines. The zero Console refuses them.
-type Console struct {
-	Permitted bool   `json:"permitted"`
-	Lifts     string `json:"lifts"` // who can lift a refusal
 }
 
 // Pool is a run of public addresses of one family, both ends included.

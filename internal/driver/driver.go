@@ -71,8 +71,9 @@ type Driver interface {
 	// Boot returns what a machine wrote to its serial line since it was last started,
 	// and what its first boot came to.
 	Boot(ctx context.Context, machine string) (Boot, error)
-	// Console opens a machine's serial line. The errors are *NoMachineError and *NoConsole.
-	Console(ctx context.Context, machine string) (io.ReadWriteCloser, error)
+	// Console opens a machine's console, its serial line. It ends within a second of what let somebody in. The errors are
+	// *NoMachineError and *NoConsoleError.
+	Console(ctx context.Context, machine string, by ConsoleBy) (io.ReadWriteCloser, error)
 	// Dial begins a TCP session as a client would, from an address. It ends within a
 	// second of what let it in, whoever ended that. The errors are *UnreachableError, and
 	// *RefusedError where nothing listens.
@@ -152,6 +153,19 @@ func (p Passage) Rules(plan *flow.Plan) (rules []flow.Rule) {
 		})
 	}
 	return rules
+}
+
+// ConsoleBy is what lets somebody in at a console. The zero ConsoleBy lets nobody in.
+type ConsoleBy struct {
+	Openings  []int64 // one of which must pass for the machine's console
+	Emergency bool    // whoever runs the site comes in without one
+}
+
+// OpensConsole reports whether it passes at a moment for the console of a machine.
+func (p Passage) OpensConsole(machine string, at time.Time) bool {
+	return !at.Before(p.Begin) && slices.ContainsFunc(p.Parts, func(part Part) bool {
+		return part.Services.Contains(flow.Console) && slices.Contains(part.Machines, machine) && at.Before(part.End)
+	})
 }
 
 // End is the end of the part that ends last.

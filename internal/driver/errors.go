@@ -32,8 +32,15 @@ func (n *NoMachineError) Error() string {
 // ExitStatus is that of words that name nothing.
 func (n *NoMachineError) ExitStatus() int { return 2 }
 
-// NoConsoleError says why a serial line may not be used, and who or what could change that.
+// NoConsoleError says why a console may not be used, and who or what could change that.
 type NoConsoleError struct{ Why, Try string }
+
+// ConsoleClosed is the error where nothing lets somebody in at the console of a machine.
+func ConsoleClosed(machine string) *NoConsoleError {
+	return &NoConsoleError{
+		Why: fmt.Sprintf("the console of machine %s is closed", machine), Try: fmt.Sprintf("ironbark open console to %s for 30m because \"…\"", machine),
+	}
+}
 
 // Error tells why.
 func (n *NoConsoleError) Error() string { return n.Why }

@@ -257,6 +257,9 @@ func suggest(name string, known []string, words ...string) string {
 func (r *reader) checkNouns() {
 	e := r.estate
 	for _, s := range e.Admin {
+		if s.Console() {
+			r.fail(s.At(), "a console is administrative already, and no service of the network", "leave it out")
+		}
 		if name, _ := s.Name(); name == sentence.AdminName {
 			r.fail(s.At(), "“admin” stands for this very list", "name a service or its ports")
 			continue

@@ -58,7 +58,6 @@ type Estate struct {
 	Volumes     []Volume
 	Snapshots   []Snapshot
 	Images      []Image
-	Console     Switch // whether machines' serial lines may be used, where a machine does not say
 	Limits      Limits
 	Repair      []Repair // what site restore --follow puts right
 	Edits       Edits    // who else has to approve edits
@@ -177,8 +176,7 @@ type Machine struct {
 	Disk     Disk
 	Setup    []string // recipes and scripts that its first start runs, in this order
 	Password bool     // its first user may log in with a password
-	Console  Switch
-	Limits   Traffic // what it says of itself; see [Limits.Traffic]
+	Limits   Traffic  // what it says of itself; see [Limits.Traffic]
 	At       sentence.Pos
 }
 

@@ -44,7 +44,6 @@ func (r *reader) document(n *yaml.Node) {
 		"volumes":    func(v *yaml.Node) { r.named(v, "volumes", r.volume) },
 		"snapshots":  func(v *yaml.Node) { r.named(v, "snapshots", r.snapshot) },
 		"images":     func(v *yaml.Node) { r.named(v, "images", r.image) },
-		"console":    func(v *yaml.Node) { e.Console = r.toggle(v, "console") },
 		"limits":     func(v *yaml.Node) { r.limits(v) },
 		"edits":      func(v *yaml.Node) { r.edits(v) },
 		"stun":       func(v *yaml.Node) { r.stun(v) },
@@ -63,7 +62,7 @@ func (r *reader) source(name string, at sentence.Pos, n *yaml.Node) {
 func (r *reader) service(name string, at sentence.Pos, n *yaml.Node) {
 	s := Service{Name: name, At: at, Ports: r.services(n, "a service")}
 	for _, p := range s.Ports {
-		if _, named := p.Name(); named || p.Ping() {
+		if _, _, _, ported := p.Ports(); !ported {
 			r.fail(p.At(), fmt.Sprintf("service %s is made of ports, not of “%s”", name, p), "")
 		}
 	}
@@ -295,7 +294,6 @@ func (r *reader) readMachine(name string, at sentence.Pos, n *yaml.Node) {
 			"inside":   func(v *yaml.Node) { m.Inside = r.addrs(v, "inside") },
 			"disk":     func(v *yaml.Node) { m.Disk = r.disk(v, "disk") },
 			"setup":    func(v *yaml.Node) { m.Setup = r.words(v, "setup") },
-			"console":  func(v *yaml.Node) { m.Console = r.toggle(v, "console") },
 			"limits":   func(v *yaml.Node) { m.Limits = r.traffic(v, "the limits of machine "+m.Name) },
 		}
 	}

@@ -134,7 +134,7 @@ func (r *reader) serviceKnown(s sentence.Service) ([]sentence.Service, bool) {
 	}
 	ports, ok := r.estate.Ports(name)
 	if !ok {
-		known := slices.Concat(sortedKeys(r.estate.names.services), sentence.ShippedNames())
+		known := slices.Concat(sortedKeys(r.estate.names.services), sentence.ShippedNames(), []string{sentence.ConsoleName})
 		remedy := suggest(name, known)
 		if remedy == "" {
 			remedy = "write its ports, such as tcp/8443, or name it under services: in " + FileName

@@ -68,17 +68,6 @@ type Image struct {
 	At   sentence.Pos
 }
 
-// Switch is a setting that may be left to whoever stands further out. The zero
-// Switch leaves it.
-type Switch string
-
-// What a Switch can be.
-const (
-	Unsaid Switch = ""
-	On     Switch = "on"
-	Off    Switch = "off"
-)
-
 // The kinds of noun that sentences do not speak of, each with names of its own;
 // snapshots and images share theirs, since machines start from both.
 const (
@@ -87,13 +76,6 @@ const (
 	kindSnapshot = "snapshot"
 	kindImage    = "image"
 )
-
-func (r *reader) toggle(n *yaml.Node, what string) Switch {
-	if r.boolean(n, what) {
-		return On
-	}
-	return Off
-}
 
 func (r *reader) words(n *yaml.Node, what string) (list []string) {
 	r.list(n, what, func(item *yaml.Node) {

@@ -51,7 +51,12 @@ func (v *View) Ask(services flow.Services, from flow.Addrs, targets ...Target) [
 	for _, t := range targets {
 		switch {
 		case t.IsMachine():
-			list = append(list, v.askMachine(t, services, from)...)
+			if services.Contains(flow.Console) {
+				list = append(list, v.askConsole(t)...)
+			}
+			if network := services.Intersect(flow.AnyService); !network.IsEmpty() {
+				list = append(list, v.askMachine(t, network, from)...)
+			}
 		default:
 			list = append(list, v.askDoors(t, v.doorsAt(t), services, from)...)
 		}

@@ -60,13 +60,13 @@ func (c *Changes) add(name string, v *View, m int32, p *part) {
 	}
 }
 
-// addWhole notes a change at a gateway.
+// addWhole notes a change at a gateway, or at a machine's console.
 func (c *Changes) addWhole(x Change) {
-	if n := len(c.groups); n > 0 && c.groups[n-1].part.whole != nil {
+	if n := len(c.groups); n > 0 && c.groups[n-1].part.whole != nil && c.groups[n-1].Machine == x.Machine {
 		c.groups[n-1].part.whole = append(c.groups[n-1].part.whole, x)
 		return
 	}
-	c.groups = append(c.groups, Group{part: &part{whole: []Change{x}}})
+	c.groups = append(c.groups, Group{Machine: x.Machine, part: &part{whole: []Change{x}}})
 }
 
 // IsEmpty reports whether nothing differs.

@@ -51,6 +51,7 @@ func Compare(a, b *View) Difference {
 	for _, m := range gone {
 		d.Closed.add(a.Plan.Machines[m].Name, a, m, c.all(a, m))
 	}
+	d.consoles(a, b)
 	c.gateways(&d)
 	return d
 }

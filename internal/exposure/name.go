@@ -187,6 +187,9 @@ func (n *Names) Plain(s flow.Addrs) string {
 	if s.IsEmpty() {
 		return "nowhere"
 	}
+	if s.Equal(flow.ConsoleSource) {
+		return "its opener"
+	}
 	key := s.Memory()
 	if text, known := n.said[key]; known {
 		return text

@@ -80,14 +80,18 @@ func (v *View) Reach(m int32) []Entry {
 func (v *View) each(m int32, yield func(Entry) bool) bool {
 	c := v.classes[v.classOf[m]]
 	v.reach(c)
-	if len(c.reach) == 0 {
-		return true
-	}
-	for i, d := range v.Plan.DoorsTo(m) {
-		for _, l := range c.reach[i] {
-			if !yield(l.entry(d)) {
-				return false
+	if len(c.reach) > 0 {
+		for i, d := range v.Plan.DoorsTo(m) {
+			for _, l := range c.reach[i] {
+				if !yield(l.entry(d)) {
+					return false
+				}
 			}
+		}
+	}
+	for _, e := range v.Consoles(m) {
+		if !yield(e) {
+			return false
 		}
 	}
 	return true
@@ -228,7 +232,7 @@ const walked = 256
 
 // only returns a view of the machines from one place to before another, which has worked out nothing yet. Other machines have no class in it.
 func (v *View) only(from, to int) *View {
-	w := &View{Plan: v.Plan, At: v.At, ranked: v.ranked, classOf: make([]int32, len(v.classOf))}
+	w := &View{Plan: v.Plan, At: v.At, ranked: v.ranked, classOf: make([]int32, len(v.classOf)), consoles: v.consoles}
 	ruleClasses, places := map[*ruleClass]*ruleClass{}, map[int32]int32{}
 	for m := range w.classOf {
 		w.classOf[m] = notAsked

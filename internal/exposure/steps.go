@@ -19,6 +19,9 @@ func (v *View) Steps(p Part, namings []flow.Naming) []Step {
 	if p.Reason == NoDoor {
 		return []Step{{Question: "door", Answer: "none: nothing leads there from this source"}}
 	}
+	if p.Door.Kind == flow.DoorConsole {
+		return consoleSteps(p)
+	}
 	steps := []Step{{Question: "door", Answer: DoorWords(p.Door), Passed: true}}
 	if p.Door.Kind == flow.DoorBastion {
 		return append(steps, Step{Question: "pass", Answer: "the gateway may be reached from this source", Passed: true, Origin: p.Origin})
@@ -81,6 +84,8 @@ func DoorWords(d flow.Door) string {
 		address = d.Address.String()
 	}
 	switch d.Kind {
+	case flow.DoorConsole:
+		return "the machine's console, past the network"
 	case flow.DoorOutward:
 		return text + ", from " + address
 	case flow.DoorForward, flow.DoorSpread, flow.DoorBastion:

@@ -43,6 +43,8 @@ type View struct {
 	kinds   int     // how many rule classes there are
 	ahead   bool    // openings begin later
 
+	consoles map[int32][]*flow.Rule // by machine: the openings of its console
+
 	callsOnce sync.Once
 	calls     *View // of what machines call outside
 }
@@ -137,6 +139,7 @@ func newView(p *flow.Plan, at time.Time, machines iter.Seq[int32]) *View {
 	p = p.DoorsAt(at)
 	v := &View{Plan: p, At: at, ranked: make([]active, 0, len(p.Rules)), classOf: make([]int32, len(p.Machines))}
 	everywhere := p.Everywhere()
+	v.addConsoles(p.Rules)
 	list, parts := ranked(p.Rules, at)
 	v.ahead = parts != nil
 	for _, r := range list {
@@ -222,7 +225,7 @@ func ranked(rules []flow.Rule, at time.Time) (list []*flow.Rule, parts map[*flow
 	var ending []*flow.Rule
 	for i := range rules {
 		switch r := &rules[i]; {
-		case !r.Active(at):
+		case !r.Active(at) || isConsole(r):
 		case r.Until.IsZero():
 			endless[r.Kind] = append(endless[r.Kind], r)
 		default:

@@ -37,7 +37,7 @@ const (
 	UnusedPermit    Kind = "unused-permit"    // a permit that nobody has used for long
 	WiderThanUsed   Kind = "wider-than-used"  // a sentence that was used from far fewer addresses than it is for
 	UnneededAddress Kind = "unneeded-address" // a public address for which a bastion would do
-	ConsoleOn       Kind = "console-on"       // a serial console that is left on
+	ConsoleOpen     Kind = "console-open"     // a console that is open for a while
 	LooseKey        Kind = "loose-key"        // a private key that others can read
 	OneKey          Kind = "one-key"          // a key that opens every machine
 	OldImage        Kind = "old-image"        // an image of long ago
@@ -106,7 +106,7 @@ var meanings = map[Kind]meaning{
 	UnusedPermit:    {"nobody uses a permit", "A right that nobody needs is one that somebody else may come to use: who left, or whose key was copied."},
 	WiderThanUsed:   {"a sentence is wider than it is used", "Whoever else it lets in can only be somebody whom nobody expects. Where it is used from is known by now."},
 	UnneededAddress: {"a public address is not needed", "A machine without one cannot be reached from outside by any mistake, and costs less."},
-	ConsoleOn:       {"a serial console is left on", "It leads past every rule of the network to a prompt for a password."},
+	ConsoleOpen:     {"a console is open", "It leads past every rule of the network to a prompt for a password."},
 	LooseKey:        {"a private key can be read by others", "Whoever reads it can log in wherever it opens, and nobody can tell the two apart."},
 	OneKey:          {"one key opens every machine", "Whoever gets hold of it has all of them at once, and to change it all of them must be changed."},
 	Crowded:         {"connections run out", "New connections to the machine are dropped when it has as many as it may have. A machine that holds many may be under attack, or attack others."},

@@ -249,11 +249,15 @@ func needNoAddress(e *estate.Estate) (list []int) {
 	return list
 }
 
-// consoles finds machines whose serial line may be used.
+// consoles finds machines whose console is open.
 func (l *looker) consoles() {
-	for _, m := range l.e.Machines {
-		if m.Console == estate.On || m.Console == "" && l.e.Console == estate.On {
-			l.machine(Note, ConsoleOn, m.Name, "ironbark change machine "+m.Name+" --console off", "its serial console is left on, where no rule decides who gets in")
+	for _, r := range l.p.Rules {
+		if r.Kind != flow.Opening || !r.Services.Contains(flow.Console) || !r.Active(l.at) {
+			continue
+		}
+		for _, m := range r.To.Machines {
+			l.machine(Note, ConsoleOpen, l.p.Machines[m].Name, fmt.Sprintf("ironbark close %d, once it is not needed", r.Opening),
+				fmt.Sprintf("its console is open until %s, past every rule of the network", r.Until.UTC().Format(time.RFC3339)))
 		}
 	}
 }

@@ -31,11 +31,10 @@ networks:
     subnets: {landing: {range: [10.60.1.0/24, "2001:db8:60:1::/64"]}, plain: {range: [10.60.2.0/24]}, lookout: {range: [10.60.9.0/27]}}
 machines:
   web-1: {image: gauge-os, size: s, at: landing, address: auto, key: ops}
-  web-2: {image: gauge-os, size: s, at: plain, address: auto, key: [ops, spare], console: false}
+  web-2: {image: gauge-os, size: s, at: plain, address: auto, key: [ops, spare]}
   web-3: {image: gauge-os, size: s, at: plain, address: auto, key: ops}
   web-4: {image: gauge-os, size: s, at: plain, key: ops}
   web-5: {image: gauge-os, size: s, at: plain, key: ops}
-console: true
 images: {gauge-os: {file: gauge-os.qcow2}}
 bastions: {beacon: {subnet: lookout, address: auto, from: [office]}}
 `
@@ -78,8 +77,14 @@ allow smtp from everywhere to web-2
 		},
 		Uses: map[string][]flow.Addrs{"permit ops to open ssh to web-1 from internet up to 1h": {one, one, one}, "permit ops to open ssh to web-2 from internet up to 1h": {one, one, all}},
 	}
+	plan := w.Plan()
+	sits, _ := plan.MachineByName("web-4")
+	at := flow.Rule{Kind: flow.Opening, From: flow.ConsoleSource, To: &flow.Group{Machines: []int32{sits}}, Services: flow.ConsoleOnly, Begin: oracle.Epoch, Until: oracle.Epoch.Add(time.Hour), Opening: 3}
+	later := at
+	later.Begin = oracle.Epoch.Add(time.Minute)
+	plan = plan.With(at, later)
 	told := func(facts findings.Facts) (list []string) {
-		for _, f := range findings.Posture(findings.Side{Estate: w.Estate, Plan: w.Plan()}, oracle.Epoch, facts) {
+		for _, f := range findings.Posture(findings.Side{Estate: w.Estate, Plan: plan}, oracle.Epoch, facts) {
 			one := fmt.Sprint(f.Level, " ", f.Kind, " ", f.At.Line, " ", f.Subject)
 			if _, from, told := strings.Cut(f.Remedy, "used from: "); told {
 				one += ": " + from
@@ -100,10 +105,10 @@ allow smtp from everywhere to web-2
 		"note wider-than-used 13 allow http from 198.18.0.0/15 to web-1: from 198.51.100.0/24",
 		"note wider-than-used 14 allow smtp from everywhere to web-2: from 10.60.2.0/24, 2001:db8:60:1::/64",
 		"note unneeded-address 15 web-3",
-		"note console-on 13 web-1", "note console-on 15 web-3", "note console-on 16 web-4", "note console-on 17 web-5",
+		"note console-open 16 web-4",
 		"note one-key 6 ops",
 		"serious loose-key 0 keys/ops",
-		"note old-image 19 gauge-os",
+		"note old-image 18 gauge-os",
 	}, told(facts))
 	bare := told(findings.Facts{})
 	for _, kind := range []findings.Kind{findings.UnusedPermit, findings.WiderThanUsed, findings.LooseKey, findings.OldImage} {

@@ -251,6 +251,9 @@ func (c *compiler) group(s sentence.Set) *Group {
 // Source returns the addresses that a source stands for: its list less what is
 // excepted, and never an own public address.
 func (c *compiler) Source(s sentence.Set) Addrs {
+	if s.AtConsole() {
+		return ConsoleSource
+	}
 	key := s.String()
 	set, ok := c.sets[key]
 	if !ok {

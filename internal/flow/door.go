@@ -22,11 +22,12 @@ const (
 	DoorLine
 	DoorBastion
 	DoorOutward // by which a machine calls outside; only in a plan of calls
+	DoorConsole // to a machine's console, past the network
 )
 
 // String names the kind as answers do.
 func (k DoorKind) String() string {
-	return [...]string{"", "direct", "forward", "spread", "inside", "line", "bastion", "outward"}[min(k, 8)%8]
+	return [...]string{"", "direct", "forward", "spread", "inside", "line", "bastion", "outward", "console"}[min(k, 9)%9]
 }
 
 // Door is one way to one machine: who may arrive through it at all, at which

@@ -13,9 +13,10 @@ import (
 
 // Service is one arriving service as a point on a line: the 65,536 ports of TCP,
 // those of UDP, echo requests, and everything else together, since no sentence
-// can tell the rest apart.
+// can tell the rest apart. A machine's console comes after them. It is not of the network: [AnyService] does
+// not have it, no door of the network leads to it, and its only source is [ConsoleSource].
 //
-//	0 ──tcp── 0xFFFF  0x10000 ──udp── 0x1FFFF  0x20000 ping  0x20001 other
+//	0 ──tcp── 0xFFFF  0x10000 ──udp── 0x1FFFF  0x20000 ping  0x20001 other  0x20002 console
 type Service uint32
 
 // The services that are not ports.
@@ -23,6 +24,7 @@ const (
 	udpBase Service = 0x10000
 	Ping    Service = 0x20000
 	Other   Service = 0x20001 // every other protocol
+	Console Service = 0x20002 // a machine's console
 )
 
 // TCPPort returns the service of a TCP port.
@@ -51,7 +53,7 @@ func (s Service) Next() Service { return s + 1 }
 // Prev returns the service before s on the line.
 func (s Service) Prev() Service { return s - 1 }
 
-// String prints the service as tcp/443, udp/53, ping or other.
+// String prints the service as tcp/443, udp/53, ping, other or console.
 func (s Service) String() string {
 	switch {
 	case s < udpBase:
@@ -60,6 +62,8 @@ func (s Service) String() string {
 		return "udp/" + strconv.Itoa(int(s-udpBase))
 	case s == Ping:
 		return "ping"
+	case s == Console:
+		return sentence.ConsoleName
 	}
 	return "other"
 }
@@ -67,8 +71,11 @@ func (s Service) String() string {
 // Services is a set of services.
 type Services = span.Set[Service]
 
-// AnyService is the set of every service.
+// AnyService is the set of every service of the network.
 var AnyService = span.Of(span.Run[Service]{Lo: 0, Hi: Other})
+
+// ConsoleOnly is the set of the console alone.
+var ConsoleOnly = span.One(Console)
 
 // namer looks up the ports behind a service's name.
 type namer interface {
@@ -89,6 +96,10 @@ func union(names namer, list []sentence.Service) Services {
 	for _, s := range list {
 		if s.Ping() {
 			runs = append(runs, span.Run[Service]{Lo: Ping, Hi: Ping})
+			continue
+		}
+		if s.Console() {
+			runs = append(runs, span.Run[Service]{Lo: Console, Hi: Console})
 			continue
 		}
 		ports := []sentence.Service{s}
@@ -117,6 +128,12 @@ func point(p sentence.Protocol, port uint16) Service {
 func PrintServices(s Services, namings []Naming) string {
 	if s.Equal(AnyService) {
 		return "any"
+	}
+	if s.Contains(Console) { // it is in neither any nor a name
+		if s = s.Intersect(AnyService); s.IsEmpty() {
+			return sentence.ConsoleName
+		}
+		return PrintServices(s, namings) + ", " + sentence.ConsoleName
 	}
 	missing := AnyService.Subtract(s)
 	text := printList(s, namings)
@@ -220,7 +237,7 @@ func wholeRuns(s, part Services) bool {
 func ServiceRuns(s Services) []string {
 	var words []string
 	for _, r := range s.Runs() {
-		for _, part := range [][2]Service{{0, udpBase - 1}, {udpBase, Ping - 1}, {Ping, Ping}, {Other, Other}} {
+		for _, part := range [][2]Service{{0, udpBase - 1}, {udpBase, Ping - 1}, {Ping, Ping}, {Other, Other}, {Console, Console}} {
 			lo, hi := max(r.Lo, part[0]), min(r.Hi, part[1])
 			switch {
 			case lo > hi:
@@ -244,6 +261,9 @@ func ParseServiceRuns(words []string) (Services, error) {
 			continue
 		case "other":
 			runs = append(runs, span.Run[Service]{Lo: Other, Hi: Other})
+			continue
+		case sentence.ConsoleName:
+			runs = append(runs, span.Run[Service]{Lo: Console, Hi: Console})
 			continue
 		}
 		proto, ports, _ := strings.Cut(w, "/")

@@ -68,18 +68,18 @@ func Reworded(o Opening, e *estate.Estate, p *flow.Plan) sentence.Open {
 		return words
 	}
 	resolve := flow.NewResolver(e, p)
-	services, from := words.Services.String(), words.From.String()
+	services, from := words.Services.String(), sentence.FromWords(words.From)
 	if !resolve.Services(words.Services).Equal(part.Services) {
 		services = flow.PrintServices(part.Services, flow.Namings(nil, e))
 	}
 	if !resolve.Source(words.From).Equal(part.From) {
-		from = strings.Join(flow.AddrRuns(part.From), ", ")
+		from = " from " + strings.Join(flow.AddrRuns(part.From), ", ")
 	}
 	starting := ""
 	if !words.Starting.IsZero() {
 		starting = " starting " + words.Starting.UTC().Format(time.RFC3339)
 	}
-	text := "open " + services + " to " + strings.Join(part.Machines, ", ") + " from " + from + starting + " until " + part.End.UTC().Format(time.RFC3339) + map[bool]string{true: " in emergency"}[words.Emergency] + ` because "x"`
+	text := "open " + services + " to " + strings.Join(part.Machines, ", ") + from + starting + " until " + part.End.UTC().Format(time.RFC3339) + map[bool]string{true: " in emergency"}[words.Emergency] + ` because "x"`
 	if s, err := sentence.ParseArgs([]string{text}, time.Time{}); err == nil {
 		because := words.Because
 		words = s.(sentence.Open)

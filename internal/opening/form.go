@@ -121,15 +121,18 @@ func (o Opening) Within(other Opening) bool {
 
 // Brief tells in a line what an opening is for, in the words of whoever asked for it.
 func (o Opening) Brief() string {
-	return fmt.Sprintf("%s to %s from %s", o.Words.Services, strings.Join(o.Machines(), ", "), o.Words.From)
+	return fmt.Sprintf("%s to %s%s", o.Words.Services, strings.Join(o.Machines(), ", "), sentence.FromWords(o.Words.From))
 }
 
 // Describe tells in a line what passes by an opening, in numbers.
 func (o Opening) Describe() string {
 	words := make([]string, len(o.Parts))
 	for i, p := range o.Parts {
-		words[i] = fmt.Sprintf("%s to %s from %s until %s", strings.Join(flow.ServiceRuns(p.Services), ", "),
-			strings.Join(p.Machines, ", "), strings.Join(flow.AddrRuns(p.From), ", "), p.End.UTC().Format(time.RFC3339))
+		from := " from " + strings.Join(flow.AddrRuns(p.From), ", ")
+		if p.Console() {
+			from = ""
+		}
+		words[i] = fmt.Sprintf("%s to %s%s until %s", strings.Join(flow.ServiceRuns(p.Services), ", "), strings.Join(p.Machines, ", "), from, p.End.UTC().Format(time.RFC3339))
 	}
 	return strings.Join(words, "; ")
 }
@@ -190,6 +193,14 @@ func (o Opening) Rules(p *flow.Plan) (rules []flow.Rule) {
 		rules = append(rules, part.rule(o, p))
 	}
 	return rules
+}
+
+// Console reports whether a part is for consoles; then it is for nothing else.
+func (p Part) Console() bool { return p.Services.Contains(flow.Console) }
+
+// OpensConsole reports whether an opening is for the console of a machine.
+func (o Opening) OpensConsole(machine string) bool {
+	return slices.ContainsFunc(o.Parts, func(p Part) bool { return p.Console() && slices.Contains(p.Machines, machine) })
 }
 
 // SameFlows reports whether two parts let the same flows pass, ends aside.

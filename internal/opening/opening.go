@@ -64,7 +64,7 @@ type Request struct {
 	Running func(machine string) bool
 	Alike   []Opening // those of the person that hold and let the same flows pass, whatever their ends
 	Owed    []Opening // those of the person of which an account is owed
-	Extends int64     // the one of Alike that begins later and is to be extended, where Words say when it begins; 0: none
+	Extends int64     // the one of Alike that is to be extended; 0: whichever is for the same flows, unless it begins later
 }
 
 // Granted is the answer to a request that is not refused.
@@ -173,6 +173,9 @@ func (j *judge) begin() (extends bool) {
 // replaces reports whether the request is for another end of an opening. One that begins later has a window of its own, so it is replaced where its
 // number was given alone.
 func (j *judge) replaces(a Opening) bool {
+	if j.Extends > 0 && a.ID != j.Extends { // another with the same flows stays as it is
+		return false
+	}
 	same := a.Person == j.Person && !a.Waits() && a.Emergency == j.o.Emergency && len(a.Parts) == 1 && a.Parts[0].SameFlows(j.part)
 	if j.Words.Starting.IsZero() {
 		return same && !a.Begin.After(j.Now)
@@ -211,14 +214,16 @@ func (j *judge) judgeTarget() {
 		j.refuse("", "“from %s” stands for no address", j.Words.From)
 		return
 	}
+	if j.part.Console() {
+		j.judgeConsoles()
+		return
+	}
 	view := j.seen()
 	defer func() { j.machine = "" }()
 	for _, name := range j.part.Machines {
 		j.machine = name
 		m, _ := j.Plan.MachineByName(name)
-		if !j.Running(name) && !j.o.Begin.After(j.Now) { // it may run by then
-			j.refuse("start "+name, "%s is not running", name)
-		}
+		j.judgeRunning(name)
 		var noDoor, denied, open bool
 		var deny exposure.Part
 		var closed, reached flow.Services
@@ -252,6 +257,25 @@ func (j *judge) judgeTarget() {
 		case noDoor:
 			j.refuse("give it a public address, a forward, or come from inside", "there is no way in to %s from %s", name, j.Words.From)
 		}
+	}
+}
+
+// judgeRunning refuses a machine that does not run, unless it may by the time at which the opening begins.
+func (j *judge) judgeRunning(name string) {
+	if !j.Running(name) && !j.o.Begin.After(j.Now) {
+		j.refuse("start "+name, "%s is not running", name)
+	}
+}
+
+// judgeConsoles asks of each machine whether it has a console: the network has no say in that.
+func (j *judge) judgeConsoles() {
+	defer func() { j.machine = "" }()
+	for _, name := range j.part.Machines {
+		if j.machine = name; name == estate.SiteHost {
+			j.refuse("", "the site's host has no console here")
+			continue
+		}
+		j.judgeRunning(name)
 	}
 }
 
@@ -320,7 +344,7 @@ func (j *judge) judgePermits() {
 		j.refusal.Reasons = append(j.refusal.Reasons, near...)
 		return
 	}
-	remedy := fmt.Sprintf("permit %s to open %s to %s from %s up to %s", j.Person, j.Words.Services, j.Words.To, j.Words.From, upTo(length))
+	remedy := fmt.Sprintf("permit %s to open %s to %s%s up to %s", j.Person, j.Words.Services, j.Words.To, sentence.FromWords(j.Words.From), upTo(length))
 	j.refuse(sentence.ShellSentence(remedy), "no permit lets %s open anything", j.Person)
 }
 
@@ -341,7 +365,9 @@ func (j *judge) lacks(m sentence.Permit, length time.Duration) (list []string) {
 		}
 	}
 	if !j.resolve.Source(m.From).ContainsAll(j.part.From) {
-		list = append(list, "it is from "+m.From.String())
+		if !j.part.Console() && !m.From.AtConsole() { // otherwise the services say it
+			list = append(list, "it is from "+m.From.String())
+		}
 	}
 	if longest := Longest(m, j.Estate.Limits); length > longest {
 		limit := ""

@@ -155,11 +155,10 @@ func (p *parser) permit() Sentence {
 	m := Permit{People: p.people()}
 	p.need("to")
 	p.need("open")
-	m.Services = p.services()
+	m.Services = p.openable()
 	p.need("to")
 	m.To = p.set(WantTarget)
-	p.need("from")
-	m.From = p.set(WantSource)
+	m.From = p.sourceOf(m.Services)
 	if p.natural && p.word("for") {
 		p.read = true
 	} else {
@@ -214,14 +213,13 @@ func (p *parser) always() Sentence {
 }
 
 func (p *parser) open() Sentence {
-	o := Open{Services: p.services()}
+	o := Open{Services: p.openable()}
 	if p.natural {
 		return p.openAnyOrder(o)
 	}
 	p.need("to")
 	o.To = p.set(WantTarget)
-	p.need("from")
-	o.From = p.set(WantSource)
+	o.From = p.sourceOf(o.Services)
 	if p.word("starting") {
 		o.Starting = p.time()
 	}
@@ -231,6 +229,23 @@ func (p *parser) open() Sentence {
 	}
 	p.openReason(&o)
 	return o
+}
+
+// sourceOf parses the source of a sentence about some services; that of a console is not written.
+func (p *parser) sourceOf(s Services) Set {
+	if s.Console() {
+		p.noSource(s)
+		return ConsoleSource()
+	}
+	p.need("from")
+	return p.set(WantSource)
+}
+
+// noSource refuses a source where a sentence about consoles has one.
+func (p *parser) noSource(s Services) {
+	if t := p.peek(); s.Console() && p.err == nil && t.kind == tokenWord && t.text == "from" {
+		p.fail(t.at, "a console has no source: it is for the person who opens it", "leave out “from …”")
+	}
 }
 
 func (p *parser) openLength(o *Open, word string) {
@@ -257,6 +272,9 @@ func (p *parser) openReason(o *Open) {
 // told in the canonical one.
 func (p *parser) openAnyOrder(o Open) Sentence {
 	order := 0
+	if o.Services.Console() {
+		o.From = ConsoleSource()
+	}
 	for p.err == nil {
 		part := 0
 		switch {
@@ -278,6 +296,7 @@ func (p *parser) openAnyOrder(o Open) Sentence {
 			o.Because, part = p.reason(), 6
 		}
 		if part == 0 {
+			p.noSource(o.Services)
 			break
 		}
 		p.read = p.read || part < order
@@ -322,7 +341,15 @@ func (p *parser) ask(probe bool) Sentence {
 		a.Services, a.From, a.To = p.servicesFromTo()
 		return a
 	}
-	a.Services = p.services()
+	a.Services = p.openable()
+	if a.Services.Console() {
+		a.From = ConsoleSource()
+		p.noSource(a.Services)
+		p.need("to")
+		a.To = p.set(WantTarget)
+		p.noSource(a.Services)
+		return a
+	}
 	if t := p.peek(); p.natural && t.kind == tokenWord && t.text == "to" {
 		p.advance()
 		a.To = p.set(WantDestination)

@@ -187,7 +187,7 @@ func ParseServices(text string) (Services, error) {
 		return Services{}, err
 	}
 	p := parserOf(l, time.Time{})
-	s := p.services()
+	s := p.openable()
 	if p.end(); p.err != nil {
 		return Services{}, p.err
 	}

@@ -302,7 +302,7 @@ func (p *parser) service(w WantKind) Service {
 	if s, ok := p.naturalPort(); ok {
 		return s
 	}
-	if p.err == nil && p.stops("ping", "http", "any") {
+	if p.err == nil && p.stops("ping", "http", "any", ConsoleName) {
 		p.want(Want{Kind: w})
 		p.unexpected()
 		return Service{}
@@ -332,8 +332,28 @@ func (p *parser) serviceList() []Service {
 	return list
 }
 
-// services parses Svcs.
+// services parses the services of a sentence about the network.
 func (p *parser) services() Services {
+	s := p.openable()
+	if s.Console() {
+		p.fail(s.List[0].at, "a console is no service of the network", "open it for a while: ironbark open console to MACHINE for 30m because \"…\"")
+	}
+	return s
+}
+
+// openable parses services: Svcs, or a console.
+func (p *parser) openable() Services {
+	s := p.someServices()
+	if i := slices.IndexFunc(s.List, Service.Console); i >= 0 && len(s.List) > 1 {
+		p.fail(s.List[i].at, "“console” stands alone in a sentence", "write two sentences, one of them for the console")
+	}
+	if i := slices.IndexFunc(s.Except, Service.Console); i >= 0 {
+		p.fail(s.Except[i].at, "“any” does not cover consoles", "leave “console” out")
+	}
+	return s
+}
+
+func (p *parser) someServices() Services {
 	if !p.naturalAny() && !p.word("any") {
 		return Services{List: p.serviceList()}
 	}
@@ -350,6 +370,9 @@ func (p *parser) port(ranges bool) Service {
 	s := p.service(WantPort)
 	if s.kind == servicePing {
 		p.fail(s.at, "ping has no port", "name one protocol and port, such as tcp/443")
+	}
+	if s.kind == serviceConsole {
+		p.fail(s.at, "a console has no port", "name one protocol and port, such as tcp/443")
 	}
 	if s.kind == servicePorts && s.lo != s.hi && !ranges {
 		p.fail(s.at, fmt.Sprintf("%q is a range where one port stands", s.String()), "")

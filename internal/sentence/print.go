@@ -15,13 +15,13 @@ func (d Deny) String() string {
 // String prints the sentence in its canonical form.
 func (f Forward) String() string {
 	p := phrase(f.Front.Text, " ", f.Service.String(), " to ", f.To.String(), " on ", f.On.String())
-	return (p + from(f.From) + phrase(standing(f.Standing), f.Tail.String())).after("forward ")
+	return (p + phrase(FromWords(f.From), standing(f.Standing), f.Tail.String())).after("forward ")
 }
 
 // String prints the sentence in its canonical form.
 func (s Spread) String() string {
 	p := phrase(s.Front.Text, " ", s.Service.String(), " over ", s.Over.String(), " on ", s.On.String())
-	return (p + from(s.From) + phrase(s.Tested.String())).after("spread ")
+	return (p + phrase(FromWords(s.From), s.Tested.String())).after("spread ")
 }
 
 // String prints the sentence in its canonical form.
@@ -31,7 +31,7 @@ func (r Route) String() string {
 
 // String prints the sentence in its canonical form.
 func (m Permit) String() string {
-	p := phrase(joined(m.People), " to open ", m.Services.String(), " to ", m.To.String(), " from ", m.From.String(), " up to ", m.UpTo.String())
+	p := phrase(joined(m.People), " to open ", m.Services.String(), " to ", m.To.String(), FromWords(m.From), " up to ", m.UpTo.String())
 	if m.Approvals > 0 {
 		word := " approvals from "
 		if m.Approvals == 1 {
@@ -58,7 +58,7 @@ func (a Always) String() string {
 
 // String prints the sentence in its canonical form.
 func (o Open) String() string {
-	p := phrase(o.Services.String(), " to ", o.To.String(), " from ", o.From.String())
+	p := phrase(o.Services.String(), " to ", o.To.String(), FromWords(o.From))
 	if !o.Starting.IsZero() {
 		p += phrase(" starting ", printTime(o.Starting))
 	}
@@ -79,7 +79,7 @@ func (a Ask) String() string {
 		}
 		return phrase(a.Services.String(), " from ", from, " via ", a.Via.Text, " to ", a.To.String()).after(a.Verb().String() + " ")
 	}
-	return phrase(a.Services.String(), " from ", a.From.String(), " to ", a.To.String()).after(a.Verb().String() + " ")
+	return phrase(a.Services.String(), FromWords(a.From), " to ", a.To.String()).after(a.Verb().String() + " ")
 }
 
 // String prints the tail with a space before it; "" for the zero Tail.
@@ -126,9 +126,10 @@ func emergency(is bool) words {
 	return ""
 }
 
-func from(s Set) words {
-	if s.IsEmpty() {
+// FromWords returns a source as a sentence writes it, with “from” and a space before it; "" where the sentence writes none.
+func FromWords(s Set) string {
+	if s.IsEmpty() || s.AtConsole() {
 		return ""
 	}
-	return phrase(" from ", s.String())
+	return " from " + s.String()
 }

@@ -34,6 +34,7 @@ const (
 	serviceNamed serviceKind = iota + 1
 	servicePorts
 	servicePing
+	serviceConsole
 )
 
 // Service is one word for a service: a name, ports of a protocol, or ping. The
@@ -61,6 +62,9 @@ func Ports(p Protocol, lo, hi uint16) (Service, error) {
 func ParseService(text string) (Service, error) {
 	if text == "ping" {
 		return Service{kind: servicePing}, nil
+	}
+	if text == ConsoleName {
+		return Service{kind: serviceConsole}, nil
 	}
 	proto, ports, found := strings.Cut(text, "/")
 	if !found {
@@ -115,6 +119,9 @@ func (s Service) Ports() (p Protocol, lo, hi uint16, ok bool) {
 // Ping reports whether s is ping (ICMP and ICMPv6 echo).
 func (s Service) Ping() bool { return s.kind == servicePing }
 
+// Console reports whether s is a machine's console. It is no service of the network: it has no source.
+func (s Service) Console() bool { return s.kind == serviceConsole }
+
 // At tells where s was read.
 func (s Service) At() Pos { return s.at }
 
@@ -125,6 +132,8 @@ func (s Service) String() string {
 		return s.name
 	case servicePing:
 		return "ping"
+	case serviceConsole:
+		return ConsoleName
 	case servicePorts:
 		if s.lo == s.hi {
 			return fmt.Sprintf("%s/%d", s.proto, s.lo)
@@ -141,6 +150,9 @@ type Services struct {
 	List   []Service // when Any is false
 	Except []Service // when Any is true
 }
+
+// Console reports whether the list is the console, which stands alone in a sentence.
+func (s Services) Console() bool { return !s.Any && len(s.List) == 1 && s.List[0].Console() }
 
 // String prints the list as sentences write it.
 func (s Services) String() string {
@@ -199,6 +211,10 @@ func WellKnown(name string) ([]Service, bool) {
 
 // ShippedNames returns the names that [WellKnown] knows, sorted.
 func ShippedNames() []string { return slices.Sorted(maps.Keys(shipped)) }
+
+// ConsoleName is the word for a machine's console: a reserved administrative service, in neither any nor admin. Only permits
+// and openings cover it, and they take no source with it.
+const ConsoleName = "console"
 
 // AdminName is the word for all services that are administrative in an estate. It is one
 // where a service stands, and an ordinary name elsewhere.

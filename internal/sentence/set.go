@@ -23,6 +23,7 @@ const (
 	Address                        // one address
 	Prefix                         // a prefix, without host bits
 	Range                          // addresses from one to another, both included
+	AtConsole                      // whoever is at a console: the source of a sentence about consoles, which is not written
 )
 
 // Atom is one member of a set: a source or a target. The zero Atom is invalid.
@@ -205,6 +206,12 @@ type Set struct {
 
 // Of returns the set of the given atoms.
 func Of(atoms ...Atom) Set { return Set{List: atoms} }
+
+// ConsoleSource is the source of a sentence about consoles. It prints as nothing.
+func ConsoleSource() Set { return Of(Atom{kind: AtConsole}) }
+
+// AtConsole reports whether the set is [ConsoleSource].
+func (s Set) AtConsole() bool { return len(s.List) == 1 && s.List[0].kind == AtConsole }
 
 // IsEmpty reports whether no set was written at all.
 func (s Set) IsEmpty() bool { return len(s.List) == 0 }

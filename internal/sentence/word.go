@@ -13,7 +13,7 @@ const MaxName = 63
 
 // reserved are the words of the grammar. None may name anything.
 var reserved = []string{
-	"all", "allow", "always", "any", "approval", "approvals", "because", "by", "deny",
+	"all", "allow", "always", "any", "approval", "approvals", "because", "by", "console", "deny",
 	"everywhere", "except", "for", "forward", "from", "http", "internet", "me", "needing",
 	"never", "on", "open", "over", "permit", "ping", "probe", "route", "spread", "standing",
 	"tcp", "tested", "to", "udp", "until", "up", "via", "why",

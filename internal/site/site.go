@@ -20,6 +20,8 @@ import (
 	"io"
 	"net"
 	"net/netip"
+	"slices"
+	"strings"
 	"time"
 
 	"ironbark/internal/cost"
@@ -302,20 +304,44 @@ func (s *Site) Dial(ctx context.Context, from netip.Addr, to netip.AddrPort) (ne
 	return s.driver.Dial(ctx, from, to)
 }
 
-// Console opens a machine's serial line. The session is in the journal, and its end too
+// Console opens a machine's console for a person, by their openings of it; in an emergency by none. The session is in the journal, and its end too
 // once the line is closed.
-func (s *Site) Console(ctx context.Context, person, machine string) (io.ReadWriteCloser, error) {
-	line, err := s.driver.Console(ctx, machine)
+func (s *Site) Console(ctx context.Context, person, machine string, emergency bool) (io.ReadWriteCloser, error) {
+	by, how := driver.ConsoleBy{Emergency: emergency}, "as whoever runs the site, in an emergency"
+	if !emergency {
+		list, err := s.consolesOf(ctx, person, machine)
+		if err != nil {
+			return nil, err
+		}
+		var ids []string
+		for _, o := range list {
+			by.Openings, ids = append(by.Openings, o.ID), append(ids, fmt.Sprintf("by opening %d", o.ID))
+		}
+		how = strings.Join(ids, " and ")
+	}
+	line, err := s.driver.Console(ctx, machine, by)
 	if err != nil {
 		return nil, err
 	}
 	tell := func(ctx context.Context, what string) error {
-		return s.record(ctx, ledger.Decision{Person: person, Action: "console", Text: what + " session on the console of machine " + machine})
+		return s.record(ctx, ledger.Decision{Person: person, Action: "console", Text: fmt.Sprintf("%s session at the console of machine %s, %s", what, machine, how)})
 	}
 	if err := tell(ctx, "began a"); err != nil {
 		return nil, errors.Join(err, line.Close())
 	}
 	return &toldLine{ReadWriteCloser: line, end: func() error { return tell(context.WithoutCancel(ctx), "ended the") }}, nil
+}
+
+// consolesOf lists a person's openings of a machine's console that hold.
+func (s *Site) consolesOf(ctx context.Context, person, machine string) ([]opening.Opening, error) {
+	st, err := s.ledger.State(ctx, ledger.Scope{})
+	if err != nil {
+		return nil, err
+	}
+	now := s.clock.Now()
+	return slices.DeleteFunc(st.Openings, func(o opening.Opening) bool {
+		return o.Person != person || o.StateAt(now) != opening.Open || !o.OpensConsole(machine)
+	}), nil
 }
 
 // toldLine is a line that tells when it is closed.

@@ -168,9 +168,6 @@ func machineFields(s change.Spec) (fields []estate.Field) {
 	if s.Password {
 		add("password", estate.Bare("true"))
 	}
-	if s.Console {
-		add("console", estate.Bare("true"))
-	}
 	var tags []estate.Field
 	for _, key := range slices.Sorted(maps.Keys(s.Tags)) {
 		tags = append(tags, estate.Field{Key: key, Value: estate.Word(s.Tags[key])})

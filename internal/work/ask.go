@@ -40,7 +40,7 @@ func (w *Work) Ask(st *State, ask sentence.Ask, at time.Time) (*Answer, error) {
 		return nil, &sentence.Error{At: ask.Via.At, Problem: "a question about a bastion is asked by itself", Remedy: "ironbark " + ask.String()}
 	}
 	resolve := flow.NewResolver(st.Estate, st.Plan)
-	if CallsOutside(st, ask) {
+	if !ask.Services.Console() && CallsOutside(st, ask) {
 		return w.askOutward(st, ask, at, resolve)
 	}
 	from, err := w.FromMe(st, ask.From, resolve.Group(ask.To))
@@ -87,7 +87,7 @@ func (a *Answer) answered(plan *flow.Plan, at time.Time, named sentence.Set, tar
 
 // Outlets lists what the machine of a closed part may call of the part's sources: with those it can still exchange data.
 func (a *Answer) Outlets(p exposure.Part) []exposure.Outlet {
-	if a.Outward || p.Open || p.Machine < 0 {
+	if a.Outward || p.Open || p.Machine < 0 || p.Door.Kind == flow.DoorConsole {
 		return nil
 	}
 	return exposure.Outlets(a.State.Plan, a.View.At, map[int32]flow.Addrs{p.Machine: p.From})
@@ -158,6 +158,9 @@ func (a *Answer) Machine(p exposure.Part) (m driver.Machine, listens, known bool
 		return driver.Machine{}, false, false
 	}
 	m, known = a.State.Report.Machines[a.State.Plan.Machines[p.Machine].Name]
+	if p.Door.Kind == flow.DoorConsole {
+		return m, m.State == driver.Running, known
+	}
 	return m, m.Listens.Overlaps(p.Arrives), known
 }
 

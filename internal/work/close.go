@@ -93,6 +93,9 @@ func (w *Work) Outlets(ctx context.Context, list []opening.Opening) (*State, []e
 	sources := map[int32]flow.Addrs{}
 	for _, o := range list {
 		for _, part := range o.Parts {
+			if part.Console() { // nothing comes over the network to a console
+				continue
+			}
 			for _, name := range part.Machines {
 				if m, there := st.Plan.MachineByName(name); there {
 					sources[m] = sources[m].Union(part.From)

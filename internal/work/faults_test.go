@@ -42,7 +42,7 @@ const after = tides + `snapshots: {autumn: {volume: logs}, gold: {machine: m-3}}
 machines:
   m-1: {image: linux-web, size: c1m2, at: landing, key: ops, address: jetty}
   m-2: {image: linux-web, size: c1m1, at: landing, address: slip, disk: 30}
-  m-4: {image: gold, size: c1m1, at: landing, inside: 10.60.1.9, setup: web-server, console: true}
+  m-4: {image: gold, size: c1m1, at: landing, inside: 10.60.1.9, setup: web-server}
 volumes: {charts: {gb: 40, machine: m-2}, again: {gb: 9, from: autumn, machine: m-4, device: vdd}}
 `
 

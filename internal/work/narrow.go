@@ -114,6 +114,9 @@ func (w *Work) narrowed(st *State, o opening.Opening, to Narrower) (opening.Open
 	if err := checkNarrower(st, words, to); err != nil {
 		return o, err
 	}
+	if !to.From.IsEmpty() && slices.ContainsFunc(o.Parts, opening.Part.Console) {
+		return o, &sentence.Error{At: to.From.List[0].At(), Problem: "a console has no source: it is for the person who opens it", Remedy: "leave out “from …”"}
+	}
 	kept := o
 	kept.Parts = nil
 	for _, p := range o.Parts {

@@ -33,7 +33,7 @@ func (a *Answer) remedies(p exposure.Part, person string) []string {
 	if a.Outward {
 		return a.remediesOutward(p)
 	}
-	services, from, to := a.Ask.Services.String(), a.Ask.From.String(), a.Ask.To.String()
+	services, from, to := a.Ask.Services.String(), sentence.FromWords(a.Ask.From), a.Ask.To.String()
 	if !p.Target.IsMachine() && p.Machine >= 0 { // what is opened is the machine behind a front or address
 		to = a.State.Plan.Machines[p.Machine].Name
 		services = flow.PrintServices(p.Arrives, flow.Namings(nil, a.State.Estate))
@@ -45,13 +45,13 @@ func (a *Answer) remedies(p exposure.Part, person string) []string {
 		}
 		return a.lift(p)
 	case exposure.Default:
-		return a.tried(p, fmt.Sprintf("allow %s from %s to %s", services, from, to))
+		return a.tried(p, fmt.Sprintf("allow %s%s to %s", services, from, to))
 	case exposure.Administrative:
 		if a.permitted(person, p) {
-			return a.opens(p, person, "", fmt.Sprintf("open %s to %s from %s for 1h because \"…\"", services, to, from))
+			return a.opens(p, person, "", fmt.Sprintf("open %s to %s%s for 1h because \"…\"", services, to, from))
 		}
-		permit := fmt.Sprintf("permit %s to open %s to %s from %s up to 1h", a.who(person), services, to, from)
-		return a.opens(p, person, permit, fmt.Sprintf("open %s to %s from %s for 1h because \"…\"", services, to, from))
+		permit := fmt.Sprintf("permit %s to open %s to %s%s up to 1h", a.who(person), services, to, from)
+		return a.opens(p, person, permit, fmt.Sprintf("open %s to %s%s for 1h because \"…\"", services, to, from))
 	case exposure.NoDoor:
 		if p.Target.IsMachine() {
 			return a.doorRemedies(p)

@@ -173,7 +173,7 @@ func (r *Review) givesNothing(now time.Time) bool {
 		was := r.specBefore(t.Kind, t.Name)
 		switch {
 		case c.Verb == change.Remove:
-		case t.Kind == change.Machine && c.Verb == change.Alter && (!slices.Equal(t.Spec.Keys(), was.Keys()) || t.Spec.Password && !was.Password || t.Spec.Console && !was.Console):
+		case t.Kind == change.Machine && c.Verb == change.Alter && (!slices.Equal(t.Spec.Keys(), was.Keys()) || t.Spec.Password && !was.Password):
 			return false
 		case t.Kind == change.Machine && c.Verb == change.Alter && !slices.EqualFunc(t.Spec.Setup, was.Setup, change.Setup.Equal): // what it runs as root can let anybody in
 			return false

@@ -3,7 +3,6 @@ package work
 import (
 	"cmp"
 	"context"
-	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -81,7 +80,7 @@ func timelineEnd(since, now time.Time, bars []timeline.Bar) time.Time {
 // openingBar is the bar of an opening, or of a request that was not granted.
 func openingBar(o opening.Opening, counts *driver.Counts) timeline.Bar {
 	b := timeline.Bar{Kind: timeline.Opening, Begin: o.Begin, End: o.End(), Number: o.ID, Who: o.Person, Why: o.Words.Because, Machines: o.Machines()}
-	b.What = fmt.Sprintf("%s from %s", o.Words.Services, o.Words.From)
+	b.What = o.Words.Services.String() + sentence.FromWords(o.Words.From)
 	if o.Emergency {
 		b.What = "emergency, " + b.What
 	}

@@ -9,6 +9,7 @@ import (
 	"ironbark/internal/driver"
 	"ironbark/internal/exposure"
 	"ironbark/internal/flow"
+	"ironbark/internal/sentence"
 	"ironbark/internal/work"
 )
 
@@ -18,7 +19,7 @@ func (p *Printer) Answer(a *work.Answer, ph *Phrasing, person string) {
 	parts := joinFamilies(a.Parts)
 	for i, part := range parts {
 		if len(parts) > 1 && i == 0 {
-			p.Wrap("", fmt.Sprintf("%s: %s from %s to %s, in %d parts", a.Verdict, a.Ask.Services, a.Ask.From, a.Ask.To, len(parts)))
+			p.Wrap("", fmt.Sprintf("%s: %s%s to %s, in %d parts", a.Verdict, a.Ask.Services, sentence.FromWords(a.Ask.From), a.Ask.To, len(parts)))
 		}
 		if len(parts) > 1 {
 			p.Line("")
@@ -74,7 +75,10 @@ func (p *Printer) part(a *work.Answer, part exposure.Part, ph *Phrasing, person 
 		word = p.Open("open") + "  "
 	}
 	target := exposure.TargetName(a.State.Plan, part.Target)
-	head := fmt.Sprintf("%s from %s to %s", ph.service(part.Services), ph.names.Plain(part.From), target)
+	head := fmt.Sprintf("%s%s to %s", ph.service(part.Services), ph.fromWords(part.From), target)
+	if part.Door.Kind == flow.DoorConsole && part.Open {
+		head += ph.openerWords(part.Opening)
+	}
 	if a.Outward {
 		head = fmt.Sprintf("%s from %s to %s", ph.service(part.Services), target, ph.names.Plain(part.From))
 	}
@@ -104,7 +108,9 @@ func (p *Printer) part(a *work.Answer, part exposure.Part, ph *Phrasing, person 
 	}
 	if m, listens, known := a.Machine(part); known && !a.Outward {
 		text := string(m.State)
-		if listens {
+		if part.Door.Kind == flow.DoorConsole {
+			// nothing listens at a console
+		} else if listens {
 			text += ", and something listens on " + ph.service(part.Arrives.Intersect(m.Listens))
 		} else if m.State == "running" {
 			text += ", but nothing listens on " + ph.service(part.Arrives)
@@ -138,6 +144,16 @@ func silentWords(a *work.Answer, part exposure.Part, ph *Phrasing) string {
 		return fmt.Sprintf("%s is %s", ph.machine(part.Machine, part.Door), m.State)
 	}
 	return fmt.Sprintf("%s does not listen on %s", ph.machine(part.Machine, part.Door), ph.service(part.Arrives))
+}
+
+// openerWords names the person for whom an opening is; nothing where it is not known.
+func (ph *Phrasing) openerWords(id int64) string {
+	for _, o := range ph.openings {
+		if o.ID == id {
+			return ", for " + o.Person
+		}
+	}
+	return ""
 }
 
 // mendVerbs are the commands that a suggestion may be; others are advice.
@@ -268,7 +284,7 @@ func AnswerJSON(a *work.Answer, ph *Phrasing, person string, at time.Time) Answe
 			if part.Machine >= 0 && !a.Outward {
 				machine = a.State.Plan.Machines[part.Machine].Name
 			}
-			from, fromName, target := flow.AddrRuns(part.From), ph.names.Plain(part.From), exposure.TargetName(a.State.Plan, part.Target)
+			from, fromName, target := SourceRuns(part.From), ph.names.Plain(part.From), exposure.TargetName(a.State.Plan, part.Target)
 			var to []string
 			if a.Outward { // who is asked about calls, and what is told of is called
 				from, fromName, target, to = flow.AddrRuns(a.State.Plan.AddrsOf(part.Target.Machine)), target, fromName, from

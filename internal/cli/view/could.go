@@ -7,6 +7,7 @@ import (
 
 	"ironbark/internal/opening"
 	"ironbark/internal/rights"
+	"ironbark/internal/sentence"
 	"ironbark/internal/work"
 )
 
@@ -23,7 +24,7 @@ func (p *Printer) Could(c work.Could, ph *Phrasing) {
 			p.Line("")
 			p.Head("Open already, or waiting")
 		}
-		p.Wrap("  ", fmt.Sprintf("%d  %s to %s from %s, %s", o.ID, o.Words.Services, few(o.Machines()), o.Words.From, OpeningState(o, ph.now, "")))
+		p.Wrap("  ", fmt.Sprintf("%d  %s to %s%s, %s", o.ID, o.Words.Services, few(o.Machines()), sentence.FromWords(o.Words.From), OpeningState(o, ph.now, "")))
 	}
 	p.hindered(c.May, "Of these %s cannot be opened now")
 	if len(c.Uncovered) > 0 {

@@ -112,7 +112,7 @@ func shortened(text string) string {
 // Passing tells the services and sources of a part of an opening: as they were asked for,
 // where that is all of it.
 func (ph *Phrasing) Passing(o opening.Opening, part opening.Part) (services, from string) {
-	if len(o.Parts) == 1 {
+	if len(o.Parts) == 1 && !part.Console() {
 		return o.Words.Services.String(), o.Words.From.String()
 	}
 	return ph.service(part.Services), ph.names.Plain(part.From)
@@ -320,9 +320,25 @@ func entryJSON(e exposure.Entry, ph *Phrasing) reachJSON {
 	return alone(e).json(ph)
 }
 
+// SourceRuns are the addresses of a source as programs read them: none for whoever is at a console.
+func SourceRuns(s flow.Addrs) []string {
+	if s.Equal(flow.ConsoleSource) {
+		return []string{}
+	}
+	return flow.AddrRuns(s)
+}
+
+// fromWords tells from where something is, with a space before it: nothing for whoever is at a console.
+func (ph *Phrasing) fromWords(s flow.Addrs) string {
+	if s.Equal(flow.ConsoleSource) {
+		return ""
+	}
+	return " from " + ph.names.Plain(s)
+}
+
 func (e addressed) json(ph *Phrasing) reachJSON {
 	return reachJSON{
-		From: flow.AddrRuns(e.From), FromName: ph.names.Plain(e.From), Door: e.Door.Kind.String(), Via: via(e.Door), Addresses: e.addressWords(),
+		From: SourceRuns(e.From), FromName: ph.names.Plain(e.From), Door: e.Door.Kind.String(), Via: via(e.Door), Addresses: e.addressWords(),
 		Machine: ph.machine(e.Door.Machine, e.Door), Service: strings.Join(flow.ServiceRuns(e.Services), ","), Administrative: e.Administrative,
 		Until: moment(e.Until), Sentence: e.Origin.Sentence, File: e.Origin.File, Line: e.Origin.Line, Opening: e.Opening, Then: e.Then,
 	}

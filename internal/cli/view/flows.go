@@ -109,7 +109,7 @@ func (p *Printer) marked(s flow.Services, ph *Phrasing) string {
 
 // markedWith is marked with a style for what is administrative.
 func markedWith(s flow.Services, ph *Phrasing, open func(string) string) string {
-	admin := s.Intersect(ph.plan.AdminServices)
+	admin := s.Intersect(ph.plan.AdminServices.Union(flow.ConsoleOnly))
 	if admin.IsEmpty() {
 		return ph.service(s)
 	}

@@ -90,7 +90,7 @@ func endingRows(e work.Ending, ph *Phrasing) (rows [][]string) {
 		if !l.End.IsZero() {
 			why = fmt.Sprintf("ends at %s by “%s”", Moment(l.End, ph.now), l.By)
 		}
-		rows = append(rows, []string{verb, "opening", id, fmt.Sprintf("%s to %s from %s: %s", ph.service(l.Part.Services), few(l.Part.Machines), ph.names.Plain(l.Part.From), why)})
+		rows = append(rows, []string{verb, "opening", id, fmt.Sprintf("%s to %s%s: %s", ph.service(l.Part.Services), few(l.Part.Machines), ph.fromWords(l.Part.From), why)})
 	}
 	if len(rows) == 0 {
 		rows = append(rows, []string{verb, "opening", id, e.Why + ": " + e.Opening.Words.String()})

@@ -169,7 +169,7 @@ func rightWords(r rights.Right, ph *Phrasing) string {
 	case rights.Second:
 		return "approve edits of others" + rightEnd(r)
 	}
-	what := fmt.Sprintf("%s to %s from %s", markedWith(r.Flows.Services, ph, plain), few(r.Machines), ph.names.Plain(r.Flows.From))
+	what := fmt.Sprintf("%s to %s%s", markedWith(r.Flows.Services, ph, plain), few(r.Machines), ph.fromWords(r.Flows.From))
 	switch r.Kind {
 	case rights.Reach:
 		return fmt.Sprintf("reach %s through %s", what, r.Via) + rightEnd(r)

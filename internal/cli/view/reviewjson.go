@@ -118,7 +118,7 @@ func ReviewJSON(r *work.Review, before, after *Phrasing) ReviewDoc {
 	for _, e := range r.Ending {
 		one := reviewEnding{e.Opening.ID, e.Narrowed, e.Why, []lossJSON{}}
 		for _, l := range e.Lost {
-			one.Lost = append(one.Lost, lossJSON{l.Part.Machines, flow.ServiceRuns(l.Part.Services), flow.AddrRuns(l.Part.From), moment(l.End), l.By})
+			one.Lost = append(one.Lost, lossJSON{l.Part.Machines, flow.ServiceRuns(l.Part.Services), SourceRuns(l.Part.From), moment(l.End), l.By})
 		}
 		doc.Ending = append(doc.Ending, one)
 	}
@@ -195,7 +195,7 @@ func RightsJSON(list []rights.Right) []RightDoc {
 	out := make([]RightDoc, 0, len(list))
 	for _, r := range list {
 		one := RightDoc{
-			May: r.Kind.String(), People: r.People, Machines: append([]string{}, r.Machines...), Services: flow.ServiceRuns(r.Flows.Services), From: flow.AddrRuns(r.Flows.From),
+			May: r.Kind.String(), People: r.People, Machines: append([]string{}, r.Machines...), Services: flow.ServiceRuns(r.Flows.Services), From: SourceRuns(r.Flows.From),
 			Via: r.Via, Approvals: r.Approvals, Approvers: append([]string{}, r.Approvers...), Emergency: r.Emergency, Sentence: r.Origin.Sentence, File: r.Origin.File, Line: r.Origin.Line,
 		}
 		if r.Kind == rights.Open {

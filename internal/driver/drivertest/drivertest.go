@@ -80,7 +80,7 @@ people: {mara: {groups: [ops]}}
 networks: {estuary: {space: [10.60.0.0/16], outside: true, subnets: {landing: {range: [10.60.1.0/24]}}}}
 machines:
   gauge-1: {image: linux-web, size: c1m1, at: landing, address: auto}
-  gauge-2: {image: linux-web, size: c1m1, at: landing, console: true, password: true}
+  gauge-2: {image: linux-web, size: c1m1, at: landing, password: true}
 fronts: {pier: {network: estuary, address: auto}}
 `
 
@@ -437,15 +437,36 @@ func (s *suite) console() {
 	}
 	assert.True(s, s.observe().Machines["gauge-2"].Locked)
 	refused := &driver.NoConsoleError{}
-	_, err := s.d.Console(s.Context(), "gauge-1")
-	require.ErrorAs(s, err, &refused, "off by default")
-	assert.NotEmpty(s, refused.Remedy)
-	line, err := s.d.Console(s.Context(), "gauge-2")
-	require.NoError(s, err)
-	n, err := line.Read(make([]byte, 64))
-	require.NoError(s, err)
-	assert.NotZero(s, n)
-	require.NoError(s, line.Close())
+	closed := func(machine string, by driver.ConsoleBy) {
+		s.Helper()
+		_, err := s.d.Console(s.Context(), machine, by)
+		require.ErrorAs(s, err, &refused)
+		assert.NotEmpty(s, refused.Remedy)
+	}
+	at := s.clock.Now()
+	part := driver.Part{Machines: []string{"gauge-2"}, Services: flow.ConsoleOnly, From: flow.ConsoleSource, End: at.Add(time.Hour)}
+	for id, p := range map[int64]driver.Passage{
+		1: {Begin: at, Parts: []driver.Part{part}},
+		2: {Begin: at, Parts: []driver.Part{{Machines: []string{"gauge-2"}, Services: flow.AnyService, From: flow.AllAddrs, End: at.Add(time.Hour)}}},
+		3: {Begin: at.Add(time.Hour), Parts: []driver.Part{{Machines: []string{"gauge-2"}, Services: flow.ConsoleOnly, From: flow.ConsoleSource, End: at.Add(2 * time.Hour)}}},
+		4: {Begin: at.Add(-time.Hour), Parts: []driver.Part{{Machines: []string{"gauge-2"}, Services: flow.ConsoleOnly, From: flow.ConsoleSource, End: at}}},
+	} {
+		p.ID, p.Sentence = id, "open console to gauge-2"
+		s.pass(p)
+	}
+	closed("gauge-2", driver.ConsoleBy{})
+	closed("gauge-1", driver.ConsoleBy{Openings: []int64{1}})
+	closed("gauge-2", driver.ConsoleBy{Openings: []int64{2, 3, 4, 5}}) // any is not of consoles, one begins later, one is over, one is none
+	for _, by := range []driver.ConsoleBy{{Openings: []int64{4, 1}}, {Emergency: true}} {
+		line, err := s.d.Console(s.Context(), "gauge-2", by)
+		require.NoError(s, err)
+		n, err := line.Read(make([]byte, 64))
+		require.NoError(s, err)
+		assert.NotZero(s, n)
+		require.NoError(s, line.Close())
+	}
+	require.NoError(s, s.d.Shut(s.Context(), at, 1))
+	closed("gauge-2", driver.ConsoleBy{Openings: []int64{1}})
 }
 
 func (s *suite) upload() {

@@ -10,6 +10,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -69,16 +70,17 @@ func (s *Site) HostKey(ctx context.Context, machine string) (string, error) {
 }
 
 // Console opens a machine's serial line: what was written to it so far, and then the line itself.
-func (s *Site) Console(ctx context.Context, machine string) (io.ReadWriteCloser, error) {
+func (s *Site) Console(ctx context.Context, machine string, by driver.ConsoleBy) (io.ReadWriteCloser, error) {
 	t, m, err := s.look(ctx, machine)
+	if err != nil {
+		return nil, err
+	}
+	open, err := s.consoleOpen(ctx, machine, by)
 	switch {
 	case err != nil:
 		return nil, err
-	case !t.Spec.Console:
-		return nil, &driver.NoConsoleError{
-			Why: fmt.Sprintf("the serial line of machine %s is off: nothing nearer than the site permits it", machine),
-			Try: fmt.Sprintf("ironbark change machine %s --console on (or console: true for the whole estate)", machine),
-		}
+	case !open:
+		return nil, driver.ConsoleClosed(machine)
 	case !isGuest(t):
 		r, w := io.Pipe()
 		go func() {
@@ -87,9 +89,22 @@ func (s *Site) Console(ctx context.Context, machine string) (io.ReadWriteCloser,
 		}()
 		return &line{r}, nil
 	case m.State == driver.Stopped:
-		return nil, &driver.NoConsoleError{Why: fmt.Sprintf("machine %s is stopped, and a stopped machine has no serial line", machine), Try: "ironbark start " + machine}
+		return nil, &driver.NoConsoleError{Why: fmt.Sprintf("machine %s is stopped, and a stopped machine has no console", machine), Try: "ironbark start " + machine}
 	}
-	return s.serialLine(ctx, machine)
+	return s.serialLine(ctx, machine, by)
+}
+
+// consoleOpen reports whether somebody may be at a machine's console now.
+func (s *Site) consoleOpen(ctx context.Context, machine string, by driver.ConsoleBy) (open bool, err error) {
+	if by.Emergency {
+		return true, nil
+	}
+	err = s.read(ctx, func(tx *sql.Tx) error {
+		list, err := readPassingOf(ctx, tx, by.Openings)
+		open = slices.ContainsFunc(list, func(p driver.Passage) bool { return p.OpensConsole(machine, s.clock.Now()) })
+		return err
+	})
+	return open, err
 }
 
 type line struct{ *io.PipeReader }

@@ -177,8 +177,8 @@ func openings(list []driver.Passage, machine string) []Box {
 	var l layers
 	for _, p := range list {
 		for _, part := range p.Parts {
-			if slices.Contains(part.Machines, machine) {
-				l = append(l, layer{part.Services, part.From, nanos(p.Begin, 0), nanos(part.End, 0)})
+			if services := part.Services.Intersect(flow.AnyService); !services.IsEmpty() && slices.Contains(part.Machines, machine) { // a console is no part of the tables
+				l = append(l, layer{services, part.From, nanos(p.Begin, 0), nanos(part.End, 0)})
 			}
 		}
 	}

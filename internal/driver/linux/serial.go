@@ -21,7 +21,7 @@ import (
 
 // serialLine opens the serial line of a guest that runs, for one at a time. It ends within a second of what
 // permits it.
-func (s *Site) serialLine(ctx context.Context, machine string) (io.ReadWriteCloser, error) {
+func (s *Site) serialLine(ctx context.Context, machine string, by driver.ConsoleBy) (io.ReadWriteCloser, error) {
 	run := s.runDir(machine)
 	lock, err := os.OpenFile(run+".console", os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
@@ -45,7 +45,7 @@ func (s *Site) serialLine(ctx context.Context, machine string) (io.ReadWriteClos
 	}
 	l.Conn = c
 	l.mark()
-	go l.whileItMay(s, machine)
+	go l.whileItMay(s, machine, by)
 	// Whoever comes to a line at which a login waits sees its question again.
 	_, _ = c.Write([]byte("\r"))
 	return l, nil
@@ -107,7 +107,7 @@ func (l *serial) mark() {
 	}
 }
 
-func (l *serial) whileItMay(s *Site, machine string) {
+func (l *serial) whileItMay(s *Site, machine string, by driver.ConsoleBy) {
 	tick := time.NewTicker(300 * time.Millisecond)
 	defer tick.Stop()
 	for {
@@ -115,8 +115,9 @@ func (l *serial) whileItMay(s *Site, machine string) {
 		case <-l.over:
 			return
 		case <-tick.C:
-			t, m, err := s.look(context.Background(), machine)
-			if err != nil || !t.Spec.Console || m.State == driver.Stopped {
+			_, m, err := s.look(context.Background(), machine)
+			open, failed := s.consoleOpen(context.Background(), machine, by)
+			if err != nil || failed != nil || !open || m.State == driver.Stopped {
 				_ = l.Conn.Close()
 				return
 			}

@@ -272,12 +272,13 @@ func (p *Place) Boot(_ context.Context, machine string) (driver.Boot, error) {
 }
 
 // Console opens a line that says one thing.
-func (p *Place) Console(_ context.Context, machine string) (io.ReadWriteCloser, error) {
+func (p *Place) Console(_ context.Context, machine string, by driver.ConsoleBy) (io.ReadWriteCloser, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	t, err := p.find(machine)
-	if err == nil && !t.Spec.Console {
-		err = &driver.NoConsoleError{Why: "it is off", Try: "switch it on"}
+	_, err := p.find(machine)
+	opens := func(id int64) bool { return p.passing[id].OpensConsole(machine, p.clock.Now()) }
+	if err == nil && !by.Emergency && !slices.ContainsFunc(by.Openings, opens) {
+		err = driver.ConsoleClosed(machine)
 	}
 	if err != nil {
 		return nil, err

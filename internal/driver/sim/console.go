@@ -1,6 +1,7 @@
 package sim
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"fmt"
@@ -10,27 +11,23 @@ import (
 	"golang.org/x/crypto/bcrypt"
 	"golang.org/x/term"
 
-	"ironbark/internal/cost"
 	"ironbark/internal/driver"
 	"ironbark/internal/driver/sim/guest"
+	"ironbark/internal/flow"
 	"ironbark/internal/store"
 )
 
 // Console opens a machine's serial line.
-func (s *Site) Console(ctx context.Context, machine string) (io.ReadWriteCloser, error) {
+func (s *Site) Console(ctx context.Context, machine string, by driver.ConsoleBy) (io.ReadWriteCloser, error) {
 	in, err := s.look(ctx, machine)
 	if err != nil {
 		return nil, err
 	}
-	m, err := s.console(ctx)
-	if err != nil {
-		return nil, err
-	}
-	if err := permitted(m, in); err != nil {
-		return nil, err
+	if open, err := s.consoleOpen(ctx, machine, by); err != nil || !open {
+		return nil, cmp.Or(err, error(driver.ConsoleClosed(machine)))
 	}
 	if state := s.at(in.power, s.clock.Now()).State; state == driver.Stopped {
-		return nil, &driver.NoConsoleError{Why: fmt.Sprintf("machine %s is stopped, and a stopped machine has no serial line", machine), Try: "ironbark start " + machine}
+		return nil, &driver.NoConsoleError{Why: fmt.Sprintf("machine %s is stopped, and a stopped machine has no console", machine), Try: "ironbark start " + machine}
 	}
 	near, far, err := pair()
 	if err != nil {
@@ -38,7 +35,7 @@ func (s *Site) Console(ctx context.Context, machine string) (io.ReadWriteCloser,
 	}
 	done := make(chan struct{})
 	ctx, cancel := context.WithCancel(context.WithoutCancel(ctx))
-	go whileItMay(ctx, s.mayGoOn(machine), func() {
+	go whileItMay(ctx, s.mayGoOn(machine, by), func() {
 		cancel()
 		_ = far.Close()
 	})
@@ -52,45 +49,35 @@ func (s *Site) Console(ctx context.Context, machine string) (io.ReadWriteCloser,
 	return &ending{ReadWriteCloser: near, done: done}, nil
 }
 
-// mayGoOn returns what tells whether a session on a serial line may go on: as it
-// may begin, but for what its own machine does.
-func (s *Site) mayGoOn(machine string) func(context.Context) bool {
+// mayGoOn returns a function that reports whether a session at a console may continue: while its machine exists and what let it in holds.
+func (s *Site) mayGoOn(machine string, by driver.ConsoleBy) func(context.Context) bool {
 	return func(ctx context.Context) bool {
-		in, err := s.look(ctx, machine)
-		if err != nil {
+		if _, err := s.look(ctx, machine); err != nil {
 			return false
 		}
-		m, err := s.console(ctx)
-		return err == nil && permitted(m, in) == nil
+		open, err := s.consoleOpen(ctx, machine, by)
+		return err == nil && open
 	}
 }
 
-// console reads the site's own word on serial lines.
-func (s *Site) console(ctx context.Context) (c cost.Console, err error) {
-	c = s.cat.Offer.Console
+// consoleOpen reports whether somebody may be at a machine's console now.
+func (s *Site) consoleOpen(ctx context.Context, machine string, by driver.ConsoleBy) (open bool, err error) {
+	if by.Emergency {
+		return true, nil
+	}
+	var rows []flow.Row
 	err = s.read(ctx, func(tx *sql.Tx) error {
-		var m meta
-		err := store.ReadMeta(ctx, tx, &m)
-		if m.Console != nil {
-			c = *m.Console
-		}
-		return err
+		return store.Each(ctx, tx, `SELECT key, body FROM tables WHERE owner > 0 AND owner IN (SELECT value FROM json_each(?))`, func(scan func(...any) error) error {
+			var r flow.Row
+			err := scan(&r.Key, &r.Body)
+			rows = append(rows, r)
+			return err
+		}, store.Numbers(by.Openings...))
 	})
-	return c, err
-}
-
-// permitted tells whether a serial line may be used: the site's refusal is final.
-func permitted(c cost.Console, in *machineState) error {
-	switch {
-	case !c.Permitted:
-		return &driver.NoConsoleError{Why: "the site refuses serial lines, and no estate can overrule it", Try: c.Lifts + " can lift it"}
-	case !in.resource.Spec.Console:
-		return &driver.NoConsoleError{
-			Why: fmt.Sprintf("the serial line of machine %s is off: nothing nearer than the site permits it", in.resource.Name),
-			Try: fmt.Sprintf("ironbark change machine %s --console on (or console: true for the whole estate)", in.resource.Name),
-		}
+	if err != nil {
+		return false, err
 	}
-	return nil
+	return flow.OpensConsole(rows, machine, s.clock.Now())
 }
 
 // ending is a line whose session is over once it is closed.

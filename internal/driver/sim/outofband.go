@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"ironbark/internal/change"
-	"ironbark/internal/cost"
 	"ironbark/internal/flow"
 	"ironbark/internal/journal"
 )
@@ -83,13 +82,5 @@ func (s *Site) ChangeResourceOutOfBand(ctx context.Context, who, what string, t 
 			}
 			return outOfBand{}, err
 		})
-	})
-}
-
-// PermitConsoles sets the site's own word on serial lines, which no estate can overrule.
-func (s *Site) PermitConsoles(ctx context.Context, permitted bool, lifts string) error {
-	return s.change(ctx, func(_ *sql.Tx, m *meta) error {
-		m.Console = &cost.Console{Permitted: permitted, Lifts: lifts}
-		return nil
 	})
 }

@@ -203,7 +203,6 @@ type meta struct {
 	Mark     int64           `json:"mark"` // how often resources or tables were changed
 	Latest   time.Time       `json:"latest,omitzero"`
 	Identity driver.Identity `json:"identity"`
-	Console  *cost.Console   `json:"console,omitempty"`
 	Outs     []driver.Out    `json:"outs,omitempty"` // members of spreads that get no new connections
 }
 
