@@ -20,6 +20,7 @@ import (
 	"golang.org/x/term"
 
 	"ironbark/internal/cli/view"
+	"ironbark/internal/clientnet"
 	"ironbark/internal/driver"
 	"ironbark/internal/driver/sim"
 	"ironbark/internal/ledger/sqlite"
@@ -299,11 +300,21 @@ func (a *app) workIn(folder work.Folder) (*work.Work, func(), error) {
 // caller tells what “me” stands for at a site.
 func (a *app) caller(s *site.Site) *work.Caller {
 	return &work.Caller{
-		Site:    func() ([]netip.Addr, error) { return s.ClientAddrs(context.Background()) },
+		Site:    func() ([]netip.Addr, error) { return a.clientAddrsAt(s) },
 		Session: seen.Session(),
 		Ask:     func(server string) ([]netip.Addr, error) { return seen.Addrs(context.Background(), server) },
 		Tell:    func(text string) { a.print.NoteWrap("", text) },
 	}
+}
+
+// clientAddrsAt are the addresses from which a site sees the caller. The stand-in cloud sees a client of its own by what it has in its network.
+func (a *app) clientAddrsAt(s *site.Site) ([]netip.Addr, error) {
+	if a.sim != nil {
+		if own := clientnet.Own(); len(own) > 0 {
+			return own, nil
+		}
+	}
+	return s.ClientAddrs(context.Background())
 }
 
 // with runs a command's work on the estate.

@@ -209,7 +209,9 @@ func (a *app) overSSH(ctx context.Context, w *work.Work, machine string, opt *co
 func (a *app) inSession(ctx context.Context, w *work.Work, way *work.AccessPath, do func(*ssh.Client) error) error {
 	machine := way.Machine
 	a.print.Note("connecting to %s %s as %s", machine, by(&way.Way), way.User)
+	done := a.waitingFor("the SSH server of %s", machine)
 	client, err := w.Connect(ctx, way, func() (string, error) { return a.secret(fmt.Sprintf("%s@%s's password: ", way.User, machine)) })
+	done()
 	if ctx.Err() != nil {
 		return errBrokenOff
 	}
@@ -218,8 +220,8 @@ func (a *app) inSession(ctx context.Context, w *work.Work, way *work.AccessPath,
 	}
 	defer client.Close()
 	defer context.AfterFunc(ctx, func() { _ = client.Close() })()
-	warned, done := context.WithCancel(ctx)
-	defer done()
+	warned, stop := context.WithCancel(ctx)
+	defer stop()
 	go a.warn(warned, w, way.Part.Opening, machine)
 	err = do(client)
 	if ctx.Err() != nil {
@@ -263,8 +265,12 @@ func (a *app) openService(ctx context.Context, w *work.Work, service, machine st
 	a.print.Note("%s  opening %d, until %s at the latest", a.print.Open("opened"), id, view.Moment(granted.Opening.End(), a.clock.Now()))
 	a.tellInPassing(w) // whoever is told of openings hears of this one before its session, and not after it
 	return func() error {
-		_, err := w.CloseOne(context.WithoutCancel(ctx), id)
-		if err = a.recordedLater(err); err == nil {
+		closed, err := w.CloseOne(context.WithoutCancel(ctx), id)
+		switch err = a.recordedLater(err); {
+		case err != nil:
+		case len(closed.Openings) == 0:
+			a.print.Note("opening %d was over already", id)
+		default:
 			a.print.Note("closed  opening %d", id)
 		}
 		return err

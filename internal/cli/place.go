@@ -215,7 +215,7 @@ func (a *app) restore(ctx context.Context, w *work.Work) error {
 		a.print.Line("Nothing to restore: the site is as it was last enacted.")
 		return nil
 	}
-	return a.settle(ctx, w, started, 0)
+	return a.settle(ctx, w, started, driver.Power{Do: driver.Start})
 }
 
 func (a *app) checkHost() error {

@@ -114,15 +114,24 @@ func (a *app) power(ctx context.Context, w *work.Work, names []string, act drive
 		}
 	}
 	defer func() { err = errors.Join(err, restore()) }()
+	defer a.waitingFor("%s to %s", namesOrCount(names), act.Do)()
 	for _, name := range names {
 		if _, err := w.Power(ctx, name, act); err != nil {
 			return fmt.Errorf("%s %s: %w", act.Do, name, err)
 		}
 	}
-	if err := a.settle(ctx, w, names, act.Grace); err != nil || act.Do == driver.Stop {
+	if err := a.settle(ctx, w, names, act); err != nil || act.Do == driver.Stop {
 		return err
 	}
 	return w.Retest(ctx, names, func(text string) { a.print.NoteWrap("  ", text) })
+}
+
+// namesOrCount names a few machines, and counts more of them.
+func namesOrCount(names []string) string {
+	if len(names) > 3 {
+		return fmt.Sprintf("%d machines", len(names))
+	}
+	return strings.Join(names, ", ")
 }
 
 // lasting is the value of an option that says how long something lasts: never less than nothing.
@@ -158,16 +167,22 @@ func (a *app) drained(ctx context.Context, w *work.Work, machines []string, why 
 }
 
 // settle waits until machines are as they will be, and tells of each.
-func (a *app) settle(ctx context.Context, w *work.Work, names []string, grace time.Duration) error {
+func (a *app) settle(ctx context.Context, w *work.Work, names []string, act driver.Power) error {
 	done := []powered{}
-	err := w.Settle(ctx, names, machinesTime+grace, func(name string, m driver.Machine) {
+	err := w.Settle(ctx, names, machinesTime+act.Grace, func(name string, m driver.Machine) {
 		done = append(done, powered{name, m.State, m.Forced, m.Failed})
 		if a.json {
 			return
 		}
 		text := fmt.Sprintf("%s is %s", name, m.State)
+		if act.Do == driver.Restart && m.State == driver.Running {
+			text = name + " was restarted"
+			if act.Setup {
+				text += ", and its setup ran again"
+			}
+		}
 		if m.Forced {
-			text += a.print.Bad(fmt.Sprintf("; it did not stop within %s and was switched off", sentence.DurationOf(grace)))
+			text += a.print.Bad(fmt.Sprintf("; it did not stop within %s and was switched off", sentence.DurationOf(act.Grace)))
 		}
 		if m.Failed != "" {
 			text += a.print.Bad("; its setup " + m.Failed + " failed: ironbark show machine " + name)

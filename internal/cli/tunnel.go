@@ -10,11 +10,13 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/crypto/ssh"
 
 	"ironbark/internal/clientnet"
+	"ironbark/internal/driver"
 	"ironbark/internal/flow"
 	"ironbark/internal/sentence"
 	"ironbark/internal/work"
@@ -116,6 +118,7 @@ func (a *app) tunnel(ctx context.Context, w *work.Work, args []string, opt *conn
 			err = errors.Join(err, shut())
 		}
 	}()
+	var ways []*work.Way
 	for i, e := range ends {
 		way, shut, err := a.serviceWay(ctx, w, e, opt)
 		if shut != nil {
@@ -138,9 +141,48 @@ func (a *app) tunnel(ctx context.Context, w *work.Work, args []string, opt *conn
 			desktop = ""
 		}
 		go carrier.accept(ctx, l, way, opt)
+		ways = append(ways, way)
 	}
-	<-ctx.Done()
-	return nil
+	a.print.Note("tunnels stay open until Ctrl-C, or until what lets them in ends")
+	return a.untilClosed(ctx, w, ways, opt)
+}
+
+// lookAgain is how often a tunnel looks whether its way is still open.
+const lookAgain = time.Second
+
+// untilClosed waits until it is interrupted, or none of some ways is open any more, and tells of each that is over. The error is the
+// *work.NoAccessError of the last.
+func (a *app) untilClosed(ctx context.Context, w *work.Work, ways []*work.Way, opt *connecting) error {
+	tick := time.NewTicker(lookAgain)
+	defer tick.Stop()
+	over := map[*work.Way]bool{}
+	for {
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-tick.C:
+		}
+		for _, way := range ways {
+			_, err := w.WayTo(ctx, way.Machine, way.Service, opt.keys())
+			_, closed := errors.AsType[*work.NoAccessError](err)
+			_, gone := errors.AsType[*driver.NoMachineError](err)
+			switch {
+			case !closed && !gone: // open, or nobody can tell now
+				if over[way] && err == nil {
+					a.print.Note("open again: %s of %s", way.Service, way.Machine)
+				}
+				over[way] = over[way] && err != nil
+				continue
+			case over[way]:
+				continue
+			}
+			over[way] = true
+			a.print.Note("ended: %s of %s is closed for you now", way.Service, way.Machine)
+			if !slices.ContainsFunc(ways, func(o *work.Way) bool { return !over[o] }) {
+				return err
+			}
+		}
+	}
 }
 
 // listenHere listens on a port of this computer: the one that was asked for, the service's own, or where

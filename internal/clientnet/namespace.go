@@ -149,14 +149,14 @@ func makeNetwork(addrs []netip.Addr) (tun int, err error) {
 	if err := netlink.LinkSetUp(lo); err != nil {
 		return -1, err
 	}
-	if tun, err = openTUN("cloud"); err != nil {
+	if tun, err = openTUN(linkName); err != nil {
 		return -1, fmt.Errorf("/dev/net/tun: %w", err)
 	}
-	link, err := netlink.LinkByName("cloud")
+	link, err := netlink.LinkByName(linkName)
 	if err != nil {
 		return -1, err
 	}
-	if err := netlink.LinkSetMTU(link, MTU); err != nil {
+	if err := errors.Join(netlink.LinkSetMTU(link, MTU), netlink.LinkSetAlias(link, linkAlias)); err != nil {
 		return -1, err
 	}
 	for _, a := range addrs {
@@ -179,6 +179,30 @@ func makeNetwork(addrs []netip.Addr) (tun int, err error) {
 		}
 	}
 	return tun, nil
+}
+
+// linkName and linkAlias tell the link of a network of clients from others.
+const (
+	linkName  = "cloud"
+	linkAlias = "clients of a stand-in cloud, by ironbark"
+)
+
+// Own returns the addresses that whoever calls has in a network of clients; none outside of one.
+func Own() (list []netip.Addr) {
+	link, err := netlink.LinkByName(linkName)
+	if err != nil || link.Attrs().Alias != linkAlias {
+		return nil
+	}
+	addrs, err := netlink.AddrList(link, netlink.FAMILY_ALL)
+	if err != nil {
+		return nil
+	}
+	for _, a := range addrs {
+		if one, ok := netip.AddrFromSlice(a.IP); ok && !one.Unmap().IsLinkLocalUnicast() {
+			list = append(list, one.Unmap())
+		}
+	}
+	return list
 }
 
 // openTUN makes a TUN device without packet information (tuntap.rst).
