@@ -22,10 +22,10 @@ func (a *app) consoleCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "console MACHINE", Short: "Sit at a machine's console, where the network does not lead",
 		Long: "Sit at a machine's console, its serial line: its boot log, and a login if it offers one. A console is closed by\n" +
-			"default. Open it first, for a while, by a permit for it; it is then open for you alone. The session ends with\n" +
-			"the opening. Ctrl-] leaves, and so does the end of input; the login ends then, too. The journal has every session.\n\n" +
+			"default. Open it first, by a permit: ironbark open console to MACHINE for 30m because …. It is open for you alone\n" +
+			"then. The session ends with the opening. Ctrl-] leaves, and so does the end of input; the login ends then, too. The journal has every session.\n\n" +
 			"With --emergency, root comes in without an opening.\n\nExit status 3: the console is closed; 6: this person may not.",
-		Example: "  ironbark open console to chart-desk for 30m because \"no network\"\n  ironbark console chart-desk\n  ironbark console chart-desk --log", ValidArgsFunction: a.completeNouns("machine"),
+		Example: "  ironbark console chart-desk\n  ironbark console chart-desk --log", ValidArgsFunction: a.completeNouns("machine"),
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
 			if len(args) != 1 {
 				return usage("console takes one machine")

@@ -177,7 +177,7 @@ func (a *app) settle(ctx context.Context, w *work.Work, names []string, act driv
 		text := fmt.Sprintf("%s is %s", name, m.State)
 		if act.Do == driver.Restart && m.State == driver.Running {
 			text = name + " was restarted"
-			if act.Setup {
+			if act.Setup && m.Failed == "" {
 				text += ", and its setup ran again"
 			}
 		}

@@ -185,7 +185,7 @@ func (a *app) showMachine(ctx context.Context, w *work.Work, st *work.State, q *
 	}
 	if planned {
 		v := exposure.NewView(st.Plan, at)
-		shown.Reach, shown.Effects = v.Reach(m), append(v.Effects(m), v.DoorEffects(m)...)
+		shown.Reach, shown.Effects = v.Reach(m), append(work.Limiting(v.Effects(m), st, name), v.DoorEffects(m)...)
 		shown.Calls = v.Calls().Reach(m)
 		shown.Effects = append(shown.Effects, slices.DeleteFunc(v.Calls().Effects(m), func(e exposure.Effect) bool { return e.Origin.IsOpenNetwork() })...)
 		slices.SortStableFunc(shown.Effects, func(a, b exposure.Effect) int { return a.Origin.Compare(b.Origin) })

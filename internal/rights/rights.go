@@ -55,6 +55,8 @@ type Right struct {
 	Until     time.Time // when it ends, by the sentence or with the person; zero: it has no end. Of people together ([At]) by the sentence alone
 	Source    string    // the sources, as the sentence says them
 	Origin    flow.Origin
+	Denied    flow.Origin // in a difference: the deny that takes it, or took it; the zero Origin where no deny does
+	Instead   *Right      // in a difference: what of the same flows the other side gives, less generously or for less long; nil: nothing
 }
 
 // Difference is what people may do after and not before, and the other way round.
@@ -111,9 +113,13 @@ func Compare(a, b State) Difference {
 		alike[key].people = append(alike[key].people, person)
 	}
 	var gained, lost gathered
+	was, denied := denies(a.Plan), denies(b.Plan)
+	lifted, newly := newDenies(was, denied), newDenies(denied, was)
 	for _, c := range classes {
 		gained.add(c.people, more(c.theirs, c.mine, nil))
+		gained.add(c.people, c.theirs.keptOut(c.mine, lifted, denied, nil))
 		lost.add(c.people, more(c.mine, c.theirs, removed))
+		lost.add(c.people, c.mine.keptOut(c.theirs, newly, was, removed))
 	}
 	return Difference{Gained: gained.list, Lost: lost.list}
 }
@@ -333,14 +339,22 @@ func more(mine, theirs held, without func(machine string) bool) (list []Right) {
 		case r.Kind == Close || r.Kind == Second:
 			list = append(list, r.Right)
 		default:
-			var others []Right
+			var others, lesser []Right
 			for _, j := range theirs.list {
 				o := theirs.all.list[j]
-				if o.Until = theirs.until(j); o.covers(r.Right) && o.Flows.Services.Overlaps(r.Flows.Services) && o.Flows.From.Overlaps(r.Flows.From) {
+				if o.Until = theirs.until(j); o.Flows.Intersect(r.Flows).IsEmpty() {
+					continue
+				}
+				if o.covers(r.Right) {
 					others = append(others, o.Right)
+				} else if o.Kind == r.Kind && o.Via == r.Via {
+					lesser = append(lesser, o.Right)
 				}
 			}
-			list = append(list, beyond(r.Right, others, without)...)
+			for _, one := range beyond(r.Right, others, without) {
+				one.Instead = one.most(lesser)
+				list = append(list, one)
+			}
 		}
 	}
 	return list
@@ -378,9 +392,23 @@ func beyond(r Right, others []Right, without func(machine string) bool) (list []
 	return list
 }
 
+// most returns the most generous of some rights that give all flows of r; nil where none does.
+func (r Right) most(list []Right) (most *Right) {
+	for _, o := range list {
+		lacks := func(machine string) bool { _, has := slices.BinarySearch(o.Machines, machine); return !has }
+		if slices.ContainsFunc(r.Machines, lacks) || len(r.Flows.Less([]flow.Box{o.Flows})) > 0 {
+			continue
+		}
+		if most == nil || cmp.Or(cmp.Compare(o.Length, most.Length), cmp.Compare(most.Approvals, o.Approvals)) > 0 {
+			most = &o
+		}
+	}
+	return most
+}
+
 // text is what a right is of, but for people: two of the same text are one right.
 func (r Right) text() string {
-	return fmt.Sprint(r.Kind, r.Machines, flow.ServiceRuns(r.Flows.Services), flow.AddrRuns(r.Flows.From), r.Via, r.Length, r.Approvals, r.Emergency, r.Until.UTC())
+	return fmt.Sprint(r.Kind, r.Machines, flow.ServiceRuns(r.Flows.Services), flow.AddrRuns(r.Flows.From), r.Via, r.Length, r.Approvals, r.Emergency, r.Until.UTC(), r.Denied)
 }
 
 // gathered are rights of people, those of the same sentence and sets together.

@@ -103,7 +103,7 @@ func (w *Work) reviewOfLines(before *State, files Files, edit bool) (*Review, bo
 	if len(rules.OutwardOut)+len(rules.OutwardIn) > 0 {
 		all.Go(func() { r.Outward = outward(before.Plan, after.Plan, now) })
 	}
-	if says(delta, sentence.VerbPermit, sentence.VerbRoute) {
+	if says(delta, sentence.VerbPermit, sentence.VerbRoute, sentence.VerbDeny) {
 		all.Go(func() {
 			r.Rights = rights.Compare(rights.State{Estate: before.Estate, Plan: before.Plan}, rights.State{Estate: e, Plan: after.Plan})
 		})

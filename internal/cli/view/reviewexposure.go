@@ -131,7 +131,7 @@ func (p *Printer) rights(head string, list []rights.Right, ph *Phrasing, r *work
 		if i == mostChanges {
 			break
 		}
-		rows = append(rows, []string{people(one.People, e), rightWords(one, ph)})
+		rows = append(rows, []string{people(one.People, e), changedRight(one, ph)})
 	}
 	p.TableIn("     ", nil, rows)
 	if len(list) > mostChanges {
@@ -176,7 +176,12 @@ func rightWords(r rights.Right, ph *Phrasing) string {
 	case rights.Approve:
 		return "approve that others open " + what + rightEnd(r)
 	}
-	text := fmt.Sprintf("open %s, for %s at most", what, lengthOf(r))
+	return "open " + what + ", " + termsWords(r)
+}
+
+// termsWords tells for how long, with what and until when something may be opened.
+func termsWords(r rights.Right) string {
+	text := fmt.Sprintf("for %s at most", lengthOf(r))
 	if r.Approvals > 0 {
 		text += ", with " + Count(r.Approvals, "approval")
 	}
@@ -184,6 +189,25 @@ func rightWords(r rights.Right, ph *Phrasing) string {
 		text += ", in an emergency"
 	}
 	return text + rightEnd(r)
+}
+
+// changedRight tells of a right that somebody gains or loses, and of what they had before or have left of it.
+func changedRight(r rights.Right, ph *Phrasing) string {
+	lost := ph.mark != ""
+	text := rightWords(r, ph)
+	switch {
+	case r.Denied.Sentence != "" && lost:
+		return text + ": denied by “" + r.Denied.Sentence + "”"
+	case r.Denied.Sentence != "":
+		return text + ": no longer denied by “" + r.Denied.Sentence + "”"
+	case r.Instead == nil || r.Kind != rights.Open:
+		return text
+	case lost:
+		was := r
+		r.Length, r.Approvals, r.Emergency, r.Until = r.Instead.Length, r.Instead.Approvals, r.Instead.Emergency, r.Instead.Until
+		return rightWords(r, ph) + "; before, " + termsWords(was)
+	}
+	return text + "; before, " + termsWords(*r.Instead)
 }
 
 // rightEnd tells when a right ends; nothing where it does not.

@@ -188,6 +188,16 @@ type RightDoc struct {
 	Sentence  string   `json:"sentence"`
 	File      string   `json:"file"`
 	Line      int      `json:"line"`
+	DeniedBy  string   `json:"deniedBy,omitempty"` // in a review: the deny that takes it, or took it
+	Instead   *Terms   `json:"instead,omitempty"`  // in a review: on what terms the other side gives the same
+}
+
+// Terms are how long, and with what, something may be opened.
+type Terms struct {
+	Length    string     `json:"length"`
+	Approvals int        `json:"approvals"`
+	Emergency bool       `json:"emergency"`
+	Until     *time.Time `json:"until,omitempty"`
 }
 
 // RightsJSON are rights as programs read them.
@@ -199,7 +209,10 @@ func RightsJSON(list []rights.Right) []RightDoc {
 			Via: r.Via, Approvals: r.Approvals, Approvers: append([]string{}, r.Approvers...), Emergency: r.Emergency, Sentence: r.Origin.Sentence, File: r.Origin.File, Line: r.Origin.Line,
 		}
 		if r.Kind == rights.Open {
-			one.Length = sentence.DurationOf(r.Length).String()
+			one.Length, one.DeniedBy = sentence.DurationOf(r.Length).String(), r.Denied.Sentence
+			if o := r.Instead; o != nil {
+				one.Instead = &Terms{sentence.DurationOf(o.Length).String(), o.Approvals, o.Emergency, moment(o.Until)}
+			}
 		}
 		out = append(out, one)
 	}
