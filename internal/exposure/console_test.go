@@ -54,6 +54,13 @@ func TestAConsoleIsNoPartOfTheNetwork(t *testing.T) {
 			verdict := exposure.Verdict(after.Ask(flow.ConsoleOnly, flow.ConsoleSource, target))
 			require.Equal(t, len(consoles) > 0, verdict == "open")
 		}
+		for m := range plain.Machines {
+			for o := range m {
+				if after.Alike(int32(m)) == after.Alike(int32(o)) {
+					require.Equal(t, open[plain.Machines[m].Name], open[plain.Machines[o].Name], "machines that fare alike have the same consoles open")
+				}
+			}
+		}
 		d := exposure.Compare(before, after)
 		for x := range d.Opened.All() {
 			require.Equal(t, flow.DoorConsole, x.Entry.Door.Kind)

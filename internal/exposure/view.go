@@ -192,6 +192,9 @@ func (v *View) classify(machines iter.Seq[int32], memberOf [][]int32, ranksOf fu
 			ruleClasses[string(key)] = shared
 		}
 		key = v.Plan.AppendDoorShape(append(key, 0), m)
+		for _, r := range v.consoles[m] {
+			key = binary.AppendUvarint(append(key, 'c'), uint64(r.Opening))
+		}
 		c, ok := known[string(key)]
 		if !ok {
 			c = int32(len(v.classes))
