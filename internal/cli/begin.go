@@ -2,6 +2,7 @@ package cli
 
 import (
 	"errors"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"slices"
@@ -19,6 +20,7 @@ func (a *app) newCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "new NAME", Short: "Create an estate in a new folder",
 		Long: "Begin an estate: a folder NAME with a commented estate.yaml and estate.rules, valid as they are.\nNothing that exists is written over.\n" +
+			"Its network has ranges that no other estate known on this computer has (ironbark estates lists those).\n" +
 			"It is on the stand-in cloud, or with --site linux on this very host.",
 		Example: "  ironbark new saltmarsh\n  ironbark new tides --site linux",
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -36,7 +38,7 @@ func (a *app) newCommand() *cobra.Command {
 				return err
 			}
 			dir := filepath.Join(a.estateDir, args[0])
-			if err := newFolder(dir, place, args[0], person); err != nil {
+			if err := newFolder(dir, place, args[0], person, takenRanges(dir)); err != nil {
 				return err
 			}
 			a.remember(dir)
@@ -51,7 +53,7 @@ func (a *app) newCommand() *cobra.Command {
 }
 
 // newFolder writes the files of a new estate.
-func newFolder(dir, place, name, person string) error {
+func newFolder(dir, place, name, person string, taken []netip.Prefix) error {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
 	}
@@ -64,8 +66,38 @@ func newFolder(dir, place, name, person string) error {
 			return usage("%s is there already; nothing was written", filepath.Join(dir, e.Name()))
 		}
 	}
-	nouns, rules := estate.Template(place, name, person)
+	nouns, rules := estate.Template(place, name, person, taken)
 	return errors.Join(
 		work.WriteFile(filepath.Join(dir, estate.RulesName), rules, 0o644),
 		work.WriteFile(filepath.Join(dir, estate.FileName), nouns, 0o644))
+}
+
+// takenRanges are the ranges of the networks and lines of the other estates that are known on this computer, as their files say.
+func takenRanges(but string) (list []netip.Prefix) {
+	path, err := knownFile()
+	if err != nil {
+		return nil
+	}
+	but, _ = filepath.Abs(but)
+	for _, dir := range readKnown(path) {
+		folder, err := work.FolderAt(dir)
+		if err != nil || dir == but {
+			continue
+		}
+		files, err := folder.Read()
+		if err != nil {
+			continue
+		}
+		e, err := files.Estate()
+		if err != nil { // nobody can tell what it has
+			continue
+		}
+		for _, n := range e.Networks {
+			list = append(list, n.Space...)
+		}
+		for _, l := range e.Lines {
+			list = append(list, l.Range...)
+		}
+	}
+	return list
 }

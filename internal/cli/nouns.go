@@ -77,7 +77,7 @@ func (a *app) addNounCommand(n noun) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := a.edit(ctx, w, old, files, "added "+n.kind+" "+strings.Join(names, ", "), opt); err != nil || opt.draft || a.json {
+			if err := a.edit(ctx, w, old, files, "added "+n.kind+" "+sentence.Few(names), opt); err != nil || opt.draft || a.json {
 				return err
 			}
 			a.nextAfterAdding(ctx, w, n.kind, names, in)

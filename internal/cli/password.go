@@ -21,12 +21,9 @@ func (a *app) passwords(w *work.Work, how string, machines []string, opt *editin
 	}
 	chosen := map[string]string{}
 	for _, m := range machines {
-		password, err := a.password(how, m)
+		password, err := a.password(how, m, func(password string) error { return work.Weak(password, append(strings.Split(m, "-"), w.Person)...) })
 		if err != nil {
 			return err
-		}
-		if weak := work.Weak(password, append(strings.Split(m, "-"), w.Person)...); weak != nil && how != "generate" {
-			return wrong("the password is refused: %s", weak)
 		}
 		chosen[m] = password
 	}
@@ -45,8 +42,9 @@ func (a *app) passwords(w *work.Work, how string, machines []string, opt *editin
 	return nil
 }
 
-// password gets one password: made, read from a line, or asked for twice without echo.
-func (a *app) password(how, machine string) (string, error) {
+// password gets one password: made, read from a line, or asked for twice without echo. One that is weak is refused; where somebody
+// types it, they are asked again.
+func (a *app) password(how, machine string, weak func(string) error) (string, error) {
 	switch how {
 	case "generate":
 		return work.NewPassword()
@@ -55,17 +53,30 @@ func (a *app) password(how, machine string) (string, error) {
 		if line == "" && err != nil {
 			return "", wrong("--password stdin: there is no line for %s; each machine takes one", machine)
 		}
+		if why := weak(line); why != nil {
+			return "", wrong("the password is refused: %s", why)
+		}
 		return line, nil
 	}
-	first, err := a.secret(fmt.Sprintf("Password for keeper on %s: ", machine))
-	if err != nil {
-		return "", err
+	for {
+		first, err := a.secret(fmt.Sprintf("Password for keeper on %s (nothing gives up): ", machine))
+		if err == nil && first == "" {
+			a.print.Note("not done: %s", nothingChanged)
+			err = errUnconfirmed
+		}
+		if err != nil {
+			return "", err
+		}
+		if why := weak(first); why != nil {
+			a.print.NoteWrap("  ", fmt.Sprintf("the password is refused: %s", why))
+			continue
+		}
+		second, err := a.secret("Once more: ")
+		if err != nil || first == second {
+			return first, err
+		}
+		a.print.Note("  the two are not the same; both are asked for again")
 	}
-	second, err := a.secret("Once more: ")
-	if err == nil && first != second {
-		err = wrong("the two are not the same")
-	}
-	return first, err
 }
 
 // line reads a line from standard input.

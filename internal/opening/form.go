@@ -121,7 +121,7 @@ func (o Opening) Within(other Opening) bool {
 
 // Brief tells in a line what an opening is for, in the words of whoever asked for it.
 func (o Opening) Brief() string {
-	return fmt.Sprintf("%s to %s%s", o.Words.Services, strings.Join(o.Machines(), ", "), sentence.FromWords(o.Words.From))
+	return fmt.Sprintf("%s to %s%s", o.Words.Services, sentence.Few(o.Machines()), sentence.FromWords(o.Words.From))
 }
 
 // Describe tells in a line what passes by an opening, in numbers.
@@ -137,12 +137,12 @@ func (o Opening) Describe() string {
 	return strings.Join(words, "; ")
 }
 
-// Machines names the machines of all parts, in order.
+// Machines names the machines of all parts, as people count.
 func (o Opening) Machines() (names []string) {
 	for _, p := range o.Parts {
 		names = append(names, p.Machines...)
 	}
-	slices.Sort(names)
+	slices.SortFunc(names, sentence.CompareNames)
 	return slices.Compact(names)
 }
 

@@ -2,6 +2,8 @@ package sentence
 
 import (
 	"cmp"
+	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -30,4 +32,18 @@ func CompareNames(a, b string) int {
 // digits counts the digits with which a text begins.
 func digits(s string) int {
 	return len(s) - len(strings.TrimLeft(s, "0123456789"))
+}
+
+// mostNamed is how many names [Few] has one by one.
+const mostNamed = 5
+
+// Few lists names as people count, and of many the first ones: a, b, c, d, e and 895 more.
+func Few(names []string) string { return First(slices.SortedFunc(slices.Values(names), CompareNames)) }
+
+// First is [Few] of a list that keeps its order.
+func First(list []string) string {
+	if more := len(list) - mostNamed; more > 1 {
+		return fmt.Sprintf("%s and %d more", strings.Join(list[:mostNamed], ", "), more)
+	}
+	return strings.Join(list, ", ")
 }

@@ -31,7 +31,7 @@ func (p *Printer) Error(err error) {
 		p.problem(one)
 	case errors.As(err, &refusal):
 		p.Note("%s the opening is refused", p.Bad("ironbark:"))
-		for _, r := range refusal.Reasons {
+		for _, r := range alikeReasons(refusal.Reasons) {
 			p.NoteWrap("    because ", r.What)
 			if r.Remedy != "" {
 				p.NoteWrap("      to fix it: ", r.Remedy)
@@ -40,6 +40,46 @@ func (p *Printer) Error(err error) {
 	default:
 		p.NoteWrap(p.Bad("ironbark:")+" ", err.Error())
 	}
+}
+
+// mostTogether is how many machines one command of a remedy names.
+const mostTogether = 6
+
+// alikeReasons joins reasons that differ in nothing but the machine.
+func alikeReasons(list []opening.Reason) (out []opening.Reason) {
+	type likeness struct{ what, remedy string }
+	of := func(r opening.Reason) likeness {
+		less := func(text string) string { return strings.ReplaceAll(text, r.Machine, "\x00") }
+		return likeness{less(r.What), less(r.Remedy)}
+	}
+	machines := map[likeness][]string{}
+	for _, r := range list {
+		if r.Machine != "" {
+			machines[of(r)] = append(machines[of(r)], r.Machine)
+		}
+	}
+	met := map[likeness]bool{}
+	for _, r := range list {
+		if r.Machine == "" {
+			out = append(out, r)
+			continue
+		}
+		like := of(r)
+		if met[like] {
+			continue
+		}
+		met[like] = true
+		if of := machines[like]; len(of) > 1 {
+			r.What = strings.ReplaceAll(strings.ReplaceAll(like.what, "\x00 is ", "\x00 are "), "\x00", sentence.Few(of))
+			together := "MACHINE" // a command that names many of them would be as long as what this saves
+			if len(of) <= mostTogether {
+				together = strings.Join(of, " ")
+			}
+			r.Remedy = strings.ReplaceAll(like.remedy, "\x00", together)
+		}
+		out = append(out, r)
+	}
+	return out
 }
 
 // problem tells one error in a text.

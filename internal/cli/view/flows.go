@@ -147,12 +147,4 @@ func sameSet(a, b []string) bool {
 	return slices.Equal(slices.Sorted(slices.Values(a)), slices.Sorted(slices.Values(b)))
 }
 
-// mostNamed is how many machines or people are named one by one.
-const mostNamed = 5
-
-func few(names []string) string {
-	if len(names) > mostNamed+1 {
-		return fmt.Sprintf("%s and %d more", strings.Join(names[:mostNamed], ", "), len(names)-mostNamed)
-	}
-	return strings.Join(names, ", ")
-}
+func few(names []string) string { return sentence.First(names) }

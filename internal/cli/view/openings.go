@@ -43,7 +43,7 @@ func (p *Printer) openingRows(l OpeningList, list []opening.Opening) (heads []st
 		state := OpeningState(o, l.Now, l.Overridden[o.ID])
 		for _, part := range o.Parts {
 			services, from := ph.Passing(o, part)
-			row := []string{fmt.Sprint(o.ID), services, strings.Join(part.Machines, ", "), from}
+			row := []string{fmt.Sprint(o.ID), services, sentence.Few(part.Machines), from}
 			if l.Counts == nil {
 				rows = append(rows, append(row, Moment(part.End, l.Now), state, o.Person, o.Words.Because))
 				continue
