@@ -80,7 +80,7 @@ func TestTheExampleReads(t *testing.T) {
 	assert.False(t, e.Belongs("mara", "leads"))
 	assert.False(t, e.Belongs("ops", "ops"), "a group is no person")
 
-	nouns, rules := Template(Sim, "saltmarsh", "mara")
+	nouns, rules := Template(Sim, "saltmarsh", "mara", nil)
 	_, err = readBoth(string(nouns), string(rules))
 	require.NoError(t, err)
 }
@@ -461,7 +461,7 @@ lines: {headland: {network: n, range: [172.20.0.0/24], peers: {desk: {key: nKMsC
 	assert.Equal(t, "desk", desk.Name)
 	assert.Len(t, desk.Ranges, 2, "a peer is a source of its own addresses")
 	for site, image := range map[string]string{Sim: "linux-base", Linux: "tiny"} {
-		nouns, rules := Template(site, "tides", "mara")
+		nouns, rules := Template(site, "tides", "mara", nil)
 		_, err := readBoth(string(nouns), string(rules))
 		require.NoError(t, err)
 		assert.Contains(t, string(nouns), "site: "+site)
