@@ -58,10 +58,6 @@ func (h held) keptOut(theirs held, new, old []denied, without func(machine strin
 	for _, j := range theirs.list {
 		same[theirs.all.list[j].key] = true
 	}
-	var others []Right
-	for _, o := range old {
-		others = append(others, Right{Machines: o.machines, Flows: o.flows})
-	}
 	for _, i := range h.list {
 		g := h.all.list[i]
 		if !same[g.key] || !g.takes() {
@@ -70,14 +66,23 @@ func (h held) keptOut(theirs held, new, old []denied, without func(machine strin
 		g.Until = h.until(i)
 		for _, d := range new {
 			one := g.Right
-			one.Flows, one.Denied = g.Flows.Intersect(d.flows), d.origin
+			if one.Flows, one.Denied = g.Flows.Intersect(d.flows), d.origin; one.Flows.IsEmpty() {
+				continue
+			}
 			one.Machines = slices.DeleteFunc(slices.Clone(d.machines), func(m string) bool {
 				_, mine := slices.BinarySearch(g.Machines, m)
 				return !mine || without != nil && without(m)
 			})
-			if !one.Flows.IsEmpty() && len(one.Machines) > 0 {
-				list = append(list, beyond(one, others, nil)...)
+			if len(one.Machines) == 0 {
+				continue
 			}
+			var others []Right
+			for _, o := range old {
+				if o.flows.Services.Overlaps(one.Flows.Services) && o.flows.From.Overlaps(one.Flows.From) {
+					others = append(others, Right{Machines: o.machines, Flows: o.flows})
+				}
+			}
+			list = append(list, beyond(one, others, nil)...)
 		}
 	}
 	return list

@@ -93,9 +93,14 @@ func MayClose(person string, e *estate.Estate) bool {
 // Compare finds the difference from a to b. What is lost with a machine that is removed is
 // not told. Cost: linear in sentences × people of different memberships, and sentences that
 // differ × sentences × machines for each of those.
-func Compare(a, b State) Difference {
+func Compare(a, b State) Difference { return compare(a, b, true) }
+
+// CompareDenies is [Compare] for estates that differ in denies alone: what bastions lead to is left out, which is most of the cost.
+func CompareDenies(a, b State) Difference { return compare(a, b, false) }
+
+func compare(a, b State, routes bool) Difference {
 	own := a.Plan.Own().Union(b.Plan.Own()) // no sources on either side
-	before, after := grantsOf(a, own), grantsOf(b, own)
+	before, after := grantsOf(a, own, routes), grantsOf(b, own, routes)
 	removed := func(machine string) bool { _, there := b.Plan.MachineByName(machine); return !there }
 	type class struct {
 		mine, theirs held
@@ -126,7 +131,7 @@ func Compare(a, b State) Difference {
 
 // Of lists what one person may do, in the order of the sentences that give it.
 func Of(person string, s State) (list []Right) {
-	h := grantsOf(s, s.Plan.Own()).of(person, s.Estate)
+	h := grantsOf(s, s.Plan.Own(), true).of(person, s.Estate)
 	for _, i := range h.list {
 		r := h.all.list[i].Right
 		r.People, r.Until = []string{person}, h.until(i)
@@ -138,7 +143,7 @@ func Of(person string, s State) (list []Right) {
 // At lists what people may do to one machine, in the order of the sentences that give it.
 // What nobody may is left out. Cost: linear in sentences × people.
 func At(machine string, s State) (list []Right) {
-	for _, g := range grantsOf(s, s.Plan.Own()).list {
+	for _, g := range grantsOf(s, s.Plan.Own(), true).list {
 		if !slices.Contains(g.Machines, machine) {
 			continue
 		}
@@ -262,7 +267,8 @@ func (r *reader) route(m sentence.Route) Right {
 	return right
 }
 
-func grantsOf(s State, own flow.Addrs) *grants {
+// grantsOf reads all rights that an estate gives; those through bastions where routes says so.
+func grantsOf(s State, own flow.Addrs, routes bool) *grants {
 	g := &grants{ends: map[string]time.Time{}}
 	for _, p := range s.Estate.People {
 		if !p.Until.IsZero() {
@@ -289,6 +295,9 @@ func grantsOf(s State, own flow.Addrs) *grants {
 				add(m.Approvers, m.Services, m.To, m.From, Right{Kind: Approve, Until: m.Until, Origin: origin})
 			}
 		case sentence.Route:
+			if !routes {
+				continue
+			}
 			if right := r.route(m); len(right.Machines) > 0 && !right.Flows.IsEmpty() {
 				right.Origin = flow.OriginOf(st)
 				g.list = append(g.list, grant{Right: right, key: right.text(), to: m.For})

@@ -279,3 +279,61 @@ func TestRightsAreToldByPersonAndByMachine(t *testing.T) {
 	same := rights.Compare(until(", until: "+ends[1], " until "+ends[0]), until("", " until "+ends[0]))
 	require.True(t, same.IsEmpty(), "the permit ends it anyway")
 }
+
+// TestDeniesTakeRights adds denies to drawn estates: what somebody may open and is denied from then on is lost, exactly, and taking the denies
+// away gives it back. Whoever asks for denies alone hears the same of what may be opened.
+func TestDeniesTakeRights(t *testing.T) {
+	differ := 0
+	rapid.Check(t, func(t *rapid.T) {
+		a := draw(t)
+		denies := func(of string) (list []sentence.Statement) {
+			for range rapid.IntRange(0, 2).Draw(t, of) {
+				pick := func(list ...string) string { return rapid.SampledFrom(list).Draw(t, "word") }
+				s, err := sentence.ParseArgs([]string{"deny " + pick("ssh", "any", "sealog", "any except ssh") + " from " + pick("office", "198.51.100.0/24", "everywhere") + " to " + pick("all", "web-1", "web-*")}, time.Time{})
+				require.NoError(t, err)
+				list = append(list, sentence.Statement{Sentence: s})
+			}
+			return list
+		}
+		common := denies("common")
+		with := func(w world, more ...sentence.Statement) world {
+			for _, st := range more {
+				w.Estate = w.Estate.With(st)
+			}
+			w.plan = w.Plan()
+			w.resolve = flow.NewResolver(w.Estate, w.plan)
+			return w
+		}
+		before := with(a, common...)
+		after := with(before, denies("new")...)
+		lost, regained := rights.Compare(before.state(), after.state()), rights.Compare(after.state(), before.state())
+		require.Empty(t, lost.Gained)
+		require.Empty(t, regained.Lost)
+		require.Equal(t, lost, rights.CompareDenies(before.state(), after.state()))
+		differ += len(lost.Lost)
+		denied := func(w world, one asked) bool {
+			m, there := w.plan.MachineByName(one.machine)
+			return there && slices.ContainsFunc(w.plan.Rules, func(r flow.Rule) bool {
+				return r.Kind == flow.Deny && r.To.Has(m) && r.Services.Contains(one.service) && r.From.Contains(one.from)
+			})
+		}
+		for _, person := range []string{"mara", "tom"} {
+			for _, machine := range []string{"web-1", "web-2", "web-3"} {
+				for _, service := range []flow.Service{flow.TCPPort(22), flow.TCPPort(5433), flow.Ping} {
+					for _, from := range []string{"203.0.113.65", "203.0.113.90", "198.51.100.7", "2001:db8:9::1"} {
+						address, err := sentence.ParseAddress(from)
+						require.NoError(t, err)
+						one := asked{kind: rights.Open, length: time.Hour, at: oracle.Epoch, person: person, machine: machine, service: service, from: flow.PointOf(address)}
+						if before.plan.Own().Contains(one.from) {
+							continue
+						}
+						takes := may(before, one) && !denied(before, one) && denied(after, one)
+						require.Equal(t, takes, told(lost.Lost, one), "%+v\n%s", one, before.Text)
+						require.Equal(t, takes, told(regained.Gained, one), "%+v\n%s", one, before.Text)
+					}
+				}
+			}
+		}
+	})
+	require.NotZero(t, differ)
+}

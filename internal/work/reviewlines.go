@@ -103,9 +103,13 @@ func (w *Work) reviewOfLines(before *State, files Files, edit bool) (*Review, bo
 	if len(rules.OutwardOut)+len(rules.OutwardIn) > 0 {
 		all.Go(func() { r.Outward = outward(before.Plan, after.Plan, now) })
 	}
+	compare := rights.CompareDenies
+	if says(delta, sentence.VerbPermit, sentence.VerbRoute) {
+		compare = rights.Compare
+	}
 	if says(delta, sentence.VerbPermit, sentence.VerbRoute, sentence.VerbDeny) {
 		all.Go(func() {
-			r.Rights = rights.Compare(rights.State{Estate: before.Estate, Plan: before.Plan}, rights.State{Estate: e, Plan: after.Plan})
+			r.Rights = compare(rights.State{Estate: before.Estate, Plan: before.Plan}, rights.State{Estate: e, Plan: after.Plan})
 		})
 	}
 	if says(delta, sentence.VerbNever, sentence.VerbAlways) {

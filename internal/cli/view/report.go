@@ -108,7 +108,7 @@ func (r *Report) Write(w io.Writer) error {
 	if p.Timeline, err = drawn(picture.LayOutTimeline("From "+p.Since+" on", Plain(r.Timeline)), "What was open when. The table below tells the same."); err != nil {
 		return err
 	}
-	open, admin := r.reach(&p, ph)
+	open, admin, routed := r.reach(&p, ph)
 	r.guarantees(&p)
 	r.bars(&p)
 	r.changes(&p, ph)
@@ -120,7 +120,8 @@ func (r *Report) Write(w io.Writer) error {
 	p.Short = []pageShort{
 		{"machines", fmt.Sprint(len(r.State.Report.Machines)), ""},
 		{"that somebody can reach", fmt.Sprint(open), class(open > 0, "open")},
-		{"with an administrative service open", fmt.Sprint(admin), class(admin > 0, "admin")},
+		{"with an administrative service open directly", fmt.Sprint(admin), class(admin > 0, "admin")},
+		{"with one open through a bastion", fmt.Sprint(routed), class(routed > 0, "open")},
 		{"open for a while", fmt.Sprint(held), class(held > 0, "open")},
 		{"guarantees that are broken", fmt.Sprint(len(r.Broken)), class(len(r.Broken) > 0, "admin")},
 		{"score", fmt.Sprintf("%d of %d", score.Points, findings.Whole), ""},
@@ -155,8 +156,9 @@ func drawn(s *picture.Scene, alt string) (template.HTML, error) {
 	return template.HTML(b.String()), err // #nosec G203
 }
 
-// reach tells who can reach what, machines to which the same is open together, and how many machines anything, and anything administrative, is open to.
-func (r *Report) reach(p *page, ph *Phrasing) (open, admin int) {
+// reach tells who can reach what, machines to which the same is open together, and to how many machines anything is open, anything administrative without a bastion,
+// and anything administrative through one.
+func (r *Report) reach(p *page, ph *Phrasing) (open, admin, routed int) {
 	v := exposure.NewView(r.State.Plan, r.Now)
 	v.Prepare()
 	at := map[string]int{}
@@ -187,6 +189,9 @@ func (r *Report) reach(p *page, ph *Phrasing) (open, admin int) {
 		open++
 		if slices.ContainsFunc(rows, func(r pageRow) bool { return r.Class == "admin" && !r.routed }) {
 			admin++
+		}
+		if slices.ContainsFunc(rows, func(r pageRow) bool { return r.Class == "admin" && r.routed }) {
+			routed++
 		}
 		add(v.Plan.Machines[m].Name, rows)
 	}
@@ -220,7 +225,7 @@ func (r *Report) reach(p *page, ph *Phrasing) (open, admin int) {
 	if closed > 0 {
 		p.Closed = Count(closed, "machine") + map[bool]string{true: " lets nobody in.", false: " let nobody in."}[closed == 1]
 	}
-	return open, admin
+	return open, admin, routed
 }
 
 // rank is lower where something administrative is open.
