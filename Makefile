@@ -6,7 +6,7 @@ TOOL    := go tool -modfile=tools/go.mod
 
 export CGO_ENABLED = 0
 
-.PHONY: build demo test lint fuzz bench cover mutants screenshots packages truth debian
+.PHONY: build demo test lint fuzz bench cover mutants screenshots screenshots-check packages truth debian
 
 build: bin/ironbark
 
@@ -93,3 +93,6 @@ bench: build packages
 
 screenshots: build
 	docs/screenshots/make
+
+screenshots-check: build
+	docs/screenshots/make --check
