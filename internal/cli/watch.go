@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"reflect"
 	"slices"
 	"strings"
 	"time"
@@ -65,6 +66,9 @@ func turned(l view.OpeningList, now time.Time) bool {
 // watchedLines prints a list, or how it differs from the one before.
 func (a *app) watchedLines(l, before view.OpeningList, first bool) error {
 	if a.json {
+		if !first && sameList(openingsJSON(l), openingsJSON(before)) { // an end at the site comes before its record, and neither alters the other's list
+			return nil
+		}
 		return a.print.JSONLine(openingsJSON(l))
 	}
 	if first {
@@ -91,6 +95,14 @@ func (a *app) watchedLines(l, before view.OpeningList, first bool) error {
 		}
 	}
 	return nil
+}
+
+// sameList reports whether two documents list the same, but for the time that is left.
+func sameList(a, b openingsDoc) bool {
+	return slices.EqualFunc(a.Openings, b.Openings, func(x, y openingDoc) bool {
+		x.Left, y.Left = 0, 0
+		return reflect.DeepEqual(x, y)
+	})
 }
 
 // became tells in a word what became of an opening since a list; "" where nothing did.

@@ -197,6 +197,9 @@ func (s *suite) around(at time.Time, before, after bool, why string) {
 	assert.Equal(s, after, s.from(at, asks), "at "+why)
 }
 
+// answerTime is how long before a moment one begins to ask what is so just before it, where time is real and others keep the machine busy.
+const answerTime = 6 * time.Second
+
 // justBefore returns an answer that was there before a moment: the last one, where time is real and an answer takes its time.
 func (s *suite) justBefore(at time.Time, asks func() bool) (answer bool) {
 	if !s.clock.real {
@@ -204,7 +207,7 @@ func (s *suite) justBefore(at time.Time, asks func() bool) (answer bool) {
 		return asks()
 	}
 	decided := false
-	for s.clock.Set(at.Add(-2 * time.Second)); ; {
+	for s.clock.Set(at.Add(-answerTime)); ; {
 		latest := asks()
 		if !s.clock.Now().Before(at) {
 			break
@@ -212,7 +215,7 @@ func (s *suite) justBefore(at time.Time, asks func() bool) (answer bool) {
 		answer, decided = latest, true
 		time.Sleep(50 * time.Millisecond)
 	}
-	require.True(s, decided, "no answer came in the two seconds before the moment")
+	require.True(s, decided, "no answer came in %s before the moment", answerTime)
 	return answer
 }
 
