@@ -6,7 +6,7 @@ import (
 	"ironbark/internal/flow"
 )
 
-// This file is what denies take from rights: whoever may open a service may do less once a deny keeps it out.
+// This file is what denies take from rights: a person who may open a service may do less once a deny keeps it out.
 
 // denied is what a deny keeps out, of machines by name.
 type denied struct {
@@ -54,10 +54,7 @@ func (h held) keptOut(theirs held, new, old []denied, without func(machine strin
 	if len(new) == 0 {
 		return nil
 	}
-	same := make(map[string]bool, len(theirs.list))
-	for _, j := range theirs.list {
-		same[theirs.all.list[j].key] = true
-	}
+	same := theirs.keys()
 	for _, i := range h.list {
 		g := h.all.list[i]
 		if !same[g.key] || !g.takes() {

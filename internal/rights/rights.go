@@ -118,13 +118,16 @@ func compare(a, b State, routes bool) Difference {
 		alike[key].people = append(alike[key].people, person)
 	}
 	var gained, lost gathered
-	was, denied := denies(a.Plan), denies(b.Plan)
-	lifted, newly := newDenies(was, denied), newDenies(denied, was)
+	was, is := denies(a.Plan), denies(b.Plan)
+	lifted, newly := newDenies(was, is), newDenies(is, was)
 	for _, c := range classes {
 		gained.add(c.people, more(c.theirs, c.mine, nil))
-		gained.add(c.people, c.theirs.keptOut(c.mine, lifted, denied, nil))
+		gained.add(c.people, c.theirs.keptOut(c.mine, lifted, is, nil))
 		lost.add(c.people, more(c.mine, c.theirs, removed))
 		lost.add(c.people, c.mine.keptOut(c.theirs, newly, was, removed))
+	}
+	for _, r := range slices.Concat(gained.list, lost.list) {
+		slices.Sort(r.People)
 	}
 	return Difference{Gained: gained.list, Lost: lost.list}
 }
@@ -197,6 +200,15 @@ type held struct {
 
 // until is when the person has a grant no more.
 func (h held) until(i int) time.Time { return flow.Earlier(h.all.list[i].Until, h.end) }
+
+// keys are those of what the person is granted.
+func (h held) keys() map[string]bool {
+	keys := make(map[string]bool, len(h.list))
+	for _, i := range h.list {
+		keys[h.all.list[i].key] = true
+	}
+	return keys
+}
 
 // reader puts the words of sentences into sets, each of the same words once.
 type reader struct {
@@ -336,10 +348,7 @@ func (r Right) covers(g Right) bool {
 
 // more lists what the first has and the second has not, leaving out some machines.
 func more(mine, theirs held, without func(machine string) bool) (list []Right) {
-	same := make(map[string]bool, len(theirs.list))
-	for _, j := range theirs.list {
-		same[theirs.all.list[j].key] = true
-	}
+	same := theirs.keys()
 	for _, i := range mine.list {
 		r := mine.all.list[i]
 		r.Until = mine.until(i)
