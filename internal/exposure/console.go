@@ -10,19 +10,16 @@ import (
 // This file is the consoles of machines. They are no part of the network: no door of it leads to one, no deny or guarantee covers it, and
 // openings alone let somebody in, each the person who has it.
 
-// isConsole reports whether a rule is for a console.
-func isConsole(r *flow.Rule) bool { return r.Services.Contains(flow.Console) }
-
 // consoleDoor is the door to a machine's console.
 func consoleDoor(m int32) flow.Door {
 	return flow.Door{Kind: flow.DoorConsole, Machine: m, Family: flow.ConsoleFamily, Arrives: flow.ConsoleOnly, From: flow.ConsoleSource}
 }
 
-// addConsoles finds the openings of consoles that hold.
+// addConsoles finds the openings of consoles that are open.
 func (v *View) addConsoles(rules []flow.Rule) {
 	for i := range rules {
 		r := &rules[i]
-		if !isConsole(r) || r.Kind != flow.Opening || !r.Active(v.At) {
+		if !r.OpensConsole() || !r.Active(v.At) {
 			continue
 		}
 		if v.consoles == nil {

@@ -228,7 +228,7 @@ func ranked(rules []flow.Rule, at time.Time) (list []*flow.Rule, parts map[*flow
 	var ending []*flow.Rule
 	for i := range rules {
 		switch r := &rules[i]; {
-		case !r.Active(at) || isConsole(r):
+		case !r.Active(at) || r.OpensConsole():
 		case r.Until.IsZero():
 			endless[r.Kind] = append(endless[r.Kind], r)
 		default:

@@ -252,7 +252,7 @@ func needNoAddress(e *estate.Estate) (list []int) {
 // consoles finds machines whose console is open.
 func (l *looker) consoles() {
 	for _, r := range l.p.Rules {
-		if r.Kind != flow.Opening || !r.Services.Contains(flow.Console) || !r.Active(l.at) {
+		if !r.OpensConsole() || !r.Active(l.at) {
 			continue
 		}
 		for _, m := range r.To.Machines {

@@ -172,10 +172,3 @@ func ParseAddrRuns(words []string) (Addrs, error) {
 	}
 	return span.Of(runs...), nil
 }
-
-// ConsoleSource stands for whoever is at a machine's console, in rules for [Console] alone. It is an address of this host and of no packet (RFC 1122,
-// 3.2.1.3), so that sets of sources serve for consoles too.
-var ConsoleSource = AddrsAt(netip.IPv4Unspecified())
-
-// ConsoleFamily is the family of [ConsoleSource].
-const ConsoleFamily = sentence.IPv4

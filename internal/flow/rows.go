@@ -497,29 +497,3 @@ func SortedRows(bodies map[string]string) []Row {
 	slices.SortFunc(rows, func(a, b Row) int { return cmp.Compare(a.Key, b.Key) })
 	return rows
 }
-
-// OpensConsole reports whether rows of rules let somebody in at the console of a machine at a moment. Cost: linear in the rows.
-func OpensConsole(rows []Row, machine string, at time.Time) (bool, error) {
-	groups := map[string][]string{}
-	var rules []rowRule
-	for _, row := range rows {
-		var err error
-		switch kind, _, _ := strings.Cut(row.Key, " "); kind {
-		case "group":
-			var g rowNoun
-			err = json.Unmarshal([]byte(row.Body), &g)
-			groups[g.Name] = g.Machines
-		case "rule":
-			var r rowRule
-			err = json.Unmarshal([]byte(row.Body), &r)
-			rules = append(rules, r)
-		}
-		if err != nil {
-			return false, fmt.Errorf("installed table row %q: %w", row.Key, err)
-		}
-	}
-	return slices.ContainsFunc(rules, func(r rowRule) bool {
-		during := !at.Before(readMoment(r.Begin)) && Active(readMoment(r.Until), at)
-		return r.Kind == Opening.String() && during && slices.Contains(r.Services, Console.String()) && slices.Contains(groups[r.Group], machine)
-	}), nil
-}

@@ -74,9 +74,6 @@ type Services = span.Set[Service]
 // AnyService is the set of every service of the network.
 var AnyService = span.Of(span.Run[Service]{Lo: 0, Hi: Other})
 
-// ConsoleOnly is the set of the console alone.
-var ConsoleOnly = span.One(Console)
-
 // namer looks up the ports behind a service's name.
 type namer interface {
 	Ports(name string) ([]sentence.Service, bool)

@@ -77,7 +77,7 @@ func (s *Site) consoleOpen(ctx context.Context, machine string, by driver.Consol
 	if err != nil {
 		return false, err
 	}
-	return flow.OpensConsole(rows, machine, s.clock.Now())
+	return flow.ConsoleOpen(rows, machine, s.clock.Now())
 }
 
 // ending is a line whose session is over once it is closed.
