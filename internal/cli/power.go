@@ -114,7 +114,7 @@ func (a *app) power(ctx context.Context, w *work.Work, names []string, act drive
 		}
 	}
 	defer func() { err = errors.Join(err, restore()) }()
-	defer a.waitingFor("%s to %s", namesOrCount(names), act.Do)()
+	defer a.waitingFor("%s to %s", sentence.Few(names), act.Do)()
 	for _, name := range names {
 		if _, err := w.Power(ctx, name, act); err != nil {
 			return fmt.Errorf("%s %s: %w", act.Do, name, err)
@@ -124,14 +124,6 @@ func (a *app) power(ctx context.Context, w *work.Work, names []string, act drive
 		return err
 	}
 	return w.Retest(ctx, names, func(text string) { a.print.NoteWrap("  ", text) })
-}
-
-// namesOrCount names a few machines, and counts more of them.
-func namesOrCount(names []string) string {
-	if len(names) > 3 {
-		return fmt.Sprintf("%d machines", len(names))
-	}
-	return strings.Join(names, ", ")
 }
 
 // lasting is the value of an option that says how long something lasts: never less than nothing.

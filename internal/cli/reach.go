@@ -192,10 +192,11 @@ func (a *app) filter(w *work.Work, st *work.State, from, to, service string) (ke
 	if console && from != "" {
 		return nil, false, usage("a console has no source: leave out --from")
 	}
+	asked := service
 	if console {
-		service = ""
+		asked = "any"
 	}
-	ask, err := a.question("why", []string{or(service, "any"), "from", or(from, "everywhere"), "to", or(to, "all")})
+	ask, err := a.question("why", []string{or(asked, "any"), "from", or(from, "everywhere"), "to", or(to, "all")})
 	if err != nil {
 		return nil, false, err
 	}
@@ -215,6 +216,12 @@ func (a *app) filter(w *work.Work, st *work.State, from, to, service string) (ke
 		return nil, false, err
 	}
 	sources := resolve.Source(mine)
+	switch {
+	case console:
+		services = flow.ConsoleOnly
+	case service == "" && from == "":
+		services = services.Union(flow.ConsoleOnly)
+	}
 	targets := exposure.Targets(st.Estate, st.Plan, ask.To)
 	if to != "" && len(targets) == 0 {
 		return nil, false, wrong("“%s” stands for no machine, front or bastion here", to)
@@ -224,12 +231,6 @@ func (a *app) filter(w *work.Work, st *work.State, from, to, service string) (ke
 	}
 	return func(e exposure.Entry) (exposure.Entry, bool) {
 		there := to == "" || slices.ContainsFunc(targets, func(t exposure.Target) bool { return t.Has(e.Door) })
-		if e.Door.Kind == flow.DoorConsole {
-			return e, there && from == "" && service == ""
-		}
-		if console {
-			return e, false
-		}
 		e.From, e.Services = e.From.Intersect(sources), e.Services.Intersect(services)
 		return e, there && !e.From.IsEmpty() && !e.Services.IsEmpty()
 	}, false, nil

@@ -150,12 +150,12 @@ func (a *app) tunnel(ctx context.Context, w *work.Work, args []string, opt *conn
 // lookAgain is how often a tunnel looks whether its way is still open.
 const lookAgain = time.Second
 
-// untilClosed waits until it is interrupted, or none of some ways is open any more, and tells of each that is over. The error is the
-// *work.NoAccessError of the last.
+// untilClosed waits until a signal comes, or until none of some ways is open any more, and reports each that ends. The error is that of the
+// last one.
 func (a *app) untilClosed(ctx context.Context, w *work.Work, ways []*work.Way, opt *connecting) error {
 	tick := time.NewTicker(lookAgain)
 	defer tick.Stop()
-	over := map[*work.Way]bool{}
+	ended := map[*work.Way]bool{}
 	for {
 		select {
 		case <-ctx.Done():
@@ -164,25 +164,26 @@ func (a *app) untilClosed(ctx context.Context, w *work.Work, ways []*work.Way, o
 		}
 		for _, way := range ways {
 			_, err := w.WayTo(ctx, way.Machine, way.Service, opt.keys())
-			_, closed := errors.AsType[*work.NoAccessError](err)
-			_, gone := errors.AsType[*driver.NoMachineError](err)
-			switch {
-			case !closed && !gone: // open, or nobody can tell now
-				if over[way] && err == nil {
-					a.print.Note("open again: %s of %s", way.Service, way.Machine)
-				}
-				over[way] = over[way] && err != nil
-				continue
-			case over[way]:
+			if !isClosed(err) {
+				ended[way] = ended[way] && err != nil // another error says nothing of the way
 				continue
 			}
-			over[way] = true
-			a.print.Note("ended: %s of %s is closed for you now", way.Service, way.Machine)
-			if !slices.ContainsFunc(ways, func(o *work.Way) bool { return !over[o] }) {
+			if !ended[way] {
+				a.print.Note("ended: %s of %s is closed for you now", way.Service, way.Machine)
+			}
+			ended[way] = true
+			if !slices.ContainsFunc(ways, func(o *work.Way) bool { return !ended[o] }) {
 				return err
 			}
 		}
 	}
+}
+
+// isClosed reports whether an error says that no way leads to a service: it is closed, or its machine is gone.
+func isClosed(err error) bool {
+	_, closed := errors.AsType[*work.NoAccessError](err)
+	_, gone := errors.AsType[*driver.NoMachineError](err)
+	return closed || gone
 }
 
 // listenHere listens on a port of this computer: the one that was asked for, the service's own, or where

@@ -108,11 +108,11 @@ func (p *Printer) part(a *work.Answer, part exposure.Part, ph *Phrasing, person 
 	}
 	if m, listens, known := a.Machine(part); known && !a.Outward {
 		text := string(m.State)
-		if part.Door.Kind == flow.DoorConsole {
-			// nothing listens at a console
-		} else if listens {
-			text += ", and something listens on " + ph.service(part.Arrives.Intersect(m.Listens))
-		} else if m.State == "running" {
+		switch at := part.Arrives.Intersect(m.Listens); {
+		case part.Door.Kind == flow.DoorConsole: // nothing listens there
+		case listens:
+			text += ", and something listens on " + ph.service(at)
+		case m.State == driver.Running:
 			text += ", but nothing listens on " + ph.service(part.Arrives)
 		}
 		p.Wrap("    then the machine  ", text)
