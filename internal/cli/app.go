@@ -307,7 +307,7 @@ func (a *app) caller(s *site.Site) *work.Caller {
 	}
 }
 
-// clientAddrsAt are the addresses from which a site sees the caller. The stand-in cloud sees a client of its own by what it has in its network.
+// clientAddrsAt are the addresses from which a site sees the caller. In a network of the stand-in cloud's clients they are the addresses there.
 func (a *app) clientAddrsAt(s *site.Site) ([]netip.Addr, error) {
 	if a.sim != nil {
 		if own := clientnet.Own(); len(own) > 0 {

@@ -89,7 +89,7 @@ func takenRanges(but string) (list []netip.Prefix) {
 			continue
 		}
 		e, err := files.Estate()
-		if err != nil { // nobody can tell what it has
+		if err != nil { // its files do not say what it has
 			continue
 		}
 		for _, n := range e.Networks {

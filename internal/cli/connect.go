@@ -70,7 +70,7 @@ func (a *app) connectCommand() *cobra.Command {
 		Long: "Log in to a machine over SSH, or run a command on it. The way in, the user and the key are found; before anything\n" +
 			"is tried, the key is checked. With --for and --because ssh is opened first, and closed when the session ends.\n" +
 			"Options stand before the command; from its first word on all is the command's own.\n\n" +
-			"Exit status: that of the command; 255 if Ironbark fails. Without a command: 3 if there is no open way in.",
+			"Exit status: that of the command; 255 if Ironbark fails. Without a command: 3 if every way in is closed.",
 		Example: "  ironbark connect gauge-web-1 --for 1h --because \"rotate keys\"\n  ironbark connect gauge-web-1 uname\n  ironbark connect gauge-web-1 ls -l /srv", ValidArgsFunction: a.completeNouns("machine"),
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
 			if len(args) == 0 {

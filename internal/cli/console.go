@@ -21,10 +21,10 @@ func (a *app) consoleCommand() *cobra.Command {
 	var log, emergency bool
 	c := &cobra.Command{
 		Use: "console MACHINE", Short: "Sit at a machine's console, where the network does not lead",
-		Long: "Sit at a machine's console, its serial line: its boot log, and a login if it offers one. A console is closed by\n" +
-			"default. Open it first, by a permit: ironbark open console to MACHINE for 30m because …. It is open for you alone\n" +
-			"then. The session ends with the opening. Ctrl-] leaves, and so does the end of input; the login ends then, too. The journal has every session.\n\n" +
-			"With --emergency, root comes in without an opening.\n\nExit status 3: the console is closed; 6: this person may not.",
+		Long: "Sit at a machine's console, its serial line. It shows the boot log, and a login where\nthe machine offers one.\n\n" +
+			"A console is closed by default. Open it first, by a permit:\n\n  ironbark open console to MACHINE for 30m because \"…\"\n\n" +
+			"It is then open for you alone, and the session ends with the opening. Ctrl-] or the\nend of input leaves, and ends the login. The journal has every session.\n\n" +
+			"With --emergency, root needs no opening.\n\nExit status 3: the console is closed; 6: this person may not.",
 		Example: "  ironbark console chart-desk\n  ironbark console chart-desk --log", ValidArgsFunction: a.completeNouns("machine"),
 		RunE: a.with(func(ctx context.Context, w *work.Work, args []string) error {
 			if len(args) != 1 {
@@ -64,7 +64,7 @@ func (a *app) consoleCommand() *cobra.Command {
 		}),
 	}
 	c.Flags().BoolVar(&log, "log", false, "only show the boot log; no session begins")
-	c.Flags().BoolVar(&emergency, "emergency", false, "as root: come in without an opening")
+	c.Flags().BoolVar(&emergency, "emergency", false, "as root: sit there without an opening")
 	c.MarkFlagsMutuallyExclusive("log", "emergency")
 	return c
 }

@@ -59,7 +59,7 @@ func (a *app) password(how, machine string, weak func(string) error) (string, er
 		return line, nil
 	}
 	for {
-		first, err := a.secret(fmt.Sprintf("Password for keeper on %s (nothing gives up): ", machine))
+		first, err := a.secret(fmt.Sprintf("Password for keeper on %s (empty: cancel): ", machine))
 		if err == nil && first == "" {
 			a.print.Note("not done: %s", nothingChanged)
 			err = errUnconfirmed

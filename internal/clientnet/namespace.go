@@ -181,13 +181,13 @@ func makeNetwork(addrs []netip.Addr) (tun int, err error) {
 	return tun, nil
 }
 
-// linkName and linkAlias tell the link of a network of clients from others.
+// linkName and linkAlias identify the link of a network of clients.
 const (
 	linkName  = "cloud"
 	linkAlias = "clients of a stand-in cloud, by ironbark"
 )
 
-// Own returns the addresses that whoever calls has in a network of clients; none outside of one.
+// Own returns the addresses of this process in a network of clients; none outside of one.
 func Own() (list []netip.Addr) {
 	link, err := netlink.LinkByName(linkName)
 	if err != nil || link.Attrs().Alias != linkAlias {

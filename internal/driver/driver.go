@@ -158,7 +158,7 @@ func (p Passage) Rules(plan *flow.Plan) (rules []flow.Rule) {
 // ConsoleBy is what lets somebody in at a console. The zero ConsoleBy lets nobody in.
 type ConsoleBy struct {
 	Openings  []int64 // one of which must pass for the machine's console
-	Emergency bool    // whoever runs the site comes in without one
+	Emergency bool    // root comes in without an opening
 }
 
 // OpensConsole reports whether it passes at a moment for the console of a machine.

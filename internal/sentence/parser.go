@@ -345,7 +345,7 @@ func (p *parser) services() Services {
 func (p *parser) openable() Services {
 	s := p.someServices()
 	if i := slices.IndexFunc(s.List, Service.Console); i >= 0 && len(s.List) > 1 {
-		p.fail(s.List[i].at, "“console” stands alone in a sentence", "write two sentences, one of them for the console")
+		p.fail(s.List[i].at, "“console” is alone in a sentence", "write two sentences, one of them for the console")
 	}
 	if i := slices.IndexFunc(s.Except, Service.Console); i >= 0 {
 		p.fail(s.Except[i].at, "“any” does not cover consoles", "leave “console” out")

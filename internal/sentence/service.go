@@ -151,7 +151,7 @@ type Services struct {
 	Except []Service // when Any is true
 }
 
-// Console reports whether the list is the console, which stands alone in a sentence.
+// Console reports whether the list is the console, which is alone in a sentence.
 func (s Services) Console() bool { return !s.Any && len(s.List) == 1 && s.List[0].Console() }
 
 // String prints the list as sentences write it.

@@ -23,7 +23,7 @@ const (
 	Address                        // one address
 	Prefix                         // a prefix, without host bits
 	Range                          // addresses from one to another, both included
-	AtConsole                      // whoever is at a console: the source of a sentence about consoles, which is not written
+	AtConsole                      // the person at a console: the source of a sentence about consoles, which is not written
 )
 
 // Atom is one member of a set: a source or a target. The zero Atom is invalid.

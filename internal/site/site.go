@@ -307,7 +307,7 @@ func (s *Site) Dial(ctx context.Context, from netip.Addr, to netip.AddrPort) (ne
 // Console opens a machine's console for a person, by their openings of it; in an emergency by none. The session is in the journal, and its end too
 // once the line is closed.
 func (s *Site) Console(ctx context.Context, person, machine string, emergency bool) (io.ReadWriteCloser, error) {
-	by, how := driver.ConsoleBy{Emergency: emergency}, "as whoever runs the site, in an emergency"
+	by, how := driver.ConsoleBy{Emergency: emergency}, "as root, in an emergency"
 	if !emergency {
 		list, err := s.consolesOf(ctx, person, machine)
 		if err != nil {
@@ -332,7 +332,7 @@ func (s *Site) Console(ctx context.Context, person, machine string, emergency bo
 	return &toldLine{ReadWriteCloser: line, end: func() error { return tell(context.WithoutCancel(ctx), "ended the") }}, nil
 }
 
-// consolesOf lists a person's openings of a machine's console that hold.
+// consolesOf lists a person's openings of a machine's console that are open now.
 func (s *Site) consolesOf(ctx context.Context, person, machine string) ([]opening.Opening, error) {
 	st, err := s.ledger.State(ctx, ledger.Scope{})
 	if err != nil {

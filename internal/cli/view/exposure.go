@@ -320,7 +320,7 @@ func entryJSON(e exposure.Entry, ph *Phrasing) reachJSON {
 	return alone(e).json(ph)
 }
 
-// SourceRuns are the addresses of a source as programs read them: none for whoever is at a console.
+// SourceRuns are the addresses of a source as programs read them: none for a console.
 func SourceRuns(s flow.Addrs) []string {
 	if s.Equal(flow.ConsoleSource) {
 		return []string{}
@@ -328,7 +328,7 @@ func SourceRuns(s flow.Addrs) []string {
 	return flow.AddrRuns(s)
 }
 
-// fromWords tells from where something is, with a space before it: nothing for whoever is at a console.
+// fromWords is a source with “from” and a space before it: nothing for a console.
 func (ph *Phrasing) fromWords(s flow.Addrs) string {
 	if s.Equal(flow.ConsoleSource) {
 		return ""

@@ -156,8 +156,8 @@ func drawn(s *picture.Scene, alt string) (template.HTML, error) {
 	return template.HTML(b.String()), err // #nosec G203
 }
 
-// reach tells who can reach what, machines to which the same is open together, and to how many machines anything is open, anything administrative without a bastion,
-// and anything administrative through one.
+// reach lists who can reach what, machines that are alike together. It counts the machines to which anything is open, anything administrative
+// directly, and anything administrative through a bastion.
 func (r *Report) reach(p *page, ph *Phrasing) (open, admin, routed int) {
 	v := exposure.NewView(r.State.Plan, r.Now)
 	v.Prepare()

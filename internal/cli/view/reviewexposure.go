@@ -179,7 +179,7 @@ func rightWords(r rights.Right, ph *Phrasing) string {
 	return "open " + what + ", " + termsWords(r)
 }
 
-// termsWords tells for how long, with what and until when something may be opened.
+// termsWords are the terms on which something may be opened: for how long, with what and until when.
 func termsWords(r rights.Right) string {
 	text := fmt.Sprintf("for %s at most", lengthOf(r))
 	if r.Approvals > 0 {
@@ -191,7 +191,7 @@ func termsWords(r rights.Right) string {
 	return text + rightEnd(r)
 }
 
-// changedRight tells of a right that somebody gains or loses, and of what they had before or have left of it.
+// changedRight is a right that somebody gains or loses, with the terms on which they had it before.
 func changedRight(r rights.Right, ph *Phrasing) string {
 	lost := ph.mark != ""
 	text := rightWords(r, ph)

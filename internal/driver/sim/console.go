@@ -49,7 +49,7 @@ func (s *Site) Console(ctx context.Context, machine string, by driver.ConsoleBy)
 	return &ending{ReadWriteCloser: near, done: done}, nil
 }
 
-// mayGoOn returns a function that reports whether a session at a console may continue: while its machine exists and what let it in holds.
+// mayGoOn returns a function that reports whether a session at a console may continue: while its machine exists and its opening lasts.
 func (s *Site) mayGoOn(machine string, by driver.ConsoleBy) func(context.Context) bool {
 	return func(ctx context.Context) bool {
 		if _, err := s.look(ctx, machine); err != nil {
