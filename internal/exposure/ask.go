@@ -224,6 +224,11 @@ func (v *View) askDoors(t Target, doors []flow.Door, services flow.Services, fro
 	return list.parts()
 }
 
+// Through judges flows to the services that clients call at one door of a machine.
+func (v *View) Through(d flow.Door, called flow.Services, from flow.Addrs) []Part {
+	return v.askDoor(Target{Machine: -1, Address: d.Address}, d, called.Intersect(d.Called()), from)
+}
+
 // askDoor asks what passes one door.
 func (v *View) askDoor(t Target, d flow.Door, called flow.Services, from flow.Addrs) []Part {
 	list := partList{target: t}

@@ -107,9 +107,8 @@ func (w *Way) byDoor(callers []netip.Addr, published bool) bool {
 				continue
 			}
 			called := call.Calls(w.Service)
-			target := exposure.Target{Machine: -1, Address: call.Address}
-			for _, p := range w.Answer.View.Ask(flow.ServicesAt(called), flow.AddrsAt(from), target) {
-				if p.Open && p.Machine >= 0 && w.Answer.State.Plan.Machines[p.Machine].Name == w.Machine {
+			for _, p := range w.Answer.View.Through(call.door, flow.ServicesAt(called), flow.AddrsAt(from)) { // other doors at the address may lead to other machines
+				if p.Open {
 					w.From, w.To, w.Part = from, netip.AddrPortFrom(call.Address, called.Port()), p
 					return true
 				}
