@@ -203,7 +203,7 @@ func (l *looker) permit(s sentence.Permit) {
 	if l.atLarge(source) {
 		l.find(Caution, WideSource, s.String(), "name where your people come from: from SOURCE", "this permit lets people open to the whole internet")
 	}
-	if l.leads(l.resolve.Group(s.To), l.resolve.Services(s.Services)).Intersect(source).IsEmpty() {
+	if !s.Services.Console() && l.leads(l.resolve.Group(s.To), l.resolve.Services(s.Services)).Intersect(source).IsEmpty() {
 		l.find(Caution, Unusable, s.String(), "give the machines a public address or a forward, or permit it from where a door leads there", "nobody can use this permit: no door leads from there to there")
 	}
 	if s.Approvals > 0 && l.approvers(s) < s.Approvals {

@@ -236,7 +236,7 @@ func needNoAddress(e *estate.Estate) (list []int) {
 		case sentence.Allow:
 			mark(s.To, !flow.ServicesOf(e, s.Services).Subtract(admin).IsEmpty() || s.Standing)
 		case sentence.Permit:
-			mark(s.To, !flow.ServicesOf(e, s.Services).Subtract(admin).IsEmpty())
+			mark(s.To, !s.Services.Console() && !flow.ServicesOf(e, s.Services).Subtract(admin).IsEmpty())
 		case sentence.Always:
 			mark(s.To, true)
 		}
