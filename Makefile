@@ -32,10 +32,10 @@ packages:
 
 # Nothing is taken from Go's cache: the tests of cmd/ironbark build the program that they run, of which it knows nothing.
 test: packages $(GUEST)
-	go test -count=1 $(TESTFLAGS) ./...
+	go test -count=1 -timeout 40m $(TESTFLAGS) ./...
 	CGO_ENABLED=1 go test -race ./internal/driver/sim ./internal/driver/memory ./internal/ledger/... ./internal/site -run "Conformance|One|Opening|History|Told"
 	CGO_ENABLED=1 go test -race ./internal/gateway -run "Recorded|NothingElse|NoLonger|Dies|Stops"
-	IRONBARK_TEST_RACE=yes go test -count=1 ./cmd/ironbark -run "TestWhatIsToldAsDoneIsThere|TestTwoEnactmentsAtOnce"
+	IRONBARK_TEST_RACE=yes go test -count=1 -timeout 40m ./cmd/ironbark -run "TestWhatIsToldAsDoneIsThere|TestTwoEnactmentsAtOnce"
 
 # 20,000 real packets through the kernel's packet filter, as root, with ends while both sides send, successors, hostile frames, tables and
 # routes of others. make truth KERNEL=6.1 (or 6.12) does so with a kernel of Debian's archive, in a virtual machine.
