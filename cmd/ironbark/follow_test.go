@@ -4,7 +4,10 @@ import (
 	"bufio"
 	"io"
 	"net"
+	"os"
 	"os/exec"
+	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -132,10 +135,14 @@ func onHost(t *testing.T, nouns, rules string) *placed {
 // kill ends the processes in a namespace: those of one machine, and of no other test's.
 func kill(t *testing.T, namespace string) { signal(t, namespace, "KILL") }
 
+// signal sends a signal to the machine in a namespace. A command that looks into the namespace at that moment is not meant.
 func signal(t *testing.T, namespace, name string) {
 	out, err := exec.Command("ip", "netns", "pids", namespace).Output()
 	require.NoError(t, err)
-	pids := strings.Fields(string(out))
+	pids := slices.DeleteFunc(strings.Fields(string(out)), func(pid string) bool {
+		line, _ := os.ReadFile(filepath.Join("/proc", pid, "cmdline"))
+		return !strings.HasPrefix(string(line), "ironbark-light\x00")
+	})
 	require.NotEmpty(t, pids)
 	require.NoError(t, exec.Command("kill", append([]string{"-" + name}, pids...)...).Run())
 }

@@ -186,7 +186,11 @@ func (c *comparison) all(v *View, m int32) *part {
 	}
 	v.reach(class)
 	doors := v.Plan.DoorsTo(class.first)
-	var list []shared
+	n := 0
+	for _, in := range class.reach {
+		n += len(in)
+	}
+	list := make([]shared, 0, n)
 	for door, in := range class.reach {
 		for _, l := range in {
 			list = append(list, l.shared(doors[door], door))
@@ -197,8 +201,9 @@ func (c *comparison) all(v *View, m int32) *part {
 	return p
 }
 
-// outside leaves addresses out of the sources of entries.
-func outside(own flow.Addrs, list []shared) (out []shared) {
+// outside leaves addresses out of the sources of entries. The result takes the place of the list.
+func outside(own flow.Addrs, list []shared) []shared {
+	out := list[:0]
 	for _, s := range list {
 		if s.entry.From = s.entry.From.Subtract(own); !s.entry.From.IsEmpty() {
 			out = append(out, s)

@@ -141,9 +141,10 @@ func (v *View) throughDoor(a *ruleClass, d flow.Door) []grant {
 // let in from the same sources by the same sentence is one.
 func (v *View) grantsOf(a *ruleClass, d flow.Door) (list []grant) {
 	combinations, services := v.combinationsOf(a)
-	last := map[sameness]int{}          // the latest in list that is the same in all but sources and services, from 1
-	var before []int                    // for each in list, the one before it that last has forgotten, from 1
-	var more [][]span.Run[flow.Service] // the services of further combinations, for each in list
+	list = make([]grant, 0, len(combinations))
+	last := make(map[sameness]int, len(combinations)) // the latest in list that is the same in all but sources and services, from 1
+	var before []int                                  // for each in list, the one before it that last has forgotten, from 1
+	var more [][]span.Run[flow.Service]               // the services of further combinations, for each in list
 	var room []piece
 	for k, s := range combinations {
 		at := services[k]

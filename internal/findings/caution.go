@@ -2,6 +2,7 @@ package findings
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 	"sync"
@@ -74,6 +75,9 @@ func (l *looker) privately(s sentence.Sentence, set flow.Services) {
 
 // atLarge reports whether a source is the internet by and large, as muchOf tells. Sentences share their sources, so it is remembered by set.
 func (l *looker) atLarge(from flow.Addrs) bool {
+	if size(from) < l.least {
+		return false
+	}
 	is, known := l.large[from.Memory()]
 	if !known {
 		is = l.muchOf(from)
@@ -84,12 +88,37 @@ func (l *looker) atLarge(from flow.Addrs) bool {
 
 // muchOf reports whether a set is half of the internet or more, in one of the families.
 func (l *looker) muchOf(from flow.Addrs) bool {
-	for _, family := range []flow.Addrs{flow.AllIPv4, flow.AllIPv6} {
-		if all := size(l.p.Internet().Intersect(family)); all > 0 && size(from.Intersect(l.p.Internet()).Intersect(family)) >= all/2 {
+	for _, f := range l.families {
+		if f.size > 0 && size(from.Intersect(f.internet)) >= f.size/2 {
 			return true
 		}
 	}
 	return false
+}
+
+// families are the addresses of the internet, a family each, with their number.
+type families [2]struct {
+	internet flow.Addrs
+	size     float64
+}
+
+func familiesOf(internet flow.Addrs) (f families) {
+	for i, all := range []flow.Addrs{flow.AllIPv4, flow.AllIPv6} {
+		f[i].internet = internet.Intersect(all)
+		f[i].size = size(f[i].internet)
+	}
+	return f
+}
+
+// least is the number of addresses below which a set is not half of either family.
+func (f families) least() float64 {
+	least := math.Inf(1)
+	for _, one := range f {
+		if one.size > 0 {
+			least = min(least, one.size/2)
+		}
+	}
+	return least
 }
 
 // size is the number of addresses of a set, near enough.

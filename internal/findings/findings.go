@@ -117,12 +117,14 @@ type looker struct {
 
 // common is what all lookers of one state share. It is safe for concurrent use.
 type common struct {
-	e       *estate.Estate
-	p       *flow.Plan
-	at      time.Time
-	listens Listening
-	namings []flow.Naming
-	private flow.Services
+	e        *estate.Estate
+	p        *flow.Plan
+	at       time.Time
+	listens  Listening
+	namings  []flow.Naming
+	private  flow.Services
+	families families
+	least    float64
 
 	publishedOn func() map[flow.Service]map[int32]flow.Addrs // by service, and then by machine, the sources from which ports of fronts lead there
 	couldLet    func() []lets                                // by machine, what sentences let in there, or could
@@ -131,7 +133,8 @@ type common struct {
 }
 
 func newLooker(of Side, at time.Time, listens Listening) *looker {
-	c := &common{e: of.Estate, p: of.Plan, at: at, listens: listens, namings: flow.Particular(flow.Namings(nil, of.Estate)), private: privates()}
+	c := &common{e: of.Estate, p: of.Plan, at: at, listens: listens, namings: flow.Particular(flow.Namings(nil, of.Estate)), private: privates(), families: familiesOf(of.Plan.Internet())}
+	c.least = c.families.least()
 	c.publishedOn, c.couldLet = sync.OnceValue(c.fronted), sync.OnceValue(c.letting)
 	c.outward, c.leftOpen = sync.OnceValue(c.p.Calls), sync.OnceValue(c.networksLeftOpen)
 	return c.looker()
@@ -170,19 +173,20 @@ func (l *looker) find(level Level, kind Kind, subject, remedy, problem string) {
 	l.list = append(l.list, Finding{Level: level, Kind: kind, Problem: problem, Subject: subject, Remedy: remedy, At: l.pos})
 }
 
-func (l *looker) sentence(s sentence.Sentence) {
-	switch s := s.(type) {
+// sentence looks at one. What is handed on is the interface, since each conversion would copy the whole sentence.
+func (l *looker) sentence(whole sentence.Sentence) {
+	switch s := whole.(type) {
 	case sentence.Allow:
 		if l.e.CallsOutside(s.To) {
 			l.allowOutward(s)
 			return
 		}
-		l.ended(s, s.Until)
-		if l.empty(s, &s.From, &s.To) {
+		l.ended(whole, s.Until)
+		if l.empty(whole, &s.From, &s.To) {
 			return
 		}
 		if flow.Active(s.Until, l.at) {
-			l.open(s, s.Services, s.From, l.resolve.Group(s.To))
+			l.open(whole, s.Services, s.From, l.resolve.Group(s.To))
 			l.host(s)
 		}
 		l.guarded(s)
@@ -192,32 +196,32 @@ func (l *looker) sentence(s sentence.Sentence) {
 			l.denyOutward(s)
 			return
 		}
-		l.ended(s, s.Until)
+		l.ended(whole, s.Until)
 	case sentence.Forward:
-		l.ended(s, s.Until)
-		if l.empty(s, nil, &s.To) {
+		l.ended(whole, s.Until)
+		if l.empty(whole, nil, &s.To) {
 			return
 		}
 		if s.Standing && flow.Active(s.Until, l.at) {
-			l.standing(s, s.Until)
+			l.standing(whole, s.Until)
 		}
-		l.door(s, s.On, s.From, s.To, s.Standing)
+		l.door(whole, s.On, s.From, s.To, s.Standing)
 	case sentence.Spread:
-		if !l.empty(s, nil, &s.Over) {
+		if !l.empty(whole, nil, &s.Over) {
 			l.spread(s)
 			l.tested(s)
-			l.door(s, s.On, s.From, s.Over, false)
+			l.door(whole, s.On, s.From, s.Over, false)
 		}
 	case sentence.Route:
-		l.empty(s, nil, &s.To)
-		l.members(s, s.For)
+		l.empty(whole, nil, &s.To)
+		l.members(whole, s.For)
 	case sentence.Permit:
-		if !l.empty(s, &s.From, &s.To) {
+		if !l.empty(whole, &s.From, &s.To) {
 			l.permit(s)
 		}
-		l.ended(s, s.Until)
-		l.members(s, s.People)
-		l.members(s, s.Approvers)
+		l.ended(whole, s.Until)
+		l.members(whole, s.People)
+		l.members(whole, s.Approvers)
 	}
 }
 

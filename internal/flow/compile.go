@@ -35,7 +35,7 @@ type BastionAddrs struct {
 // Compile turns an estate's nouns and sentences into its flow plan. Openings are
 // not in it: see [Plan.With]. Cost: sentences × what their words stand for.
 func Compile(e *estate.Estate, a Assigned) *Plan {
-	c := &compiler{e: e, p: &Plan{}, groups: map[string]*Group{}, texts: map[string]*Group{}, sources: map[string]Addrs{}, sets: map[string]Addrs{}, services: map[string]Services{}}
+	c := &compiler{e: e, p: &Plan{}, groups: map[string]*Group{}, texts: map[string]*Group{}, sources: map[string]Addrs{}, sets: map[string]Addrs{}, literals: map[Run]Addrs{}, services: map[string]Services{}}
 	c.nouns(a)
 	c.p.finish()
 	if e.Uplink != nil {
@@ -49,7 +49,9 @@ func Compile(e *estate.Estate, a Assigned) *Plan {
 	for i, b := range e.Bastions {
 		c.p.Gateways[i].From = c.Source(b.From)
 	}
-	for _, s := range e.Sentences() {
+	sentences := e.Sentences()
+	c.p.Rules = slices.Grow(c.p.Rules, len(sentences)) // about a rule each
+	for _, s := range sentences {
 		c.sentence(s)
 	}
 	c.p.finishDoors()
@@ -62,7 +64,7 @@ type Resolver struct{ c *compiler }
 // NewResolver returns a resolver for questions about a plan: names are those of
 // the estate, machines and addresses those of the plan.
 func NewResolver(e *estate.Estate, p *Plan) Resolver {
-	return Resolver{&compiler{e: e, p: p, groups: map[string]*Group{}, texts: map[string]*Group{}, sources: map[string]Addrs{}, sets: map[string]Addrs{}, services: map[string]Services{}}}
+	return Resolver{&compiler{e: e, p: p, groups: map[string]*Group{}, texts: map[string]*Group{}, sources: map[string]Addrs{}, sets: map[string]Addrs{}, literals: map[Run]Addrs{}, services: map[string]Services{}}}
 }
 
 // Source returns the addresses that a source stands for.
@@ -70,6 +72,17 @@ func (r Resolver) Source(s sentence.Set) Addrs { return r.c.Source(s) }
 
 // Group returns the machines that a target stands for and the plan has.
 func (r Resolver) Group(s sentence.Set) *Group { return r.c.group(s) }
+
+// literal returns the addresses that are written out, less own public ones. Alike ones share their memory.
+func (c *compiler) literal(a sentence.Atom) Addrs {
+	run := RunOf(a.Bounds())
+	set, ok := c.literals[run]
+	if !ok {
+		set = span.Of(run).Subtract(c.p.own)
+		c.literals[run] = set
+	}
+	return set
+}
 
 // Services returns the services that a list stands for.
 func (r Resolver) Services(s sentence.Services) Services { return r.c.Services(s) }
@@ -80,6 +93,7 @@ type compiler struct {
 	groups   map[string]*Group // by the places of their machines
 	texts    map[string]*Group // by the text of the target
 	sources  map[string]Addrs  // by the text of the atom
+	literals map[Run]Addrs     // what is written out, less own public addresses
 	sets     map[string]Addrs  // by the text of the source
 	services map[string]Services
 	gateways []string
@@ -254,6 +268,9 @@ func (c *compiler) Source(s sentence.Set) Addrs {
 	if s.AtConsole() {
 		return ConsoleSource
 	}
+	if len(s.List) == 1 && len(s.Except) == 0 && s.List[0].Literal() { // most sentences: no text is made, and none is kept
+		return c.literal(s.List[0])
+	}
 	key := s.String()
 	set, ok := c.sets[key]
 	if !ok {
@@ -292,6 +309,9 @@ func (c *compiler) source(s sentence.Set) Addrs {
 }
 
 func (c *compiler) atom(a sentence.Atom) Addrs {
+	if a.Literal() {
+		return bounds(a)
+	}
 	key := a.String()
 	set, ok := c.sources[key]
 	if !ok {
@@ -307,8 +327,6 @@ func (c *compiler) resolve(a sentence.Atom) Addrs {
 		return AllAddrs
 	case sentence.Internet:
 		return c.p.internet
-	case sentence.Address, sentence.Prefix, sentence.Range:
-		return bounds(a)
 	case sentence.All, sentence.Pattern, sentence.Tagged:
 		return c.machineAddrs(a)
 	case sentence.Named:

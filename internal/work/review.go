@@ -174,6 +174,9 @@ func (st *State) SaidBeside(other *State) []sentence.Statement {
 
 // without returns the sentences of a that b does not have, however they are written.
 func without(a, b []sentence.Statement) (list []sentence.Statement) {
+	if len(b) == 0 {
+		return slices.Clone(a)
+	}
 	lines := make(map[string]struct{}, len(b))
 	for i := range b {
 		lines[b[i].Text] = struct{}{}
@@ -183,7 +186,7 @@ func without(a, b []sentence.Statement) (list []sentence.Statement) {
 			list = append(list, s)
 		}
 	}
-	if len(list) == 0 || len(b) == 0 {
+	if len(list) == 0 {
 		return list
 	}
 	texts := make([]string, len(b))
@@ -319,6 +322,7 @@ const uncovered = "no permit covers it any more"
 // found looks over the new state, and tells what was there before.
 func found(before, after *State, now time.Time) (list []findings.Judged) {
 	was, is := findings.LintBoth(findings.Side{Estate: before.Estate, Plan: before.Plan}, findings.Side{Estate: after.Estate, Plan: after.Plan}, now, before.Listening())
+	list = make([]findings.Judged, 0, len(is))
 	for _, f := range is {
 		list = append(list, findings.Judged{Finding: f, New: !was[f.What()]})
 	}

@@ -175,6 +175,7 @@ type entryRow struct {
 
 // gather joins entries of one machine, service and sentence over their doors.
 func (ph *Phrasing) gather(list []exposure.Entry) (rows []entryRow) {
+	rows = make([]entryRow, 0, len(list))
 	alike := exposure.Buckets[likeness]{} // the rows of the machine, by what those that are one have in common; entries come machine by machine
 	for _, e := range list {
 		machine := ph.machine(e.Door.Machine, e.Door)

@@ -102,13 +102,21 @@ func (ph *Phrasing) firstRows(list exposure.Changes, most int) (rows []entryRow,
 func (ph *Phrasing) rowsOf(list []exposure.Change) (rows []entryRow) {
 	for first := 0; first < len(list); {
 		last := first
-		var entries []exposure.Entry
-		for ; last < len(list) && list[last].Before.Equal(list[first].Before); last++ {
-			entries = append(entries, list[last].Entry)
+		for last < len(list) && list[last].Before.Equal(list[first].Before) {
+			last++
 		}
-		for _, row := range ph.gather(entries) {
-			row.before = list[first].Before
-			rows = append(rows, row)
+		entries := make([]exposure.Entry, last-first)
+		for i, c := range list[first:last] {
+			entries[i] = c.Entry
+		}
+		own := ph.gather(entries)
+		for i := range own {
+			own[i].before = list[first].Before
+		}
+		if first == 0 {
+			rows = own // mostly all have one end
+		} else {
+			rows = append(rows, own...)
 		}
 		first = last
 	}
