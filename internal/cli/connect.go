@@ -142,7 +142,11 @@ func (a *app) howToConnect(ctx context.Context, w *work.Work, machine string) {
 	case is:
 		for _, p := range closed.Answer.Parts {
 			if remedy := closed.Answer.Remedies(p, w.Person); !p.Open && len(remedy) > 0 {
-				a.print.NoteWrap("next, to get in: ", "ironbark "+strings.TrimPrefix(remedy[0], "ironbark "))
+				words := remedy[0]
+				if work.IsCommand(words) {
+					words = "ironbark " + words
+				}
+				a.print.NoteWrap("next, to get in: ", words)
 				return
 			}
 		}

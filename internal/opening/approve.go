@@ -100,7 +100,7 @@ func Approved(r Request, o Opening) (Granted, error) {
 func (j *judge) judgeApproved(approvals []Approval) {
 	var near []Reason
 	for m := range j.Estate.PermitsOf(j.o.Person) {
-		if m.Emergency {
+		if m.Emergency || !j.near(m) {
 			continue
 		}
 		lacks := j.lacks(m, j.part.End.Sub(j.o.Begin))

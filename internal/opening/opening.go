@@ -314,6 +314,9 @@ func (j *judge) judgePermits() {
 	var emergency sentence.Permit // one that would cover it as an emergency
 	length := j.part.End.Sub(j.o.Begin)
 	for m := range j.Estate.PermitsOf(j.Person) {
+		if !j.near(m) {
+			continue
+		}
 		lacks := j.lacks(m, length)
 		if len(lacks) == 0 && m.Emergency && !j.o.Emergency {
 			emergency = m
@@ -345,7 +348,17 @@ func (j *judge) judgePermits() {
 		return
 	}
 	remedy := fmt.Sprintf("permit %s to open %s to %s%s up to %s", j.Person, j.Words.Services, j.Words.To, sentence.FromWords(j.Words.From), upTo(length))
-	j.refuse(sentence.ShellSentence(remedy), "no permit lets %s open anything", j.Person)
+	what := "anything"
+	for range j.Estate.PermitsOf(j.Person) {
+		what = j.Words.Services.String()
+		break
+	}
+	j.refuse(sentence.ShellSentence(remedy), "no permit lets %s open %s", j.Person, what)
+}
+
+// near reports whether a permit is for any of the services of the request. What a permit of others lacks is of no help.
+func (j *judge) near(m sentence.Permit) bool {
+	return j.part.Services.Overlaps(j.resolve.Services(m.Services))
 }
 
 // upTo is the shortest permit that covers a length: openings end at whole seconds, and begin at any moment.

@@ -326,6 +326,9 @@ func (p *parser) service(w WantKind) Service {
 
 func (p *parser) serviceList() []Service {
 	list := []Service{p.service(WantService)}
+	if list[0].Console() && p.peek().kind != tokenComma {
+		return list // it is alone, so no comma is offered
+	}
 	for p.comma() {
 		list = append(list, p.service(WantService))
 	}

@@ -169,10 +169,10 @@ func (a Atom) Said() string {
 	return ""
 }
 
-// At tells where a was read.
 // Literal reports whether the atom is an address, a prefix or a range, which means the same in every estate.
 func (a Atom) Literal() bool { return a.kind == Address || a.kind == Prefix || a.kind == Range }
 
+// At tells where a was read.
 func (a Atom) At() Pos { return a.at }
 
 // String prints a as sentences write it; "" for the zero Atom.

@@ -78,7 +78,7 @@ func (a *Answer) remediesOutward(p exposure.Part) []string {
 		for _, st := range a.State.Estate.SentencesOf(sentence.VerbNever) {
 			n := st.Sentence.(sentence.Never)
 			if a.State.Estate.CallsOutside(n.To) && resolve.Services(n.Services).Overlaps(p.Services) && resolve.Outside(n.To).Overlaps(p.From) && resolve.Group(n.From).Has(p.Target.Machine) {
-				return []string{"nothing, while the guarantee “" + n.String() + "” speaks of it"}
+				return []string{forbiddenBy(n.String())}
 			}
 		}
 		return []string{words}

@@ -26,6 +26,12 @@ func (a *Answer) Remedies(p exposure.Part, person string) (list []string) {
 	return list
 }
 
+// IsCommand reports whether a remedy is the words of a command, and not advice in prose.
+func IsCommand(remedy string) bool {
+	verb, _, _ := strings.Cut(remedy, " ")
+	return slices.Contains([]string{"open", "permit", "allow", "retract"}, verb)
+}
+
 func (a *Answer) remedies(p exposure.Part, person string) []string {
 	if p.Open {
 		return nil
@@ -83,7 +89,7 @@ func (a *Answer) tried(p exposure.Part, words string) []string {
 		return nil
 	}
 	if never := a.forbidden(p, true); never != "" {
-		return []string{"nothing, while the guarantee “" + never + "” speaks of it"}
+		return []string{forbiddenBy(never)}
 	}
 	allow := s.(sentence.Allow)
 	resolve := flow.NewResolver(a.State.Estate, a.State.Plan)
@@ -110,6 +116,11 @@ func (a *Answer) forbidden(p exposure.Part, standing bool) string {
 	return ""
 }
 
+// forbiddenBy is said in place of words that would break a guarantee.
+func forbiddenBy(never string) string {
+	return "nothing opens it: the guarantee “" + never + "” forbids it"
+}
+
 func (a *Answer) names(to sentence.Set) (list []string) {
 	for _, t := range exposure.Targets(a.State.Estate, a.State.Plan, to) {
 		list = append(list, exposure.TargetName(a.State.Plan, t))
@@ -128,7 +139,7 @@ func (a *Answer) machineOf(p exposure.Part) string {
 // opens offers an opening, and a permit where one is missing, as far as it would be granted.
 func (a *Answer) opens(p exposure.Part, person, permit, open string) (list []string) {
 	if never := a.forbidden(p, false); never != "" {
-		return []string{"nothing, while the guarantee “" + never + "” speaks of it"}
+		return []string{forbiddenBy(never)}
 	}
 	e := a.State.Estate
 	if permit != "" {
