@@ -6,6 +6,7 @@ import (
 	"go/token"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -17,7 +18,7 @@ import (
 // layers are the packages from the bottom up. A package imports only those above
 // it in this list; those of one line do not import one another.
 var layers = [][]string{
-	{"internal/pidfd", "internal/plainfile"},
+	{"internal/pidfd", "internal/plainfile", "internal/fault"},
 	{"internal/confine", "internal/syslog", "internal/clientnet", "internal/unixsocket", "internal/desktop", "internal/seed", "internal/qemu", "internal/parallel", "internal/quickjson"},
 	{"internal/wire", "internal/notify"},
 	{"internal/flow/span", "internal/sentence", "internal/journal", "internal/sshkey", "internal/store", "internal/imagefile", "internal/driver/sim/guest", "internal/seen"},
@@ -38,7 +39,7 @@ var layers = [][]string{
 
 // core are the packages that know no terminal, disk, network, clock or database.
 var core = []string{
-	"internal/syslog", "internal/flow/span", "internal/sentence", "internal/estate", "internal/flow", "internal/exposure",
+	"internal/fault", "internal/syslog", "internal/flow/span", "internal/sentence", "internal/estate", "internal/flow", "internal/exposure",
 	"internal/change", "internal/opening", "internal/bastion", "internal/findings", "internal/rights", "internal/cost", "internal/timeline", "internal/picture", "internal/parallel", "internal/quickjson",
 }
 
@@ -95,5 +96,42 @@ func TestTheCoreHasNoClock(t *testing.T) {
 				return true
 			})
 		}
+	}
+}
+
+// commandsInText are the places below the command line that may name the program and one of its commands in text, each with the reason.
+var commandsInText = map[string]string{
+	"internal/estate/template.go": "the comments of a new estate's file are a document for people",
+}
+
+// TestOnlyTheCommandLineWritesCommands looks for text below internal/cli that is one of the program's commands: advice is a value there (fault.Advice),
+// which each edge writes in its own way.
+func TestOnlyTheCommandLineWritesCommands(t *testing.T) {
+	help, err := exec.Command(program, "help").Output()
+	require.NoError(t, err)
+	files, err := exec.Command("git", "ls-files", "../../internal/*.go").Output()
+	require.NoError(t, err)
+	var verbs []string
+	for _, line := range regexp.MustCompile(`(?m)^  ([a-z]+)  `).FindAllStringSubmatch(string(help), -1) {
+		verbs = append(verbs, line[1])
+	}
+	require.Contains(t, verbs, "enact")
+	for file := range strings.FieldsSeq(string(files)) {
+		if strings.HasSuffix(file, "_test.go") || strings.HasPrefix(file, "../../internal/cli/") || commandsInText[strings.TrimPrefix(file, "../../")] != "" {
+			continue
+		}
+		tree, err := parser.ParseFile(token.NewFileSet(), file, nil, 0)
+		require.NoError(t, err)
+		ast.Inspect(tree, func(n ast.Node) bool {
+			text, ok := n.(*ast.BasicLit)
+			if !ok || text.Kind != token.STRING {
+				return true
+			}
+			for _, after := range strings.Split(text.Value, "ironbark ")[1:] {
+				verb, _, _ := strings.Cut(strings.Trim(after, "`\"")+" ", " ")
+				assert.False(t, slices.Contains(verbs, verb), "%s: %s", file, text.Value)
+			}
+			return true
+		})
 	}
 }

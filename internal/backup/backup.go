@@ -24,6 +24,7 @@ import (
 	"time"
 
 	"ironbark/internal/estate"
+	"ironbark/internal/fault"
 	"ironbark/internal/plainfile"
 	"ironbark/internal/sentence"
 )
@@ -81,11 +82,13 @@ type DamagedError struct{ Path, Why string }
 // Error tells the file and why.
 func (d *DamagedError) Error() string { return d.Path + ": " + d.Why }
 
-// ExitStatus is that of a file that cannot be used.
-func (d *DamagedError) ExitStatus() int { return 2 }
+// Kind is that of a file that cannot be used.
+func (d *DamagedError) Kind() fault.Kind { return fault.Invalid }
 
-// Remedy says what that means.
-func (d *DamagedError) Remedy() string { return "nothing was written; take another copy of it" }
+// Advice says what that means.
+func (d *DamagedError) Advice() fault.Advice {
+	return fault.Say("nothing was written; take another copy of it")
+}
 
 // Write writes an archive of some files, and returns what is in it. The files must not change meanwhile: the error says
 // where one does.

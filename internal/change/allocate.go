@@ -8,6 +8,7 @@ import (
 	"go4.org/netipx"
 
 	"ironbark/internal/estate"
+	"ironbark/internal/fault"
 	"ironbark/internal/sentence"
 )
 
@@ -60,7 +61,7 @@ func (a *allocator) claim() error {
 		for _, addr := range m.Inside {
 			if other := holder[addr]; other != "" && other != id {
 				errs = append(errs, &sentence.Error{
-					At: m.At, Problem: fmt.Sprintf("machine %s: %s is held by %s", m.Name, addr, other), Remedy: "ask for another one, or leave it out and a free one is given",
+					At: m.At, Problem: fmt.Sprintf("machine %s: %s is held by %s", m.Name, addr, other), Remedy: fault.Say("ask for another one, or leave it out and a free one is given"),
 				})
 			}
 			a.taken[addr] = true
@@ -106,7 +107,7 @@ func (a *allocator) full(t *Resource, s estate.Subnet, p netip.Prefix) error {
 	if len(s.Allocate) > 0 {
 		remedy = "let it allocate more than it does, or " + remedy
 	}
-	return &sentence.Error{At: s.At, Problem: fmt.Sprintf("subnet %s is full: %s has no address left for %s %s", s.Name, p, t.Kind, t.Name), Remedy: remedy}
+	return &sentence.Error{At: s.At, Problem: fmt.Sprintf("subnet %s is full: %s has no address left for %s %s", s.Name, p, t.Kind, t.Name), Remedy: fault.Say(remedy)}
 }
 
 // keep returns the address that the resource holds in a prefix of the subnet already.

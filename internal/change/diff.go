@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 
+	"ironbark/internal/fault"
 	"ironbark/internal/flow"
 	"ironbark/internal/sentence"
 )
@@ -54,23 +55,25 @@ func Diff(has, wanted []Resource, discard map[string]bool) ([]Change, error) {
 					first = append(first, c)
 					continue
 				} else if want[subject] == nil {
-					errs = append(errs, &sentence.Error{Problem: fmt.Sprintf("snapshot %s: there is no %s", t.Name, subject), Remedy: "a snapshot is of something that is there"})
+					errs = append(errs, &sentence.Error{Problem: fmt.Sprintf("snapshot %s: there is no %s", t.Name, subject), Remedy: fault.Say("a snapshot is of something that is there")})
 				}
 			}
 			list = append(list, c)
 			continue
 		}
 		how := append(differs(old.Spec, t.Spec), takes(t, *old, have)...)
-		switch bad := unalterable(*old, t); {
+		switch bad, advice := unalterable(*old, t); {
 		case len(how) == 0 && (old.Unmanaged || old.LastEnacted != nil):
 			list = append(list, Change{Verb: Adopt, Resource: t})
 		case len(how) == 0:
 		case bad != "":
-			remedy := "remove it, enact, and add it again"
-			if old.Unmanaged {
-				remedy = "somebody made one of that name without ironbark: take yours out of the files, remove theirs, and add it again"
+			switch {
+			case old.Unmanaged:
+				advice = fault.Say("somebody made one of that name without ironbark: take yours out of the files, remove theirs, and add it again")
+			case advice.IsZero():
+				advice = fault.Say("remove it, enact, and add it again")
 			}
-			errs = append(errs, &sentence.Error{Problem: fmt.Sprintf("%s %s: %s", t.Kind, t.Name, bad), Remedy: remedy})
+			errs = append(errs, &sentence.Error{Problem: fmt.Sprintf("%s %s: %s", t.Kind, t.Name, bad), Remedy: advice})
 		default:
 			alter := Change{Verb: Alter, Resource: t, How: how, Restart: t.Kind == Machine && (old.Spec.Size != t.Spec.Size || !slices.Equal(old.Spec.Subnets, t.Spec.Subnets))}
 			switch {
@@ -191,30 +194,30 @@ func afterNeeds(list []Change) []Change {
 }
 
 // unalterable tells what of a resource cannot be altered once it is made.
-func unalterable(old, t Resource) string {
+func unalterable(old, t Resource) (problem string, advice fault.Advice) {
 	switch {
 	case t.Kind == Machine && old.Spec.Boot != t.Spec.Boot:
-		return "what a machine that exists boots from cannot be altered"
+		return "what a machine that exists boots from cannot be altered", advice
 	case t.Kind == Machine && old.Spec.Image != t.Spec.Image:
-		return "the image of a machine that exists cannot be altered"
+		return "the image of a machine that exists cannot be altered", advice
 	case t.Kind == Machine && old.Spec.Key != t.Spec.Key && !t.Rotates:
-		return fmt.Sprintf("the key of a machine that exists is inside it: ironbark change machine %s --key %s puts the new one there", t.Name, cmp.Or(t.Spec.Key, "NAME"))
+		return "the key of a machine that exists is inside it", fault.Run("change", "machine", t.Name, "--key", cmp.Or(t.Spec.Key, "NAME")).Say(" puts the new one there")
 	case (t.Kind == Machine || t.Kind == Volume) && t.Spec.GB < old.Spec.GB:
-		return fmt.Sprintf("a disk cannot shrink, from %d GB to %d GB", old.Spec.GB, t.Spec.GB)
+		return fmt.Sprintf("a disk cannot shrink, from %d GB to %d GB", old.Spec.GB, t.Spec.GB), advice
 	case (t.Kind == Machine || t.Kind == Volume) && t.Spec.Speed != old.Spec.Speed:
-		return "the kind of a disk that exists cannot be altered"
+		return "the kind of a disk that exists cannot be altered", advice
 	case t.Kind == Volume && (t.Spec.From != old.Spec.From || t.Spec.Image != old.Spec.Image):
-		return "what a volume began as cannot be altered"
+		return "what a volume began as cannot be altered", advice
 	case t.Kind == Snapshot && old.subject() != t.subject():
-		return "what a snapshot is of cannot be altered"
+		return "what a snapshot is of cannot be altered", advice
 	case t.Kind == Image && old.Spec.File != t.Spec.File:
-		return "the file of an image that exists cannot be altered"
+		return "the file of an image that exists cannot be altered", advice
 	case t.Kind == Address && old.Spec.V6 != t.Spec.V6:
-		return "its family cannot be altered"
+		return "its family cannot be altered", advice
 	case (t.Kind == Subnet || t.Kind == Line || t.Kind == Front) && old.Spec.Network != t.Spec.Network:
-		return "it cannot move to another network"
+		return "it cannot move to another network", advice
 	}
-	return ""
+	return "", advice
 }
 
 // byID finds resources by ID.

@@ -1,6 +1,7 @@
 package change_test
 
 import (
+	"errors"
 	"net/netip"
 	"reflect"
 	"strings"
@@ -12,6 +13,7 @@ import (
 	"ironbark/internal/change"
 	"ironbark/internal/estate"
 	"ironbark/internal/flow"
+	"ironbark/internal/sentence"
 )
 
 var (
@@ -118,8 +120,8 @@ func TestWhatDiffersIsTold(t *testing.T) {
 		{change.Volume, change.Spec{GB: 9}, change.Spec{GB: 8}, "!a disk cannot shrink"},
 		{change.Machine, change.Spec{Boot: "v"}, change.Spec{Boot: "w"}, "!what a machine that exists boots from cannot be altered"},
 		{change.Machine, change.Spec{Image: "v"}, change.Spec{Image: "w"}, "!the image of a machine that exists cannot be altered"},
-		{change.Machine, change.Spec{Key: "v"}, change.Spec{Key: "w"}, "!ironbark change machine x --key w puts the new one there"},
-		{change.Machine, change.Spec{Key: "v"}, change.Spec{}, "!--key NAME"},
+		{change.Machine, change.Spec{Key: "v"}, change.Spec{Key: "w"}, "!the key of a machine that exists is inside it; change machine x --key w puts the new one there"},
+		{change.Machine, change.Spec{Key: "v"}, change.Spec{}, "!; change machine x --key NAME puts"},
 		{change.Machine, change.Spec{Speed: "standard"}, change.Spec{Speed: "fast"}, "!the kind of a disk that exists cannot be altered"},
 		{change.Volume, change.Spec{Speed: "standard"}, change.Spec{Speed: "fast"}, "!the kind of a disk that exists cannot be altered"},
 		{change.Volume, change.Spec{From: "a"}, change.Spec{From: "b"}, "!what a volume began as cannot be altered"},
@@ -135,7 +137,9 @@ func TestWhatDiffersIsTold(t *testing.T) {
 	} {
 		list, err := change.Diff([]change.Resource{is(c.kind, c.before)}, []change.Resource{is(c.kind, c.after)}, nil)
 		if want, wrong := strings.CutPrefix(c.want, "!"); wrong {
-			require.ErrorContains(t, err, want)
+			bad, _ := errors.AsType[sentence.Errors](err)
+			require.Len(t, bad, 1)
+			assert.Contains(t, bad[0].Problem+"; "+bad[0].Remedy.String(), want)
 			continue
 		}
 		require.NoError(t, err)

@@ -23,6 +23,7 @@ import (
 	"ironbark/internal/clientnet"
 	"ironbark/internal/driver"
 	"ironbark/internal/driver/sim"
+	"ironbark/internal/fault"
 	"ironbark/internal/ledger/sqlite"
 	"ironbark/internal/seen"
 	"ironbark/internal/sentence"
@@ -37,6 +38,8 @@ const (
 	exitWords     = 2
 	exitNo        = 3
 	exitUnconfirm = 4
+	exitChanged   = 5
+	exitDenied    = 6
 )
 
 // app is one run of the program.
@@ -76,15 +79,15 @@ type usageError struct {
 func (u *usageError) Error() string { return u.err.Error() }
 func (u *usageError) Unwrap() error { return u.err }
 
-// ExitStatus is that of words that are wrong.
-func (u *usageError) ExitStatus() int { return exitWords }
+// Kind is that of words that are wrong.
+func (u *usageError) Kind() fault.Kind { return fault.Invalid }
 
-// Remedy says what to do.
-func (u *usageError) Remedy() string {
+// Advice says what to do.
+func (u *usageError) Advice() fault.Advice {
 	if u.command == "" {
-		return "ironbark help tells the commands"
+		return fault.Run("help").Say(" tells the commands")
 	}
-	return "ironbark help " + u.command + " tells what it takes"
+	return fault.Run("help", strings.Fields(u.command)...).Say(" tells what it takes")
 }
 
 func usage(format string, args ...any) error { return &usageError{err: fmt.Errorf(format, args...)} }
@@ -173,11 +176,11 @@ func words(args []string) []string {
 	return out
 }
 
-// failure is an error that says its own exit status. One that has a Remedy() string says
-// what to do, too.
-type failure interface {
-	error
-	ExitStatus() int
+// exitOf is the exit status of an error of a kind.
+var exitOf = map[fault.Kind]int{
+	fault.Done: exitDone, fault.Failure: exitFailed, fault.Partial: exitFailed,
+	fault.Invalid: exitWords, fault.NotFound: exitWords, fault.Unsupported: exitWords,
+	fault.Unavailable: exitNo, fault.Conflict: exitChanged, fault.Waiting: exitChanged, fault.Denied: exitDenied,
 }
 
 // printRest prints what is joined to an errFailed.
@@ -222,14 +225,22 @@ func (a *app) status(err error) int {
 		return int(status)
 	}
 	a.print.Error(err)
-	own, ok := errors.AsType[failure](err)
+	if advice := adviceOf(err); !advice.IsZero() {
+		a.print.NoteWrap("    ", view.Advice(advice))
+	}
+	return exitOf[fault.KindOf(err)]
+}
+
+// adviceOf returns the advice of the error that says the kind of err: one that is wrapped deeper is about a part of it.
+func adviceOf(err error) fault.Advice {
+	own, ok := errors.AsType[fault.Fault](err)
 	if !ok {
-		return exitFailed
+		return fault.AdviceOf(err)
 	}
-	if remedy, ok := own.(interface{ Remedy() string }); ok {
-		a.print.NoteWrap("    ", remedy.Remedy())
+	if advised, ok := own.(fault.Advised); ok {
+		return advised.Advice()
 	}
-	return own.ExitStatus()
+	return fault.Advice{}
 }
 
 // width tells how many columns there are: COLUMNS, the terminal's, or 100.

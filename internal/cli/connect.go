@@ -118,8 +118,8 @@ func (a *app) tellClosed(w *work.Work, err error) {
 	for _, p := range closed.Answer.Parts {
 		if !p.Open {
 			a.print.NoteWrap("closed  ", view.Why(p, ph))
-			for _, words := range closed.Answer.Remedies(p, w.Person) {
-				a.print.NoteWrap("  to fix it: ", words)
+			for _, advice := range closed.Answer.Remedies(p, w.Person) {
+				a.print.NoteWrap("  to fix it: ", view.Advice(advice))
 			}
 			break
 		}
@@ -142,11 +142,7 @@ func (a *app) howToConnect(ctx context.Context, w *work.Work, machine string) {
 	case is:
 		for _, p := range closed.Answer.Parts {
 			if remedy := closed.Answer.Remedies(p, w.Person); !p.Open && len(remedy) > 0 {
-				words := remedy[0]
-				if work.IsCommand(words) {
-					words = "ironbark " + words
-				}
-				a.print.NoteWrap("next, to get in: ", words)
+				a.print.NoteWrap("next, to get in: ", view.Advice(remedy[0]))
 				return
 			}
 		}

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sys/unix"
 	"golang.org/x/term"
 
+	"ironbark/internal/fault"
 	"ironbark/internal/work"
 )
 
@@ -77,12 +78,12 @@ type notRootError struct{}
 // Error says it.
 func (*notRootError) Error() string { return "--emergency is for root alone" }
 
-// ExitStatus is that of a person who may not.
-func (*notRootError) ExitStatus() int { return 6 }
+// Kind is that of a person who may not.
+func (*notRootError) Kind() fault.Kind { return fault.Denied }
 
-// Remedy says what others do.
-func (*notRootError) Remedy() string {
-	return "open the console for a while: ironbark open console to MACHINE for 30m because \"…\""
+// Advice says what others do.
+func (*notRootError) Advice() fault.Advice {
+	return fault.Say("open the console for a while: ").Run("open", "console", "to", "MACHINE", "for", "30m", "because", "…")
 }
 
 // onceClosed is a line that can be closed from two sides; the second waits for the first.

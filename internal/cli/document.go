@@ -169,13 +169,9 @@ func (a *app) result(err error, status int) resultDoc {
 		return doc
 	}
 	doc.Error = &errorDoc{Message: err.Error()}
-	if own, ok := errors.AsType[failure](err); ok {
-		if remedy, ok := own.(interface{ Remedy() string }); ok {
-			doc.Error.Remedy = remedy.Remedy()
-		}
-	}
+	doc.Error.Remedy = view.Advice(adviceOf(err))
 	put := func(e *sentence.Error) {
-		doc.Error.Problems = append(doc.Error.Problems, problemDoc{e.Problem, e.Remedy, e.At.File, e.At.Line, e.At.Col, e.Line})
+		doc.Error.Problems = append(doc.Error.Problems, problemDoc{e.Problem, view.Advice(e.Remedy), e.At.File, e.At.Line, e.At.Col, e.Line})
 	}
 	if many, ok := errors.AsType[sentence.Errors](err); ok {
 		for _, e := range many {
@@ -186,7 +182,7 @@ func (a *app) result(err error, status int) resultDoc {
 	}
 	if refusal, ok := errors.AsType[*opening.RefusalError](err); ok {
 		for _, r := range refusal.Reasons {
-			doc.Error.Reasons = append(doc.Error.Reasons, reasonDoc{r.What, r.Remedy})
+			doc.Error.Reasons = append(doc.Error.Reasons, reasonDoc{r.What, view.Advice(r.Remedy)})
 		}
 	}
 	return doc

@@ -11,6 +11,7 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"ironbark/internal/cli/view"
+	"ironbark/internal/fault"
 	"ironbark/internal/flow"
 	"ironbark/internal/gateway"
 	"ironbark/internal/work"
@@ -97,8 +98,8 @@ func (n *notYourSessionError) Error() string {
 	return fmt.Sprintf("session %d is %s's; they or a lead can end it", n.s.Number, n.s.Person)
 }
 
-// ExitStatus is that of a person who may not.
-func (n *notYourSessionError) ExitStatus() int { return 6 }
+// Kind is that of a person who may not.
+func (n *notYourSessionError) Kind() fault.Kind { return fault.Denied }
 
 // gatewayDoc lists the sessions of gateways.
 type gatewayDoc struct {

@@ -9,6 +9,7 @@ import (
 
 	"ironbark/internal/cost"
 	"ironbark/internal/estate"
+	"ironbark/internal/fault"
 	"ironbark/internal/sentence"
 	"ironbark/internal/sshkey"
 	"ironbark/internal/work"
@@ -53,7 +54,7 @@ func (l *machineLacks) tell() error {
 				words[i] += " (" + c.about + ")"
 			}
 		}
-		errs = append(errs, &sentence.Error{Problem: fmt.Sprintf("machine %s lacks %s: %s", l.name, option, what), Remedy: strings.Join(words, "; ")})
+		errs = append(errs, &sentence.Error{Problem: fmt.Sprintf("machine %s lacks %s: %s", l.name, option, what), Remedy: fault.Say(strings.Join(words, "; "))})
 	}
 	if l.in.image == "" && l.in.boot == "" {
 		lacks("--image", "the system it starts from", l.images())

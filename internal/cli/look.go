@@ -117,7 +117,7 @@ func (a *app) statusCommand() *cobra.Command {
 			} else if len(broken) > 0 {
 				told := &ledger.RecordError{Breaks: broken}
 				a.print.NoteWrap(a.print.Bad("ironbark:")+" ", told.Error())
-				a.print.NoteWrap("    ", told.Remedy())
+				a.print.NoteWrap("    ", view.Advice(told.Advice()))
 			}
 			now := a.clock.Now()
 			drift := w.Drift(st)

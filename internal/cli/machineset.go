@@ -78,5 +78,5 @@ func targetOf(e *estate.Estate, others, words []string) (sentence.Set, error) {
 	if len(words) == 1 && !strings.ContainsAny(text, "=*? ") {
 		return sentence.Set{}, unknownName("machine", text, append(e.NamesOf("machine"), others...))
 	}
-	return sentence.Set{}, wrong("%s", strings.TrimSuffix(one.Problem+"; "+one.Remedy, "; "))
+	return sentence.Set{}, &sentence.Error{Problem: one.Problem, Remedy: one.Remedy}
 }

@@ -389,6 +389,6 @@ func (a *app) recordedLater(err error) error {
 		return err
 	}
 	a.print.NoteWrap(a.print.Bad("closed, not recorded")+": ", unrecorded.Why.Error())
-	a.print.NoteWrap("    ", unrecorded.Remedy())
+	a.print.NoteWrap("    ", view.Advice(unrecorded.Advice()))
 	return nil
 }

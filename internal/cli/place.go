@@ -226,7 +226,7 @@ func (a *app) checkHost() error {
 		if r.Err != nil {
 			missing = missing || !r.Optional
 			d.Optional = r.Optional
-			d.Why, d.Remedy = r.Err.Error(), r.Remedy
+			d.Why, d.Remedy = r.Err.Error(), view.Advice(r.Remedy)
 		}
 		docs = append(docs, d)
 	}

@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironbark/internal/change"
+	"ironbark/internal/cli/view"
 	"ironbark/internal/estate"
 	"ironbark/internal/sentence"
 	"ironbark/internal/work"
@@ -219,7 +220,7 @@ func (a *app) removeEverything(ctx context.Context, w *work.Work, name string, o
 	r, err := w.Review(ctx, files)
 	if err == nil && len(r.Blocked) > 0 {
 		for _, why := range r.Blocked {
-			a.print.NoteWrap("in the way  ", why)
+			a.print.NoteWrap("in the way  ", view.Advice(why))
 		}
 		a.print.Note("not done: not everything can go; nothing was changed")
 		return errNo

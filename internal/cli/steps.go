@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"ironbark/internal/cli/view"
 	"ironbark/internal/flow"
 	"ironbark/internal/opening"
 	"ironbark/internal/rights"
@@ -298,8 +299,8 @@ func (s *steps) unread(err error) {
 	}
 	for _, e := range list {
 		s.a.print.NoteWrap("  ", e.Problem)
-		if e.Remedy != "" {
-			s.a.print.NoteWrap("    ", e.Remedy)
+		if !e.Remedy.IsZero() {
+			s.a.print.NoteWrap("    ", view.Advice(e.Remedy))
 		}
 	}
 }

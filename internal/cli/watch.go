@@ -272,7 +272,7 @@ func (x *watching) close(ctx context.Context, id int64) {
 	unrecorded, later := errors.AsType[*site.UnrecordedError](err)
 	switch {
 	case later:
-		x.shown.Message = unrecorded.Error() + "; " + unrecorded.Remedy()
+		x.shown.Message = unrecorded.Error() + "; " + view.Advice(unrecorded.Advice())
 	case err != nil:
 		x.shown.Message = "not closed: " + err.Error()
 	case len(c.Openings) == 0:

@@ -27,6 +27,8 @@ import (
 	"gvisor.dev/gvisor/pkg/tcpip/transport/icmp"
 	"gvisor.dev/gvisor/pkg/tcpip/transport/tcp"
 	"gvisor.dev/gvisor/pkg/waiter"
+
+	"ironbark/internal/fault"
 )
 
 // ErrRefused says that something is there, and nothing listens on that port.
@@ -197,13 +199,13 @@ func (n *NeverError) Error() string {
 	return fmt.Sprintf("no network of clients can be made here: %v", n.Err)
 }
 
-// Remedy says what can be done instead.
-func (n *NeverError) Remedy() string {
-	return "listen on ports of this computer: ironbark sim listen --loopback"
+// Advice says what can be done instead.
+func (n *NeverError) Advice() fault.Advice {
+	return fault.Say("listen on ports of this computer: ").Run("sim", "listen", "--loopback")
 }
 
-// ExitStatus is that of hosts that cannot be used.
-func (n *NeverError) ExitStatus() int { return 2 }
+// Kind is that of hosts that cannot be used.
+func (n *NeverError) Kind() fault.Kind { return fault.Unsupported }
 
 // Unwrap returns the cause.
 func (n *NeverError) Unwrap() error { return n.Err }

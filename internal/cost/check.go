@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"ironbark/internal/estate"
+	"ironbark/internal/fault"
 	"ironbark/internal/sentence"
 )
 
@@ -84,7 +85,7 @@ type checker struct {
 }
 
 func (k *checker) fail(at sentence.Pos, problem, remedy string) {
-	k.errs = append(k.errs, &sentence.Error{At: at, Problem: problem, Remedy: remedy})
+	k.errs = append(k.errs, &sentence.Error{At: at, Problem: problem, Remedy: fault.Say(remedy)})
 }
 
 func (k *checker) offer(at sentence.Pos, kind, name string, known []string) {

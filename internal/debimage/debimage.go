@@ -21,6 +21,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"ironbark/internal/fault"
 	"ironbark/internal/qemu"
 )
 
@@ -257,7 +258,7 @@ func run(ctx context.Context, name string, args ...string) error {
 	c.Stdout, c.Stderr = &said, &said
 	err := c.Run()
 	if errors.Is(err, exec.ErrNotFound) {
-		return &qemu.MissingError{Program: name, Try: "apt-get install mmdebstrap e2fsprogs qemu-utils"}
+		return &qemu.MissingError{Program: name, Try: fault.Say("apt-get install mmdebstrap e2fsprogs qemu-utils")}
 	}
 	if err != nil {
 		return fmt.Errorf("%s: %w: %s", name, err, said.last())

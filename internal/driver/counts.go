@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"ironbark/internal/fault"
 	"ironbark/internal/flow"
 )
 
@@ -42,11 +43,11 @@ type noCountsError struct{}
 
 func (noCountsError) Error() string { return "this site does not count what it lets pass" }
 
-// ExitStatus is that of what a place cannot do.
-func (noCountsError) ExitStatus() int { return 2 }
+// Kind is that of what a place cannot do.
+func (noCountsError) Kind() fault.Kind { return fault.Unsupported }
 
-// Remedy says which does.
-func (noCountsError) Remedy() string { return "a Linux host does: site: linux" }
+// Advice says which does.
+func (noCountsError) Advice() fault.Advice { return fault.Say("a Linux host does: site: linux") }
 
 // CountsOf reads what a driver's place has counted; [ErrNoCounts] where it counts nothing.
 func CountsOf(ctx context.Context, d Driver) (*Counts, error) {

@@ -4,6 +4,8 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+
+	"ironbark/internal/fault"
 )
 
 var (
@@ -29,27 +31,30 @@ func (n *NoMachineError) Error() string {
 	return fmt.Sprintf("the site has no machine “%s”", n.Name)
 }
 
-// ExitStatus is that of words that name nothing.
-func (n *NoMachineError) ExitStatus() int { return 2 }
+// Kind is that of words that name nothing.
+func (n *NoMachineError) Kind() fault.Kind { return fault.NotFound }
 
 // NoConsoleError says why a console may not be used, and who or what could change that.
-type NoConsoleError struct{ Why, Try string }
+type NoConsoleError struct {
+	Why string
+	Try fault.Advice
+}
 
 // ConsoleClosed is the error where nothing lets somebody in at the console of a machine.
 func ConsoleClosed(machine string) *NoConsoleError {
 	return &NoConsoleError{
-		Why: fmt.Sprintf("the console of machine %s is closed", machine), Try: fmt.Sprintf("ironbark open console to %s for 30m because \"…\"", machine),
+		Why: fmt.Sprintf("the console of machine %s is closed", machine), Try: fault.Run("open", "console", "to", machine, "for", "30m", "because", "…"),
 	}
 }
 
 // Error tells why.
 func (n *NoConsoleError) Error() string { return n.Why }
 
-// ExitStatus is that of the answer no.
-func (n *NoConsoleError) ExitStatus() int { return 3 }
+// Kind is that of the answer no.
+func (n *NoConsoleError) Kind() fault.Kind { return fault.Unavailable }
 
-// Remedy says who or what can change it.
-func (n *NoConsoleError) Remedy() string { return n.Try }
+// Advice says who or what can change it.
+func (n *NoConsoleError) Advice() fault.Advice { return n.Try }
 
 // UnreachableError says that a session did not come about, because no packet passes.
 type UnreachableError struct {
@@ -62,8 +67,8 @@ func (u *UnreachableError) Error() string {
 	return fmt.Sprintf("%s does not answer: %s", u.To, u.Reason)
 }
 
-// ExitStatus is that of the answer no.
-func (u *UnreachableError) ExitStatus() int { return 3 }
+// Kind is that of the answer no.
+func (u *UnreachableError) Kind() fault.Kind { return fault.Unavailable }
 
 // RefusedError says that packets pass, and nothing listens.
 type RefusedError struct {
@@ -77,5 +82,5 @@ func (r *RefusedError) Error() string {
 	return fmt.Sprintf("%s refuses: nothing listens there (machine %s is %s)", r.To, r.Machine, r.State)
 }
 
-// ExitStatus is that of the answer no.
-func (r *RefusedError) ExitStatus() int { return 3 }
+// Kind is that of the answer no.
+func (r *RefusedError) Kind() fault.Kind { return fault.Unavailable }

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"os"
+
+	"ironbark/internal/fault"
 )
 
 // GatewayHost is a driver in whose place a bastion's gateway can serve.
@@ -31,10 +33,10 @@ func (n *NoGatewayError) Error() string {
 	return "the gateway of bastion " + n.Bastion + " is not running"
 }
 
-// ExitStatus is that of the answer no.
-func (n *NoGatewayError) ExitStatus() int { return 3 }
+// Kind is that of the answer no.
+func (n *NoGatewayError) Kind() fault.Kind { return fault.Unavailable }
 
-// Remedy says what to do.
-func (n *NoGatewayError) Remedy() string {
-	return "start it, and leave it running: ironbark gateway " + n.Bastion
+// Advice says what to do.
+func (n *NoGatewayError) Advice() fault.Advice {
+	return fault.Say("start it, and leave it running: ").Run("gateway", n.Bastion)
 }

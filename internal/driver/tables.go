@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"time"
 
+	"ironbark/internal/fault"
 	"ironbark/internal/flow"
 )
 
@@ -57,11 +58,11 @@ type noTablesError struct{}
 
 func (noTablesError) Error() string { return "this site has no packet filter of its own" }
 
-// ExitStatus is that of what a place cannot do.
-func (noTablesError) ExitStatus() int { return 2 }
+// Kind is that of what a place cannot do.
+func (noTablesError) Kind() fault.Kind { return fault.Unsupported }
 
-// Remedy says what lists the rules.
-func (noTablesError) Remedy() string { return "ironbark reach" }
+// Advice says what lists the rules.
+func (noTablesError) Advice() fault.Advice { return fault.Run("reach") }
 
 // TablesOf reads a driver's packet filter; [ErrNoTables] where it has none.
 func TablesOf(ctx context.Context, d Driver) (*Tables, error) {

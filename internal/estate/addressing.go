@@ -8,6 +8,7 @@ import (
 	"go.yaml.in/yaml/v4"
 	"go4.org/netipx"
 
+	"ironbark/internal/fault"
 	"ironbark/internal/sentence"
 )
 
@@ -99,11 +100,11 @@ func (r *reader) reservedKnown(at sentence.Pos, what string, a Address, only4 bo
 		held, ok := r.estate.Reserved(name)
 		switch {
 		case !ok:
-			remedy := suggest(name, sortedKeys(r.estate.names.stores[kindAddress]))
-			if remedy == "" {
-				remedy = "reserve it: ironbark add address " + name + "; or write auto"
+			remedy := fault.Say(suggest(name, sortedKeys(r.estate.names.stores[kindAddress])))
+			if remedy.IsZero() {
+				remedy = fault.Say("reserve it: ").Run("add", "address", name).Say("; or write auto")
 			}
-			r.fail(at, fmt.Sprintf("%s: there is no reserved address “%s”", what, name), remedy)
+			r.advise(at, fmt.Sprintf("%s: there is no reserved address “%s”", what, name), remedy)
 		case only4 && held.V6:
 			r.fail(at, fmt.Sprintf("%s can have a public IPv4 address, and %s is an IPv6 one", what, name), "IPv6 machines in a globally routable range are reached at their own address")
 		}

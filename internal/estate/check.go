@@ -9,6 +9,7 @@ import (
 
 	"go4.org/netipx"
 
+	"ironbark/internal/fault"
 	"ironbark/internal/sentence"
 )
 
@@ -378,7 +379,11 @@ func (r *reader) checkMachine(m Machine) {
 	}
 	for i, key := range m.Keys {
 		if _, ok := e.names.keys[key]; !ok {
-			r.fail(m.At, fmt.Sprintf("there is no key “%s”", key), cmp.Or(suggest(key, sortedKeys(e.names.keys)), "make it: ironbark add key "+key))
+			remedy := fault.Say(suggest(key, sortedKeys(e.names.keys)))
+			if remedy.IsZero() {
+				remedy = fault.Say("make it: ").Run("add", "key", key)
+			}
+			r.advise(m.At, fmt.Sprintf("there is no key “%s”", key), remedy)
 		}
 		if slices.Contains(m.Keys[:i], key) {
 			r.fail(m.At, fmt.Sprintf("machine %s has key %s twice", m.Name, key), "")

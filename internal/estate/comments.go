@@ -7,6 +7,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"ironbark/internal/fault"
 	"ironbark/internal/sentence"
 )
 
@@ -28,7 +29,7 @@ func (r *reader) commentsShow(f File) {
 		if bad && !slices.ContainsFunc(r.errs, known) {
 			r.errs = append(r.errs, &sentence.Error{
 				At: sentence.Pos{File: f.Name, Line: n, Col: utf8.RuneCountInString(before) + 1}, Problem: fmt.Sprintf("the comment has %s, which does not show", name),
-				Remedy: "take it out", Line: before + "#",
+				Remedy: fault.Say("take it out"), Line: before + "#",
 			})
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"ironbark/internal/fault"
 	"ironbark/internal/sentence"
 )
 
@@ -13,7 +14,7 @@ const MaxMachines = 100_000
 // tooMany is the error of an estate of too many machines.
 func tooMany(at sentence.Pos, n int) *sentence.Error {
 	return &sentence.Error{
-		At: at, Problem: fmt.Sprintf("an estate has at most %d machines, and here are %d", MaxMachines, n), Remedy: "split the estate: one folder for each team or place",
+		At: at, Problem: fmt.Sprintf("an estate has at most %d machines, and here are %d", MaxMachines, n), Remedy: fault.Say("split the estate: one folder for each team or place"),
 	}
 }
 

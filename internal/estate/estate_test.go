@@ -126,7 +126,7 @@ func TestErrors(t *testing.T) {
 			es, ok := errors.AsType[sentence.Errors](err)
 			require.True(t, ok)
 			assert.Contains(t, es[0].Error(), c.want)
-			assert.Contains(t, es[0].Remedy, c.remedy)
+			assert.Contains(t, es[0].Remedy.String(), c.remedy)
 			assert.NotEmpty(t, es[0].Line, "the line is shown")
 		})
 	}
@@ -210,7 +210,7 @@ func TestTheSchemaKnowsTheKeysThatAreRead(t *testing.T) {
 		_, err := readBoth(file, "")
 		es, _ := errors.AsType[sentence.Errors](err)
 		require.NotEmpty(t, es)
-		return strings.TrimPrefix(es[0].Remedy, "known here: ")
+		return strings.TrimPrefix(es[0].Remedy.String(), "known here: ")
 	}
 	assert.Equal(t, strings.Join(sortedKeys(doc.Properties), ", "), known("zzzzzzzzzzzz: 1\n"))
 	for def, section := range map[string]string{
@@ -276,7 +276,7 @@ func TestAddressesOfNetworksAreHeldToWhatWorks(t *testing.T) {
 		"allocation":        {file("l: {range: 10.60.1.0/24, allocate: 10.60.1.100-10.60.2.9}", ""), "allocate: 10.60.1.100-10.60.2.9 lies outside subnet l", ""},
 		"inside elsewhere":  {file("l: {range: 10.60.1.0/24}", ", inside: 10.60.2.9"), "machine m: 10.60.2.9 lies in none of its subnets", ""},
 		"inside gateway":    {file("l: {range: 10.60.1.0/24, gateway: 10.60.1.9}", ", inside: 10.60.1.9"), "10.60.1.9 is the gateway of subnet l", ""},
-		"no such address":   {file("l: {range: 10.60.1.0/24}", ", address: slip"), "machine m: there is no reserved address “slip”", "reserve it: ironbark add address slip"},
+		"no such address":   {file("l: {range: 10.60.1.0/24}", ", address: slip"), "machine m: there is no reserved address “slip”", "reserve it: add address slip"},
 		"no such script":    {file("l: {range: 10.60.1.0/24}", ", setup: gauge.sh"), "machine m: there is no script setup/gauge.sh", ""},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -284,7 +284,7 @@ func TestAddressesOfNetworksAreHeldToWhatWorks(t *testing.T) {
 			es, _ := errors.AsType[sentence.Errors](err)
 			require.NotEmpty(t, es)
 			assert.Contains(t, es[0].Problem, c.problem)
-			assert.Contains(t, es[0].Remedy, c.remedy)
+			assert.Contains(t, es[0].Remedy.String(), c.remedy)
 		})
 	}
 	// What is suggested works.

@@ -6,6 +6,7 @@ import (
 
 	"go.yaml.in/yaml/v4"
 
+	"ironbark/internal/fault"
 	"ironbark/internal/sentence"
 )
 
@@ -96,5 +97,5 @@ func (e *Estate) CheckLength(st sentence.Statement) *sentence.Error {
 	if m.UpTo.Length() <= MaxOpening {
 		remedy += fmt.Sprintf("; or let openings last longer in %s: limits: {opening: %s}", FileName, m.UpTo)
 	}
-	return &sentence.Error{At: st.At, Line: st.Text, Problem: fmt.Sprintf("an opening lasts %s at most in this estate, and this permit is up to %s", limit, m.UpTo), Remedy: remedy}
+	return &sentence.Error{At: st.At, Line: st.Text, Problem: fmt.Sprintf("an opening lasts %s at most in this estate, and this permit is up to %s", limit, m.UpTo), Remedy: fault.Say(remedy)}
 }

@@ -11,6 +11,7 @@ import (
 
 	"go.yaml.in/yaml/v4"
 
+	"ironbark/internal/fault"
 	"ironbark/internal/sentence"
 )
 
@@ -109,12 +110,18 @@ type reader struct {
 	machineFields map[string]field // made once for all machines
 }
 
+// fail notes a problem; remedy is prose.
 func (r *reader) fail(at sentence.Pos, problem, remedy string) {
+	r.advise(at, problem, fault.Say(remedy))
+}
+
+// advise notes a problem about which commands help.
+func (r *reader) advise(at sentence.Pos, problem string, advice fault.Advice) {
 	line := ""
 	if at.File == r.file && at.Line > 0 && at.Line <= len(r.lines) {
 		line = r.lines[at.Line-1]
 	}
-	r.errs = append(r.errs, &sentence.Error{At: at, Line: line, Problem: problem, Remedy: remedy})
+	r.errs = append(r.errs, &sentence.Error{At: at, Line: line, Problem: problem, Remedy: advice})
 }
 
 func (r *reader) at(n *yaml.Node) sentence.Pos {

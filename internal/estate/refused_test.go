@@ -41,7 +41,7 @@ func TestWhatIsRefused(t *testing.T) {
 			es, _ := errors.AsType[sentence.Errors](err)
 			for _, e := range es {
 				fmt.Fprintf(&out, "  %s", e.Error())
-				if e.Remedy != "" {
+				if !e.Remedy.IsZero() {
 					fmt.Fprintf(&out, " / %s", e.Remedy)
 				}
 				out.WriteString("\n")

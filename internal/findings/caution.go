@@ -8,6 +8,7 @@ import (
 	"sync"
 
 	"ironbark/internal/estate"
+	"ironbark/internal/fault"
 	"ironbark/internal/flow"
 	"ironbark/internal/sentence"
 )
@@ -269,7 +270,7 @@ func (l *looker) fronts() {
 	for _, f := range l.e.Fronts {
 		if !leads[f.Name] {
 			l.pos = f.At
-			l.find(Note, NoPorts, f.Name, fmt.Sprintf("ironbark spread %s https over TARGET on https from everywhere, or ironbark remove front %s", f.Name, f.Name), "this front has no ports, and leads nowhere")
+			l.advise(Note, NoPorts, f.Name, fault.Run("spread", f.Name, "https", "over", "TARGET", "on", "https", "from", "everywhere").Say(", or ").Run("remove", "front", f.Name), "this front has no ports, and leads nowhere")
 		}
 	}
 }
@@ -306,7 +307,7 @@ func (l *looker) nobodyListens(over sentence.Set, on flow.Services) bool {
 func (l *looker) bastions() {
 	for _, b := range l.e.Bastions {
 		if l.pos = b.At; l.atLarge(l.resolve.Source(b.From)) {
-			l.find(Caution, WideBastion, b.Name, "ironbark change bastion "+b.Name+" --from SOURCE", "this bastion answers the whole internet")
+			l.advise(Caution, WideBastion, b.Name, fault.Run("change", "bastion", b.Name, "--from", "SOURCE"), "this bastion answers the whole internet")
 		}
 	}
 }
@@ -318,7 +319,7 @@ func (l *looker) withoutLogin() {
 	}
 	for _, m := range l.e.Machines {
 		if len(m.Keys) == 0 && !m.Password {
-			l.machine(Caution, NoLogin, m.Name, "ironbark change machine NAME --key KEY, or --password ask", "nobody can log in, for want of a key or a password")
+			l.machine(Caution, NoLogin, m.Name, fault.Run("change", "machine", "NAME", "--key", "KEY").Say(", or --password ask"), "nobody can log in, for want of a key or a password")
 		}
 	}
 }

@@ -111,17 +111,17 @@ func (c Census) LintEdited(before, after Side, d *estate.Delta, at time.Time, li
 
 // without returns what is left of the serious findings without some of them, and of the others how many are.
 func (c Census) without(list []Finding) (serious []Finding, below int) {
-	less := map[Finding]int{}
+	less := map[identity]int{}
 	below = c.Below
 	for _, f := range list {
 		if f.Level < Serious {
 			below--
 		}
-		less[f]++
+		less[f.identity()]++
 	}
 	for _, f := range c.Serious {
-		if less[f] > 0 {
-			less[f]--
+		if less[f.identity()] > 0 {
+			less[f.identity()]--
 			continue
 		}
 		serious = append(serious, f)

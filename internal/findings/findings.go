@@ -6,11 +6,11 @@ package findings
 
 import (
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
 	"ironbark/internal/estate"
+	"ironbark/internal/fault"
 	"ironbark/internal/flow"
 	"ironbark/internal/flow/span"
 	"ironbark/internal/parallel"
@@ -36,9 +36,9 @@ func (l Level) String() string {
 type Finding struct {
 	Level   Level
 	Kind    Kind
-	Problem string // in words, without its subject
-	Subject string // a sentence or the name of a thing
-	Remedy  string // what to do; may be empty
+	Problem string       // in words, without its subject
+	Subject string       // a sentence or the name of a thing
+	Remedy  fault.Advice // what to do; may be none
 	At      sentence.Pos
 }
 
@@ -169,8 +169,24 @@ func (l *looker) besides() []Finding {
 	return l.list
 }
 
+// identity is what tells two findings apart.
+type identity struct {
+	level            Level
+	kind             Kind
+	subject, problem string
+	at               sentence.Pos
+}
+
+func (f Finding) identity() identity { return identity{f.Level, f.Kind, f.Subject, f.Problem, f.At} }
+
+// find notes a finding; remedy is prose.
 func (l *looker) find(level Level, kind Kind, subject, remedy, problem string) {
-	l.list = append(l.list, Finding{Level: level, Kind: kind, Problem: problem, Subject: subject, Remedy: remedy, At: l.pos})
+	l.advise(level, kind, subject, fault.Say(remedy), problem)
+}
+
+// advise notes a finding about which commands help.
+func (l *looker) advise(level Level, kind Kind, subject string, advice fault.Advice, problem string) {
+	l.list = append(l.list, Finding{Level: level, Kind: kind, Problem: problem, Subject: subject, Remedy: advice, At: l.pos})
 }
 
 // sentence looks at one. What is handed on is the interface, since each conversion would copy the whole sentence.
@@ -268,7 +284,7 @@ func (l *looker) guarded(s sentence.Allow) {
 func (l *looker) elsewhere(s sentence.Sentence, services flow.Services) {
 	for _, known := range movedServices {
 		if set := services.Intersect(flow.ServicesOf(shipped{}, known.ports)).Subtract(l.p.AdminServices); !set.IsEmpty() && !services.Contains(flow.Other) {
-			l.find(Note, AdminElsewhere, s.String(), "ironbark add admin "+strings.Join(flow.ServiceRuns(set), " "),
+			l.advise(Note, AdminElsewhere, s.String(), fault.Run("add", append([]string{"admin"}, flow.ServiceRuns(set)...)...),
 				known.name+" is often moved there, and counts as administrative only where the estate says so: "+flow.PrintServices(set, l.namings)+" in")
 		}
 	}
@@ -410,7 +426,7 @@ func (l *looker) spread(s sentence.Spread) {
 func (l *looker) members(s sentence.Sentence, names []sentence.Name) {
 	for _, n := range names {
 		if !slices.ContainsFunc(l.e.People, func(p estate.Person) bool { return l.e.Belongs(p.Name, n.Text) }) {
-			l.find(Caution, Nobody, s.String(), "ironbark change person NAME --group "+n.Text, "nobody is in “"+n.Text+"”")
+			l.advise(Caution, Nobody, s.String(), fault.Run("change", "person", "NAME", "--group", n.Text), "nobody is in “"+n.Text+"”")
 		}
 	}
 }
@@ -437,14 +453,14 @@ func (l *looker) withoutAdministrator() {
 	}
 	for i, m := range l.p.Machines {
 		if !way[i] && !m.IsSiteHost() {
-			l.machine(Note, NoAdministrator, m.Name, "permit PEOPLE to open admin to NAME from SOURCE up to 2h", "nobody has a way to administer, by permit, route or standing exception")
+			l.machine(Note, NoAdministrator, m.Name, fault.Say("permit PEOPLE to open admin to NAME from SOURCE up to 2h"), "nobody has a way to administer, by permit, route or standing exception")
 		}
 	}
 }
 
 // machine finds something of a machine, at its place in the files.
-func (l *looker) machine(level Level, kind Kind, name, remedy, problem string) {
+func (l *looker) machine(level Level, kind Kind, name string, advice fault.Advice, problem string) {
 	n, _ := l.e.Lookup(name)
 	l.pos = n.At
-	l.find(level, kind, name, remedy, problem)
+	l.advise(level, kind, name, advice, problem)
 }

@@ -112,9 +112,9 @@ func TestFindingsOfThings(t *testing.T) {
 	w = oracle.WorldOf(strings.Replace(nouns, "groups: [ops, leads]", "groups: [ops, leads], until: 2026-11-23T08:00:00Z", 1), "permit ops to open ssh to all from office up to 1h needing 1 approval from leads")
 	list = nil
 	for _, f := range findings.Lint(w.Estate.AsOf(oracle.Epoch), w.Plan(), oracle.Epoch, nil) {
-		list = append(list, string(f.Kind)+": "+f.Problem+"; "+f.Remedy)
+		list = append(list, string(f.Kind)+": "+f.Problem+"; "+f.Remedy.String())
 	}
-	assert.Contains(t, list, "nobody: nobody is in “leads”; ironbark change person NAME --group leads")
+	assert.Contains(t, list, "nobody: nobody is in “leads”; change person NAME --group leads")
 }
 
 // TestWhoCanAdministerAMachine looks for machines that nobody has a way to administer, by sentences that hold.
@@ -149,7 +149,7 @@ func TestFindingsOfCalls(t *testing.T) {
 		w := oracle.WorldOf(nouns, permit, rule)
 		for _, f := range findings.Lint(w.Estate, w.Plan(), oracle.Epoch, nil) {
 			if f.At.Line == 2 && f.At.File == "estate.rules" {
-				return f.Level.String() + " " + string(f.Kind) + ": " + f.Problem + "; " + f.Remedy
+				return f.Level.String() + " " + string(f.Kind) + ": " + f.Problem + "; " + f.Remedy.String()
 			}
 		}
 		return ""
@@ -158,8 +158,8 @@ func TestFindingsOfCalls(t *testing.T) {
 		"allow https from web to internet":                           "",
 		"allow https from moor-* to internet":                        "caution empty: “moor-*” stands for no machine, so this sentence does nothing; retract it, or name machines that are there",
 		"allow https from web to 10.99.0.0/16":                       "",
-		"allow https from store to internet":                         "caution no-door: none of these machines has a way to there, so this sentence does nothing; ironbark change network NAME --outside",
-		"deny https from store to internet":                          "caution no-door: none of these machines has a way to there, so this sentence does nothing; ironbark change network NAME --outside",
+		"allow https from store to internet":                         "caution no-door: none of these machines has a way to there, so this sentence does nothing; change network NAME --outside",
+		"deny https from store to internet":                          "caution no-door: none of these machines has a way to there, so this sentence does nothing; change network NAME --outside",
 		"deny https from web to internet":                            "",
 		"deny https from web to internet until 2026-11-23T08:00:00Z": "note ended: this sentence ended at 2026-11-23T08:00:00Z and does nothing; retract it",
 		"allow any from web to internet until 2026-11-23T08:00:00Z":  "note ended: this sentence ended at 2026-11-23T08:00:00Z and does nothing; retract it",
@@ -171,19 +171,19 @@ func TestFindingsOfCalls(t *testing.T) {
 	} {
 		assert.Equal(t, want, first(closed, rule), rule)
 	}
-	assert.Equal(t, "note open-anyway: machines may call this anyway, since their network is open outward; ironbark change network estuary --outward closed", first(nouns, "allow https from web to internet"))
-	assert.Equal(t, "note open-anyway: machines may call this anyway, since their network is open outward; ironbark change network estuary --outward closed", first(nouns, "allow https from web, store to internet"), "one that cannot call does not count")
+	assert.Equal(t, "note open-anyway: machines may call this anyway, since their network is open outward; change network estuary --outward closed", first(nouns, "allow https from web to internet"))
+	assert.Equal(t, "note open-anyway: machines may call this anyway, since their network is open outward; change network estuary --outward closed", first(nouns, "allow https from web, store to internet"), "one that cannot call does not count")
 
 	names := func(nouns string, rules ...string) (list []string) {
 		w := oracle.WorldOf(nouns, append(rules, permit)...)
 		for _, f := range findings.Lint(w.Estate, w.Plan(), oracle.Epoch, nil) {
 			if f.Kind == findings.NoNames {
-				list = append(list, f.Subject+": "+f.Problem+"; "+f.Remedy)
+				list = append(list, f.Subject+": "+f.Problem+"; "+f.Remedy.String())
 			}
 		}
 		return list
 	}
-	told := []string{"estuary: machines cannot ask 192.0.2.53 for names, since this network is closed outward; ironbark allow dns from estuary to 192.0.2.53"}
+	told := []string{"estuary: machines cannot ask 192.0.2.53 for names, since this network is closed outward; allow dns from estuary to 192.0.2.53"}
 	assert.Equal(t, told, names(closed))
 	assert.Empty(t, names(strings.Replace(closed, "outward: closed, ", "", 1)), "an open network asks anybody")
 	assert.Empty(t, names(closed, "allow dns from estuary to 192.0.2.53"))

@@ -1,9 +1,9 @@
 package findings
 
 import (
-	"fmt"
 	"slices"
 
+	"ironbark/internal/fault"
 	"ironbark/internal/flow"
 	"ironbark/internal/flow/span"
 	"ironbark/internal/sentence"
@@ -24,7 +24,7 @@ func (l *looker) allowOutward(s sentence.Allow) {
 		}
 	}
 	if open := l.openNetworks(callers); len(open) > 0 {
-		l.find(Note, OpenAnyway, s.String(), "ironbark change network "+open[0]+" --outward closed", "machines may call this anyway, since their network is open outward")
+		l.advise(Note, OpenAnyway, s.String(), fault.Run("change", "network", open[0], "--outward", "closed"), "machines may call this anyway, since their network is open outward")
 		return
 	}
 	if services := l.resolve.Services(s.Services); services.Contains(flow.Other) && l.atLarge(called) {
@@ -47,7 +47,7 @@ func (l *looker) calls(s sentence.Sentence, from, to sentence.Set, called flow.A
 	case called.IsEmpty():
 		l.find(Caution, Empty, s.String(), "retract it, or name addresses", "“"+to.String()+"” stands for no address outside, so this sentence does nothing")
 	case !l.waysOf(callers).Overlaps(called):
-		l.find(Caution, NoDoor, s.String(), "ironbark change network NAME --outside", "none of these machines has a way to there, so this sentence does nothing")
+		l.advise(Caution, NoDoor, s.String(), fault.Run("change", "network", "NAME", "--outside"), "none of these machines has a way to there, so this sentence does nothing")
 	default:
 		return true
 	}
@@ -110,7 +110,7 @@ func (l *looker) resolvers() {
 				in := slices.ContainsFunc(calls.Machines[m].Interfaces, func(i flow.Interface) bool { return i.Network == n.Name })
 				if in && !l.mayCall(int32(m), at, dns) {
 					l.pos = n.At
-					l.find(Caution, NoNames, n.Name, fmt.Sprintf("ironbark allow dns from %s to %s", n.Name, server), "machines cannot ask "+server.String()+" for names, since this network is closed outward")
+					l.advise(Caution, NoNames, n.Name, fault.Run("allow", "dns", "from", n.Name, "to", server.String()), "machines cannot ask "+server.String()+" for names, since this network is closed outward")
 					break
 				}
 			}

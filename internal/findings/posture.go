@@ -3,9 +3,11 @@ package findings
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"time"
 
 	"ironbark/internal/estate"
+	"ironbark/internal/fault"
 	"ironbark/internal/flow"
 	"ironbark/internal/sentence"
 )
@@ -86,20 +88,20 @@ func (l *looker) endsSoon(s sentence.Sentence, standing bool, until time.Time) {
 
 // ends finds people and keys whose end has come, or is near.
 func (l *looker) ends() {
-	right := func(name, what string, until time.Time, at sentence.Pos, level Level, remedy string) {
+	right := func(name, what string, until time.Time, at sentence.Pos, level Level, advice fault.Advice) {
 		l.pos = at
 		switch left := until.Sub(l.at); {
 		case until.IsZero():
 		case left <= 0:
-			l.find(level, EndedRight, name, remedy, what+" ended at "+until.UTC().Format(time.RFC3339))
+			l.advise(level, EndedRight, name, advice, what+" ended at "+until.UTC().Format(time.RFC3339))
 		case left <= nearEnd:
 			l.find(Note, EndsSoon, name, "let it end, or give it a later end", what+" ends soon, at "+until.UTC().Format(time.RFC3339))
 		}
 	}
 	for _, p := range l.e.People {
-		right(p.Name, "what this person may do", p.Until, p.At, Note, "ironbark remove person "+p.Name)
+		right(p.Name, "what this person may do", p.Until, p.At, Note, fault.Run("remove", "person", p.Name))
 		for _, k := range p.Keys {
-			right(p.Name, "a key of this person", p.Ends[k], p.At, Note, "take the key out: ironbark change person "+p.Name+" --public-key …")
+			right(p.Name, "a key of this person", p.Ends[k], p.At, Note, fault.Say("take the key out: ").Run("change", "person", p.Name, "--public-key", "…"))
 		}
 	}
 	held := map[string]bool{}
@@ -113,7 +115,7 @@ func (l *looker) ends() {
 		if held[k.Name] { // what is inside a machine opens it, whoever asks
 			level = Serious
 		}
-		right(k.Name, "this key", k.Until, k.At, level, "give its machines another one: ironbark change machine … --key NAME")
+		right(k.Name, "this key", k.Until, k.At, level, fault.Say("give its machines another one: ").Run("change", "machine", "…", "--key", "NAME"))
 	}
 }
 
@@ -201,7 +203,7 @@ func (l *looker) unneeded() {
 	}
 	for _, i := range needNoAddress(l.e) {
 		if routed[i] {
-			l.machine(Note, UnneededAddress, l.e.Machines[i].Name, "ironbark change machine "+l.e.Machines[i].Name+" --address none", "a public address is needed for nothing but what a route through a bastion does")
+			l.machine(Note, UnneededAddress, l.e.Machines[i].Name, fault.Run("change", "machine", l.e.Machines[i].Name, "--address", "none"), "a public address is needed for nothing but what a route through a bastion does")
 		}
 	}
 }
@@ -256,7 +258,7 @@ func (l *looker) consoles() {
 			continue
 		}
 		for _, m := range r.To.Machines {
-			l.machine(Note, ConsoleOpen, l.p.Machines[m].Name, fmt.Sprintf("ironbark close %d, once it is not needed", r.Opening),
+			l.machine(Note, ConsoleOpen, l.p.Machines[m].Name, fault.Run("close", strconv.FormatInt(r.Opening, 10)).Say(", once it is not needed"),
 				fmt.Sprintf("its console is open until %s, past every rule of the network", r.Until.UTC().Format(time.RFC3339)))
 		}
 	}
@@ -277,7 +279,7 @@ func (l *looker) oneKey() {
 	for _, k := range l.e.Keys {
 		if machines >= oneKeyMachines && on[k.Name] == machines {
 			l.pos = k.At
-			l.find(Note, OneKey, k.Name, "give machines of different purposes keys of their own: ironbark add key NAME, change machine … --key NAME", fmt.Sprintf("this key opens every one of %d machines", machines))
+			l.advise(Note, OneKey, k.Name, fault.Say("give machines of different purposes keys of their own: ").Run("add", "key", "NAME").Say(", ").Run("change", "machine", "…", "--key", "NAME"), fmt.Sprintf("this key opens every one of %d machines", machines))
 		}
 	}
 }

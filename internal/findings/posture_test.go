@@ -86,7 +86,7 @@ allow smtp from everywhere to web-2
 	told := func(facts findings.Facts) (list []string) {
 		for _, f := range findings.Posture(findings.Side{Estate: w.Estate, Plan: plan}, oracle.Epoch, facts) {
 			one := fmt.Sprint(f.Level, " ", f.Kind, " ", f.At.Line, " ", f.Subject)
-			if _, from, told := strings.Cut(f.Remedy, "used from: "); told {
+			if _, from, told := strings.Cut(f.Remedy.String(), "used from: "); told {
 				one += ": " + from
 			}
 			list = append(list, one)

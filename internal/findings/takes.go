@@ -1,6 +1,10 @@
 package findings
 
-import "fmt"
+import (
+	"fmt"
+
+	"ironbark/internal/fault"
+)
 
 // Takes is how much of a site's room for connections is taken: by a machine of what it may have, or by all of what there is.
 type Takes struct {
@@ -39,9 +43,9 @@ func (l *looker) takes(list []Takes) {
 		switch {
 		case !t.Much():
 		case t.Machine == "":
-			l.find(Serious, Crowded, "connections", "ironbark findings lists machines near their limits; stop them, or give them lower limits", t.String())
+			l.advise(Serious, Crowded, "connections", fault.Run("findings").Say(" lists machines near their limits; stop them, or give them lower limits"), t.String())
 		default:
-			l.machine(Caution, Crowded, t.Machine, "ironbark show machine "+t.Machine, t.String())
+			l.machine(Caution, Crowded, t.Machine, fault.Run("show", "machine", t.Machine), t.String())
 		}
 	}
 }

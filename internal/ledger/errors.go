@@ -4,21 +4,25 @@ import (
 	"fmt"
 	"time"
 
+	"ironbark/internal/fault"
 	"ironbark/internal/journal"
 )
 
 // staleError says that something is not as it was when it was looked at. Nothing was changed.
-type staleError struct{ text, remedy string }
+type staleError struct {
+	text   string
+	advice fault.Advice
+}
 
 func (s *staleError) Error() string { return s.text }
 
-// ExitStatus is that of something that changed since it was looked at.
-func (s *staleError) ExitStatus() int { return 5 }
+// Kind is that of something that changed since it was looked at.
+func (s *staleError) Kind() fault.Kind { return fault.Conflict }
 
-// Remedy says what to do.
-func (s *staleError) Remedy() string { return s.remedy }
+// Advice says what to do.
+func (s *staleError) Advice() fault.Advice { return s.advice }
 
-const lookAgain = "nothing was changed; look at it again: ironbark review"
+var lookAgain = fault.Say("nothing was changed; look at it again: ").Run("review")
 
 var (
 	// ErrChanged says that the site is not what was reviewed any more.
@@ -27,7 +31,7 @@ var (
 	// goes no further.
 	ErrCut error = &staleError{"somebody closed something while this was under way", lookAgain}
 	// ErrUnfinished says that an enactment was broken off and must be completed first.
-	ErrUnfinished error = &staleError{"an enactment is unfinished", "complete it first: ironbark enact"}
+	ErrUnfinished error = &staleError{"an enactment is unfinished", fault.Say("complete it first: ").Run("enact")}
 )
 
 // BusyError says that somebody else enacts.
@@ -41,11 +45,11 @@ func (b *BusyError) Error() string {
 	return fmt.Sprintf("an enactment by %s is under way since %s", b.Who.Person, b.Who.Since.UTC().Format(time.RFC3339))
 }
 
-// ExitStatus is that of something that changed since it was looked at.
-func (b *BusyError) ExitStatus() int { return 5 }
+// Kind is that of something that changed since it was looked at.
+func (b *BusyError) Kind() fault.Kind { return fault.Conflict }
 
-// Remedy says what to do.
-func (b *BusyError) Remedy() string { return lookAgain }
+// Advice says what to do.
+func (b *BusyError) Advice() fault.Advice { return lookAgain }
 
 // ClockError says that the computer's clock has gone back, and that nothing is opened
 // or enacted until somebody has looked at it.
@@ -60,12 +64,12 @@ func (c *ClockError) Error() string {
 		c.Now.UTC().Format(time.RFC3339), c.Latest.UTC().Format(time.RFC3339))
 }
 
-// ExitStatus is that of a failure.
-func (c *ClockError) ExitStatus() int { return 1 }
+// Kind is that of a failure.
+func (c *ClockError) Kind() fault.Kind { return fault.Failure }
 
-// Remedy says what to do.
-func (c *ClockError) Remedy() string {
-	return "set the clock; if it is right now, somebody who is known accepts it: ironbark acknowledge clock"
+// Advice says what to do.
+func (c *ClockError) Advice() fault.Advice {
+	return fault.Say("set the clock; if it is right now, somebody who is known accepts it: ").Run("acknowledge", "clock")
 }
 
 // RecordError says that the record of what was done is broken.
@@ -80,10 +84,10 @@ func (r *RecordError) Error() string {
 	return text
 }
 
-// ExitStatus is that of a failure.
-func (r *RecordError) ExitStatus() int { return 1 }
+// Kind is that of a failure.
+func (r *RecordError) Kind() fault.Kind { return fault.Failure }
 
-// Remedy says what to do.
-func (r *RecordError) Remedy() string {
-	return "nothing is opened or enacted until somebody has looked at it: ironbark journal, ironbark acknowledge record"
+// Advice says what to do.
+func (r *RecordError) Advice() fault.Advice {
+	return fault.Say("nothing is opened or enacted until somebody has looked at it: ").Run("journal").Say(", ").Run("acknowledge", "record")
 }

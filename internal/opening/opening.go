@@ -20,6 +20,7 @@ import (
 
 	"ironbark/internal/estate"
 	"ironbark/internal/exposure"
+	"ironbark/internal/fault"
 	"ironbark/internal/flow"
 	"ironbark/internal/sentence"
 )
@@ -27,7 +28,7 @@ import (
 // Reason is one reason to refuse a request, and what would remedy it.
 type Reason struct {
 	What    string
-	Remedy  string
+	Remedy  fault.Advice
 	Machine string // which it is of; "" where it is of none
 }
 
@@ -46,12 +47,12 @@ func (r *RefusalError) Error() string {
 	return strings.Join(words, "; ")
 }
 
-// ExitStatus is that of a refusal, or of a person who may not.
-func (r *RefusalError) ExitStatus() int {
+// Kind is that of a refusal, or of a person who may not.
+func (r *RefusalError) Kind() fault.Kind {
 	if r.Person {
-		return 6
+		return fault.Denied
 	}
-	return 3
+	return fault.Unavailable
 }
 
 // Request is what is asked for, and what it is judged by.
@@ -127,6 +128,10 @@ type judge struct {
 }
 
 func (j *judge) refuse(remedy, format string, args ...any) {
+	j.advise(fault.Say(remedy), format, args...)
+}
+
+func (j *judge) advise(remedy fault.Advice, format string, args ...any) {
 	j.refusal.Reasons = append(j.refusal.Reasons, Reason{What: fmt.Sprintf(format, args...), Remedy: remedy, Machine: j.machine})
 }
 
@@ -340,9 +345,9 @@ func (j *judge) judgePermits() {
 	}
 	j.refusal.Person = len(j.refusal.Reasons) == 0
 	if len(near) > 0 {
-		near[0].Remedy = "ask for what it covers, or have the permit widened"
+		near[0].Remedy = fault.Say("ask for what it covers, or have the permit widened")
 		if emergency.Emergency {
-			near[0].Remedy = "if it is an emergency, say so: … in emergency because …; an account of it is owed then"
+			near[0].Remedy = fault.Say("if it is an emergency, say so: … in emergency because …; an account of it is owed then")
 		}
 		j.refusal.Reasons = append(j.refusal.Reasons, near...)
 		return
@@ -353,7 +358,8 @@ func (j *judge) judgePermits() {
 		what = j.Words.Services.String()
 		break
 	}
-	j.refuse(sentence.ShellSentence(remedy), "no permit lets %s open %s", j.Person, what)
+	words := sentence.CommandWords(remedy)
+	j.advise(fault.Run(words[0], words[1:]...), "no permit lets %s open %s", j.Person, what)
 }
 
 // near reports whether a permit is for any of the services of the request. What a permit of others lacks is of no help.

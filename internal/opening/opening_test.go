@@ -96,8 +96,8 @@ func mendIsEnough(t *testing.T, at time.Time) {
 	refusal, ok := errors.AsType[*opening.RefusalError](ask(rules...))
 	require.True(t, ok)
 	require.Len(t, refusal.Reasons, 1)
-	assert.Equal(t, "permit tom to open ssh to web-1 from 198.51.100.7 up to 1h", refusal.Reasons[0].Remedy)
-	require.NoError(t, ask(refusal.Reasons[0].Remedy))
+	assert.Equal(t, "permit tom to open ssh to web-1 from 198.51.100.7 up to 1h", refusal.Reasons[0].Remedy.String())
+	require.NoError(t, ask(refusal.Reasons[0].Remedy.String()))
 }
 
 func TestAGrantFreezesAndExtends(t *testing.T) {
@@ -197,7 +197,7 @@ func TestAnEmergencyOwesAnAccount(t *testing.T) {
 	require.True(t, ok)
 	require.Len(t, refusal.Reasons, 1)
 	assert.Contains(t, refusal.Reasons[0].What, "it is for emergencies")
-	assert.Contains(t, refusal.Reasons[0].Remedy, "in emergency because")
+	assert.Contains(t, refusal.Reasons[0].Remedy.String(), "in emergency because")
 
 	g, err := request(t, w, "mara", `open ssh to web-1 from 198.51.100.7 for 1h in emergency because "x"`)
 	require.NoError(t, err)

@@ -10,6 +10,8 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
+
+	"ironbark/internal/fault"
 )
 
 // Accel is how a machine's processors are run. Its zero value is emulation, which works everywhere.
@@ -66,7 +68,7 @@ func TryKVM(ctx context.Context) error {
 		return err
 	}
 	if err := c.Start(); err != nil {
-		return &MissingError{Program, "apt-get install qemu-system-x86"}
+		return &MissingError{Program, fault.Say("apt-get install qemu-system-x86")}
 	}
 	defer func() {
 		cancel()

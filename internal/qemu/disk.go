@@ -10,6 +10,8 @@ import (
 	"strconv"
 	"strings"
 	"syscall"
+
+	"ironbark/internal/fault"
 )
 
 // GB is what a GB of a disk is, in bytes.
@@ -25,7 +27,7 @@ func img(ctx context.Context, user User, args ...string) error {
 	c.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uint32(user.UID), Gid: uint32(user.UID), Groups: []uint32{uint32(user.Images)}}}
 	out, err := c.CombinedOutput()
 	if errors.Is(err, exec.ErrNotFound) {
-		return &MissingError{"qemu-img", "apt-get install qemu-utils"}
+		return &MissingError{"qemu-img", fault.Say("apt-get install qemu-utils")}
 	}
 	if err != nil {
 		return fmt.Errorf("qemu-img %s: %s", args[0], orElse(strings.TrimSpace(string(bytes.TrimPrefix(out, []byte("qemu-img: ")))), err.Error()))

@@ -16,6 +16,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"ironbark/internal/fault"
 	"ironbark/internal/pidfd"
 )
 
@@ -73,7 +74,7 @@ func (m Machine) Start(ctx context.Context, tap, incoming *os.File) (err error) 
 	}()
 	path, err := exec.LookPath(Program)
 	if err != nil {
-		return &MissingError{Program, "apt-get install qemu-system-x86"}
+		return &MissingError{Program, fault.Say("apt-get install qemu-system-x86")}
 	}
 	log, err := os.OpenFile(filepath.Join(m.Run, errorsFile), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
 	if err != nil {
@@ -234,13 +235,16 @@ func ReadBounded(path string, most int64) ([]byte, error) {
 }
 
 // MissingError says that a program of the host's is missing.
-type MissingError struct{ Program, Try string }
+type MissingError struct {
+	Program string
+	Try     fault.Advice // how it comes here
+}
 
 // Error tells which.
 func (m *MissingError) Error() string { return "this host has no " + m.Program }
 
-// ExitStatus is that of a host that cannot be used.
-func (m *MissingError) ExitStatus() int { return 2 }
+// Kind is that of a host that cannot be used.
+func (m *MissingError) Kind() fault.Kind { return fault.Unsupported }
 
-// Remedy says how to get it.
-func (m *MissingError) Remedy() string { return m.Try }
+// Advice says how to get it.
+func (m *MissingError) Advice() fault.Advice { return m.Try }

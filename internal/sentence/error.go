@@ -3,14 +3,16 @@ package sentence
 import (
 	"fmt"
 	"strings"
+
+	"ironbark/internal/fault"
 )
 
 // Error tells what is wrong with a sentence, where, and what to do about it.
 type Error struct {
 	At      Pos
-	Line    string // the whole line as it stands in the file or was typed
-	Problem string // what is wrong, lower case, no full stop
-	Remedy  string // what to do; may be empty
+	Line    string       // the whole line as it stands in the file or was typed
+	Problem string       // what is wrong, lower case, no full stop
+	Remedy  fault.Advice // what to do; may be none
 }
 
 // Error returns place and problem; the line, the caret and the remedy are for whoever shows it.
@@ -53,8 +55,8 @@ func didYouMean(word string, candidates []string) string {
 	return ""
 }
 
-// ExitStatus is that of words or files that are wrong.
-func (e *Error) ExitStatus() int { return 2 }
+// Kind is that of words or files that are wrong.
+func (e *Error) Kind() fault.Kind { return fault.Invalid }
 
-// ExitStatus is that of words or files that are wrong.
-func (es Errors) ExitStatus() int { return 2 }
+// Kind is that of words or files that are wrong.
+func (es Errors) Kind() fault.Kind { return fault.Invalid }

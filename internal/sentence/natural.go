@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"ironbark/internal/fault"
 )
 
 // ParseTyped is [ParseArgs] for words as people type them first: where they have one
@@ -25,8 +27,8 @@ func ParseTyped(args []string, now time.Time) (s Sentence, read bool, err error)
 	p.tokens, p.read = natural(p.tokens)
 	s = p.whole()
 	if p.err != nil {
-		if probably := guess(p.tokens, now); probably != "" && parses(probably, now) && !strings.HasPrefix(p.err.Remedy, "did you mean") {
-			p.err.Remedy = strings.TrimPrefix(p.err.Remedy+"; perhaps you mean: "+probably, "; ")
+		if probably := guess(p.tokens, now); probably != "" && parses(probably, now) && !p.near {
+			p.err.Remedy = fault.Join("; ", p.err.Remedy, fault.Say("perhaps you mean: "+probably))
 		}
 		return nil, false, p.err
 	}

@@ -46,8 +46,8 @@ func typed(phrase string) string {
 	switch {
 	case errors.As(err, &wrong):
 		text := "  ! " + wrong.Problem
-		if wrong.Remedy != "" {
-			text += " / " + wrong.Remedy
+		if !wrong.Remedy.IsZero() {
+			text += " / " + wrong.Remedy.String()
 		}
 		if probably := Guess(args, now); !strings.HasSuffix(text, probably) {
 			text += " / guessed: " + probably

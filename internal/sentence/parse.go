@@ -10,6 +10,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"ironbark/internal/fault"
 	"ironbark/internal/parallel"
 )
 
@@ -71,7 +72,7 @@ func newParser(l *lexer, now time.Time) (*parser, *Error) {
 		return nil, &Error{
 			At: l.pos(), Line: strings.ToValidUTF8(line, "?"),
 			Problem: fmt.Sprintf("the sentence is %d bytes long; at most %d are read", len(l.line), MaxLine),
-			Remedy:  "say it in several sentences, or name the addresses once under sources: in estate.yaml",
+			Remedy:  fault.Say("say it in several sentences, or name the addresses once under sources: in estate.yaml"),
 		}
 	}
 	if err := l.run(); err != nil {
@@ -223,7 +224,7 @@ func ParseFile(file string, data []byte) ([]Statement, error) {
 	if bytes.HasPrefix(data, byteOrderMark) {
 		errs = append(errs, &Error{
 			At: Pos{File: file, Line: 1, Col: 1}, Problem: "the file begins with a byte order mark",
-			Remedy: "save it as UTF-8 without one",
+			Remedy: fault.Say("save it as UTF-8 without one"),
 		})
 	}
 	most := sentences(data)
@@ -269,5 +270,5 @@ func ParseLines(file string, lines []Line) (list []Statement, errs Errors) {
 
 // TooMany is the error for an estate with more than [MaxSentences].
 func TooMany(at Pos) *Error {
-	return &Error{At: at, Problem: fmt.Sprintf("an estate has at most %d sentences", MaxSentences), Remedy: "say it of tags, subnets or named sources, or split the estate"}
+	return &Error{At: at, Problem: fmt.Sprintf("an estate has at most %d sentences", MaxSentences), Remedy: fault.Say("say it of tags, subnets or named sources, or split the estate")}
 }

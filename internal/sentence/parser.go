@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"ironbark/internal/fault"
 )
 
 // Want is something that may stand at a place in a sentence: a word of the
@@ -80,6 +82,7 @@ type parser struct {
 	wants  []Want // what would have matched at tokens[i]; begins in room
 	room   [8]Want
 	err    *Error
+	near   bool // the error offers a word that is like the one that was typed
 	typed  bool
 	now    time.Time
 
@@ -105,6 +108,14 @@ func (p *parser) want(w Want) {
 func (p *parser) fail(at Pos, problem, remedy string) {
 	if p.err == nil {
 		p.err = p.lex.fail(at, problem, remedy)
+	}
+}
+
+// advise fails with advice that has commands.
+func (p *parser) advise(at Pos, problem string, advice fault.Advice) {
+	if p.err == nil {
+		p.err = p.lex.fail(at, problem, "")
+		p.err.Remedy = advice
 	}
 }
 
@@ -153,6 +164,7 @@ func (p *parser) unexpected() {
 	if t.kind == tokenWord {
 		remedy = didYouMean(t.text, words)
 	}
+	p.near = remedy != ""
 	p.fail(t.at, problem, remedy)
 }
 
@@ -218,7 +230,8 @@ func (p *parser) end() {
 		}
 	}
 	remedy := didYouMean(t.text, words)
-	if remedy == "" && len(words) > 0 {
+	p.near = remedy != ""
+	if !p.near && len(words) > 0 {
 		for i, w := range words {
 			words[i] = "“" + w + "”"
 		}
@@ -260,8 +273,8 @@ func (p *parser) atom(w WantKind) Atom {
 	}
 	if p.err == nil && p.stops("everywhere", "internet", "all", "me") {
 		p.want(Want{Kind: w})
-		if p.unexpected(); p.peek().text == "any" && p.err.Remedy == "" {
-			p.err.Remedy = map[bool]string{true: "all machines are “all”", false: "everybody is “everywhere”"}[w != WantSource]
+		if p.unexpected(); p.peek().text == "any" && p.err.Remedy.IsZero() {
+			p.err.Remedy = fault.Say(map[bool]string{true: "all machines are “all”", false: "everybody is “everywhere”"}[w != WantSource])
 		}
 		return Atom{}
 	}
@@ -339,7 +352,7 @@ func (p *parser) serviceList() []Service {
 func (p *parser) services() Services {
 	s := p.openable()
 	if s.Console() {
-		p.fail(s.List[0].at, "a console is no service of the network", "open it for a while: ironbark open console to MACHINE for 30m because \"…\"")
+		p.advise(s.List[0].at, "a console is no service of the network", fault.Say("open it for a while: ").Run("open", "console", "to", "MACHINE", "for", "30m", "because", "…"))
 	}
 	return s
 }
@@ -423,7 +436,7 @@ func (p *parser) reason() string {
 		at := p.peek().at
 		p.unexpected()
 		if remedy != "" && p.err.At == at {
-			p.err.Remedy = remedy
+			p.err.Remedy = fault.Say(remedy)
 		}
 		return ""
 	}

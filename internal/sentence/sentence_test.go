@@ -91,7 +91,7 @@ func TestErrorsTellWhatWhereAndWhatToDo(t *testing.T) {
 		require.ErrorAs(t, err, &es)
 		assert.Contains(t, es[0].Error(), "estate.rules:2:", c.line)
 		assert.Contains(t, es[0].Error(), c.problem, c.line)
-		assert.Contains(t, es[0].Remedy, c.remedy, c.line)
+		assert.Contains(t, es[0].Remedy.String(), c.remedy, c.line)
 	}
 	_, err := ParseArgs(strings.Fields("open ssh to a from me for 1h"), time.Time{})
 	assert.ErrorContains(t, err, "an opening needs a reason")

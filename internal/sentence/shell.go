@@ -22,13 +22,12 @@ func shellActs(r rune) bool {
 	return (r < 'a' || r > 'z') && (r < 'A' || r > 'Z') && (r < '0' || r > '9') && !strings.ContainsRune("_-./:=@%+,…", r)
 }
 
-// ShellSentence returns a sentence, or words that begin one, as a command line: each of its words is one of the line's, and a reason is the one after
-// because.
-func ShellSentence(text string) string {
+// CommandWords returns the words of a command that says a sentence, or words that begin one. A reason is one word, after because.
+func CommandWords(text string) []string {
 	words, reason, because := strings.Cut(text, ` because "`)
 	list := strings.Fields(words)
 	if because {
 		list = append(list, "because", strings.TrimSuffix(reason, `"`))
 	}
-	return Shell(list...)
+	return list
 }

@@ -20,6 +20,6 @@ func TestAShellReadsTheWordsThatWereMeant(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, words, strings.Split(strings.TrimSuffix(string(out), "\x00"), "\x00"))
 	})
-	assert.Equal(t, `permit ops to open ssh to 'gauge-*' from 198.51.100.7 up to 1h`, sentence.ShellSentence("permit ops to open ssh to gauge-* from 198.51.100.7 up to 1h"))
-	assert.Equal(t, `open ssh to role=web from everywhere for 1h because "…"`, sentence.ShellSentence(`open ssh to role=web from everywhere for 1h because "…"`))
+	assert.Equal(t, `permit ops to open ssh to 'gauge-*' from 198.51.100.7 up to 1h`, sentence.Shell(sentence.CommandWords("permit ops to open ssh to gauge-* from 198.51.100.7 up to 1h")...))
+	assert.Equal(t, `open ssh to role=web from everywhere for 1h because "…"`, sentence.Shell(sentence.CommandWords(`open ssh to role=web from everywhere for 1h because "…"`)...))
 }

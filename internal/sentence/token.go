@@ -6,6 +6,8 @@ import (
 	"strings"
 	"unicode"
 	"unicode/utf8"
+
+	"ironbark/internal/fault"
 )
 
 // MaxLine is the greatest length of one sentence, in bytes.
@@ -53,7 +55,7 @@ type lexer struct {
 func (l *lexer) pos() Pos { return Pos{File: l.file, Line: l.number, Col: l.col} }
 
 func (l *lexer) fail(at Pos, problem, remedy string) *Error {
-	return &Error{At: at, Line: l.line, Problem: problem, Remedy: remedy}
+	return &Error{At: at, Line: l.line, Problem: problem, Remedy: fault.Say(remedy)}
 }
 
 // Comment returns the comment behind a sentence, with its '#'; "" where there is

@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"ironbark/internal/driver"
+	"ironbark/internal/fault"
 )
 
 // ErrNoTunnels says that a place makes no tunnels of lines.
@@ -13,11 +14,11 @@ type noTunnelsError struct{}
 
 func (noTunnelsError) Error() string { return "this site makes no tunnels of lines" }
 
-// ExitStatus is that of what a place cannot do.
-func (noTunnelsError) ExitStatus() int { return 2 }
+// Kind is that of what a place cannot do.
+func (noTunnelsError) Kind() fault.Kind { return fault.Unsupported }
 
-// Remedy says which can.
-func (noTunnelsError) Remedy() string { return "a Linux host does: site: linux" }
+// Advice says which can.
+func (noTunnelsError) Advice() fault.Advice { return fault.Say("a Linux host does: site: linux") }
 
 // Line tells how a line is doing. The error is [ErrNoTunnels], or driver.ErrNoLine.
 func (s *Site) Line(ctx context.Context, name string) (driver.Line, error) {

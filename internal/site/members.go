@@ -1,6 +1,10 @@
 package site
 
-import "ironbark/internal/driver"
+import (
+	"ironbark/internal/driver"
+
+	"ironbark/internal/fault"
+)
 
 // ErrNoTests says that a place lets nobody say which members of spreads are out.
 var ErrNoTests error = noTestsError{}
@@ -11,11 +15,11 @@ func (noTestsError) Error() string {
 	return "this site leads connections to members that listen by itself, and has nothing to be watched"
 }
 
-// ExitStatus is that of what a place cannot do.
-func (noTestsError) ExitStatus() int { return 2 }
+// Kind is that of what a place cannot do.
+func (noTestsError) Kind() fault.Kind { return fault.Unsupported }
 
-// Remedy says which can.
-func (noTestsError) Remedy() string { return "it is for a Linux host: site: linux" }
+// Advice says which can.
+func (noTestsError) Advice() fault.Advice { return fault.Say("it is for a Linux host: site: linux") }
 
 // Members is the place's hand for members of spreads; [ErrNoTests] where it has none.
 func (s *Site) Members() (driver.MemberTester, error) {

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"ironbark/internal/driver"
+	"ironbark/internal/fault"
 	"ironbark/internal/flow"
 	"ironbark/internal/journal"
 	"ironbark/internal/ledger"
@@ -121,13 +122,13 @@ func (n *NotOpenedError) Error() string {
 // Unwrap returns both reasons.
 func (n *NotOpenedError) Unwrap() []error { return []error{n.Why, n.Back} }
 
-// ExitStatus is that of a failure, or where somebody closed it meanwhile that of
+// Kind is that of a failure, or where somebody closed it meanwhile that of
 // something that changed since it was looked at.
-func (n *NotOpenedError) ExitStatus() int {
+func (n *NotOpenedError) Kind() fault.Kind {
 	if n.Back == nil && errors.Is(n.Why, driver.ErrShut) {
-		return 5
+		return fault.Conflict
 	}
-	return 1
+	return fault.Failure
 }
 
 // takeBack takes an opening back that was intended and does not pass for certain: it is
@@ -156,11 +157,13 @@ func (u *UnrecordedError) Error() string { return fmt.Sprintf("closed, not recor
 // Unwrap returns why.
 func (u *UnrecordedError) Unwrap() error { return u.Why }
 
-// ExitStatus is that of a thing that was done as it was asked for.
-func (u *UnrecordedError) ExitStatus() int { return 0 }
+// Kind is that of a thing that was done as it was asked for.
+func (u *UnrecordedError) Kind() fault.Kind { return fault.Done }
 
-// Remedy says when it will be recorded.
-func (u *UnrecordedError) Remedy() string { return "the next command that can records it" }
+// Advice says when it will be recorded.
+func (u *UnrecordedError) Advice() fault.Advice {
+	return fault.Say("the next command that can records it")
+}
 
 // End ends openings before their time. It always works, whatever else goes on: they are
 // shut at the place first. The error is an *UnrecordedError where they were, and it could

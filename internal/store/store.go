@@ -16,6 +16,8 @@ import (
 
 	"modernc.org/sqlite"
 	lib "modernc.org/sqlite/lib"
+
+	"ironbark/internal/fault"
 )
 
 // Format is what a store of one kind holds.
@@ -32,12 +34,12 @@ type Format struct {
 type DamagedError struct {
 	Path  string
 	Why   string
-	Try   string
+	Try   fault.Advice
 	Newer bool // it is sound, and of a version that this program does not know
 }
 
-// Remedy says what to do.
-func (d *DamagedError) Remedy() string { return d.Try }
+// Advice says what to do.
+func (d *DamagedError) Advice() fault.Advice { return d.Try }
 
 // Error tells the file and what is wrong with it.
 func (d *DamagedError) Error() string { return d.Path + ": " + d.Why }
@@ -58,11 +60,11 @@ func (u *UnwritableError) Error() string {
 // Unwrap returns the error of the database.
 func (u *UnwritableError) Unwrap() error { return u.Err }
 
-// ExitStatus is that of files that cannot be used; nothing was changed.
-func (d *DamagedError) ExitStatus() int { return 2 }
+// Kind is that of files that cannot be used; nothing was changed.
+func (d *DamagedError) Kind() fault.Kind { return fault.Invalid }
 
-// ExitStatus is that of files that cannot be written; nothing was changed.
-func (u *UnwritableError) ExitStatus() int { return 2 }
+// Kind is that of files that cannot be written; nothing was changed.
+func (u *UnwritableError) Kind() fault.Kind { return fault.Invalid }
 
 // ErrAbsent says that there is no file yet.
 var ErrAbsent = errors.New("there is no such store yet")
@@ -93,7 +95,7 @@ func Open(ctx context.Context, path string, format Format, readOnly bool) (*DB, 
 			return nil, err
 		}
 	case err == nil && !info.Mode().IsRegular():
-		return nil, &DamagedError{Path: path, Why: "is no ordinary file", Try: "move it away"}
+		return nil, &DamagedError{Path: path, Why: "is no ordinary file", Try: fault.Say("move it away")}
 	case err != nil:
 		return nil, err
 	}
@@ -167,13 +169,13 @@ func (s *DB) check(ctx context.Context, write bool) error {
 			return err
 		})
 	case id != s.format.ApplicationID:
-		return &DamagedError{Path: s.path, Why: "is a database of something else", Try: "move it away"}
+		return &DamagedError{Path: s.path, Why: "is a database of something else", Try: fault.Say("move it away")}
 	case have > version:
-		return &DamagedError{Path: s.path, Why: fmt.Sprintf("was written by a newer ironbark (version %d of the store; this one knows %d)", have, version), Try: "use the newer ironbark", Newer: true}
+		return &DamagedError{Path: s.path, Why: fmt.Sprintf("was written by a newer ironbark (version %d of the store; this one knows %d)", have, version), Try: fault.Say("use the newer ironbark"), Newer: true}
 	case have >= 1 && have < version && tables > 0:
-		return &DamagedError{Path: s.path, Why: fmt.Sprintf("was written by an older ironbark (version %d of the store; this one knows %d)", have, version), Try: "use the older ironbark, or another folder"}
+		return &DamagedError{Path: s.path, Why: fmt.Sprintf("was written by an older ironbark (version %d of the store; this one knows %d)", have, version), Try: fault.Say("use the older ironbark, or another folder")}
 	case have < version || tables == 0:
-		return &DamagedError{Path: s.path, Why: "is incomplete", Try: "restore it from a copy"}
+		return &DamagedError{Path: s.path, Why: "is incomplete", Try: fault.Say("restore it from a copy")}
 	}
 	return nil
 }
@@ -208,7 +210,7 @@ func (s *DB) CheckIntegrity(ctx context.Context) error {
 			return s.explain(err)
 		}
 		if text != "ok" {
-			return &DamagedError{Path: s.path, Why: "is damaged: " + text, Try: "restore it from a copy; nothing was written to it"}
+			return &DamagedError{Path: s.path, Why: "is damaged: " + text, Try: fault.Say("restore it from a copy; nothing was written to it")}
 		}
 	}
 	s.sound = true
@@ -269,14 +271,14 @@ func (s *DB) Read(ctx context.Context, f func(tx *sql.Tx) error) error {
 	case err == nil || code(err) != 0 || ctx.Err() != nil:
 		return err
 	}
-	return &DamagedError{Path: s.path, Why: "is damaged: " + err.Error(), Try: "restore it from a copy; nothing was written to it"}
+	return &DamagedError{Path: s.path, Why: "is damaged: " + err.Error(), Try: fault.Say("restore it from a copy; nothing was written to it")}
 }
 
 // explain turns the codes of SQLite (https://sqlite.org/rescode.html) into what a person can act on.
 func (s *DB) explain(err error) error {
 	switch code(err) {
 	case lib.SQLITE_CORRUPT, lib.SQLITE_NOTADB, lib.SQLITE_TOOBIG, lib.SQLITE_MISMATCH:
-		return &DamagedError{Path: s.path, Why: "is damaged", Try: "restore it from a copy; nothing was written to it"}
+		return &DamagedError{Path: s.path, Why: "is damaged", Try: fault.Say("restore it from a copy; nothing was written to it")}
 	case lib.SQLITE_FULL, lib.SQLITE_IOERR:
 		return &UnwritableError{s.path, "the disk is full or does not answer", err}
 	case lib.SQLITE_READONLY, lib.SQLITE_CANTOPEN:

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 
+	"ironbark/internal/fault"
 	"ironbark/internal/opening"
 	"ironbark/internal/sentence"
 )
@@ -43,12 +44,12 @@ func (n *NothingOwedError) Error() string {
 	return fmt.Sprintf("the account of opening %d is %s's to give", n.ID, n.Person)
 }
 
-// ExitStatus is that of bad input, or of a person who may not.
-func (n *NothingOwedError) ExitStatus() int {
+// Kind is that of bad input, or of a person who may not.
+func (n *NothingOwedError) Kind() fault.Kind {
 	if n.Person == "" {
-		return 2
+		return fault.NotFound
 	}
-	return 6
+	return fault.Denied
 }
 
 // Account gives the account of an emergency. The error is a *NothingOwedError where the

@@ -11,6 +11,7 @@ import (
 	"ironbark/internal/change"
 	"ironbark/internal/cost"
 	"ironbark/internal/estate"
+	"ironbark/internal/fault"
 	"ironbark/internal/sentence"
 )
 
@@ -19,7 +20,7 @@ import (
 func (w *Work) Adopt(files Files, d change.Drifted) (Files, error) {
 	t := d.Resource
 	if d.Gone {
-		return nil, &sentence.Error{Problem: fmt.Sprintf("%s %s is gone from the site, and nothing is left of it to adopt", t.Kind, t.Name), Remedy: fmt.Sprintf("enact makes it again; ironbark remove %s %s takes it out of the files", t.Kind, t.Name)}
+		return nil, &sentence.Error{Problem: fmt.Sprintf("%s %s is gone from the site, and nothing is left of it to adopt", t.Kind, t.Name), Remedy: fault.Say("enact makes it again; ").Run("remove", string(t.Kind), t.Name).Say(" takes it out of the files")}
 	}
 	path, fields, err := entryOf(t)
 	if err != nil {
@@ -132,7 +133,7 @@ func entryOf(t change.Resource) (path []string, fields []estate.Field, err error
 		list("address", addressWords(s))
 		return []string{"fronts"}, fields, nil
 	}
-	return nil, nil, &sentence.Error{Problem: fmt.Sprintf("a %s cannot be adopted", t.Kind), Remedy: "write it into estate.yaml by hand"}
+	return nil, nil, &sentence.Error{Problem: fmt.Sprintf("a %s cannot be adopted", t.Kind), Remedy: fault.Say("write it into estate.yaml by hand")}
 }
 
 // keysValue is one key as a word, and several as a list.

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"ironbark/internal/exposure"
+	"ironbark/internal/fault"
 	"ironbark/internal/ledger"
 	"ironbark/internal/opening"
 	"ironbark/internal/sentence"
@@ -23,17 +24,17 @@ type CannotApproveError struct {
 // Error tells why.
 func (c *CannotApproveError) Error() string { return c.Why }
 
-// ExitStatus is that of bad input, or of a person who may not.
-func (c *CannotApproveError) ExitStatus() int {
+// Kind is that of bad input, or of a person who may not.
+func (c *CannotApproveError) Kind() fault.Kind {
 	if c.May {
-		return 2
+		return fault.Invalid
 	}
-	return 6
+	return fault.Denied
 }
 
-// Remedy says where requests are listed.
-func (c *CannotApproveError) Remedy() string {
-	return "ironbark openings lists what waits, and for whom"
+// Advice says where requests are listed.
+func (c *CannotApproveError) Advice() fault.Advice {
+	return fault.Run("openings").Say(" lists what waits, and for whom")
 }
 
 // requested finds a request that somebody may approve. The error is a *CannotApproveError.

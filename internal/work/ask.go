@@ -10,6 +10,7 @@ import (
 
 	"ironbark/internal/driver"
 	"ironbark/internal/exposure"
+	"ironbark/internal/fault"
 	"ironbark/internal/flow"
 	"ironbark/internal/sentence"
 )
@@ -37,7 +38,7 @@ func (w *Work) Ask(st *State, ask sentence.Ask, at time.Time) (*Answer, error) {
 		return nil, err
 	}
 	if ask.Via.Text != "" {
-		return nil, &sentence.Error{At: ask.Via.At, Problem: "a question about a bastion is asked by itself", Remedy: "ironbark " + ask.String()}
+		return nil, &sentence.Error{At: ask.Via.At, Problem: "a question about a bastion is asked by itself", Remedy: saying(ask.String())}
 	}
 	resolve := flow.NewResolver(st.Estate, st.Plan)
 	if !ask.Services.Console() && CallsOutside(st, ask) {
@@ -73,7 +74,7 @@ func viewOf(plan *flow.Plan, at time.Time, targets ...exposure.Target) *exposure
 func (a *Answer) answered(plan *flow.Plan, at time.Time, named sentence.Set, targets []exposure.Target, nowhere string) (*Answer, error) {
 	switch {
 	case len(targets) == 0:
-		return nil, &sentence.Error{Problem: fmt.Sprintf("“%s” is nothing that is there", named), Remedy: "enact makes what stands in the files only; --draft asks the files"}
+		return nil, &sentence.Error{Problem: fmt.Sprintf("“%s” is nothing that is there", named), Remedy: fault.Say("enact makes what stands in the files only; --draft asks the files")}
 	case a.From.IsEmpty():
 		return nil, &sentence.Error{Problem: nowhere}
 	case a.Service.IsEmpty():

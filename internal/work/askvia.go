@@ -8,6 +8,7 @@ import (
 
 	"ironbark/internal/bastion"
 	"ironbark/internal/estate"
+	"ironbark/internal/fault"
 	"ironbark/internal/flow"
 	"ironbark/internal/gateway"
 	"ironbark/internal/sentence"
@@ -45,7 +46,7 @@ func (w *Work) AskVia(st *State, ask sentence.Ask, at time.Time) (*Forwarding, e
 	}
 	policy, ok := bastion.Compile(st.Estate, st.Plan, ask.Via.Text)
 	if !ok {
-		return nil, &sentence.Error{Problem: fmt.Sprintf("bastion %s is not there", ask.Via.Text), Remedy: "enact makes what stands in the files only; --draft asks the files"}
+		return nil, &sentence.Error{Problem: fmt.Sprintf("bastion %s is not there", ask.Via.Text), Remedy: fault.Say("enact makes what stands in the files only; --draft asks the files")}
 	}
 	resolve := flow.NewResolver(st.Estate, st.Plan)
 	a := &Forwarding{Ask: ask, State: st}
@@ -68,7 +69,7 @@ func (w *Work) AskVia(st *State, ask sentence.Ask, at time.Time) (*Forwarding, e
 	}
 	services, machines := resolve.Services(ask.Services), resolve.Group(ask.To)
 	if len(machines.Machines) == 0 {
-		return nil, &sentence.Error{Problem: fmt.Sprintf("“%s” is nothing that is there", ask.To), Remedy: "enact makes what stands in the files only; --draft asks the files"}
+		return nil, &sentence.Error{Problem: fmt.Sprintf("“%s” is nothing that is there", ask.To), Remedy: fault.Say("enact makes what stands in the files only; --draft asks the files")}
 	}
 	forwards, refuses := false, false
 	for _, name := range names {

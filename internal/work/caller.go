@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"ironbark/internal/estate"
+	"ironbark/internal/fault"
 	"ironbark/internal/flow"
 	"ironbark/internal/sentence"
 )
@@ -115,7 +116,7 @@ func Untyped(err error) error {
 	one := *wrong
 	one.At, one.Line = sentence.Pos{}, ""
 	if one.Problem == noCaller {
-		one.Remedy = "name it: --from ADDRESS"
+		one.Remedy = fault.Say("name it: --from ADDRESS")
 	}
 	return &one
 }
@@ -143,12 +144,12 @@ func (w *Work) fromMe(st *State, s sentence.Set, to *flow.Group) (_ sentence.Set
 	}
 	callers, err := w.Caller.Addrs(st.Estate)
 	if err != nil {
-		return s, nil, &sentence.Error{At: all[i].At(), Problem: err.Error(), Remedy: "name the address, or try once more"}
+		return s, nil, &sentence.Error{At: all[i].At(), Problem: err.Error(), Remedy: fault.Say("name the address, or try once more")}
 	}
 	if len(callers) == 0 {
 		return s, nil, &sentence.Error{
 			At: all[i].At(), Problem: noCaller,
-			Remedy: "name the address; within an SSH session “me” is where that came from, and a STUN server finds it: change stun HOST",
+			Remedy: fault.Say("name the address; within an SSH session “me” is where that came from, and a STUN server finds it: change stun HOST"),
 		}
 	}
 	doors := flow.Addrs{}

@@ -10,6 +10,7 @@ import (
 
 	"ironbark/internal/change"
 	"ironbark/internal/driver"
+	"ironbark/internal/fault"
 	"ironbark/internal/flow"
 	"ironbark/internal/sentence"
 )
@@ -35,24 +36,24 @@ func (c *NoAccessError) Error() string {
 	return fmt.Sprintf("there is no open way to %s on %s now", flow.NameService(c.Service, flow.Namings(nil, c.Answer.State.Estate)), c.Machine)
 }
 
-// ExitStatus is that of the answer no.
-func (c *NoAccessError) ExitStatus() int { return 3 }
+// Kind is that of the answer no.
+func (c *NoAccessError) Kind() fault.Kind { return fault.Unavailable }
 
 // BadKeyError says that a key cannot be used for a machine, and what to do.
 type BadKeyError struct {
 	Why string
-	Try string
+	Try fault.Advice
 	Err error
 }
 
 // Error tells why.
 func (b *BadKeyError) Error() string { return b.Why }
 
-// ExitStatus is that of files that cannot be used.
-func (b *BadKeyError) ExitStatus() int { return 2 }
+// Kind is that of files that cannot be used.
+func (b *BadKeyError) Kind() fault.Kind { return fault.Invalid }
 
-// Remedy says what to do.
-func (b *BadKeyError) Remedy() string { return b.Try }
+// Advice says what to do.
+func (b *BadKeyError) Advice() fault.Advice { return b.Try }
 
 // Unwrap returns the cause, which may be a *sshkey.LooseError.
 func (b *BadKeyError) Unwrap() error { return b.Err }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 
+	"ironbark/internal/fault"
 	"ironbark/internal/opening"
 	"ironbark/internal/rights"
 )
@@ -82,8 +83,10 @@ func (n *NothingToOpenError) Error() string {
 	return fmt.Sprintf("no permit lets %s open anything", n.Person)
 }
 
-// ExitStatus is that of a person who may not.
-func (n *NothingToOpenError) ExitStatus() int { return 6 }
+// Kind is that of a person who may not.
+func (n *NothingToOpenError) Kind() fault.Kind { return fault.Denied }
 
-// Remedy says where permits are.
-func (n *NothingToOpenError) Remedy() string { return "ironbark show permit lists who may open what" }
+// Advice says where permits are.
+func (n *NothingToOpenError) Advice() fault.Advice {
+	return fault.Run("show", "permit").Say(" lists who may open what")
+}

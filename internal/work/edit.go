@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"ironbark/internal/estate"
+	"ironbark/internal/fault"
 	"ironbark/internal/flow"
 	"ironbark/internal/sentence"
 )
@@ -151,7 +152,7 @@ func expand(e *estate.Estate, s sentence.Sentence) ([]sentence.Sentence, error) 
 	}
 	slices.Sort(names)
 	if ports := int(hi-lo) + 1; len(names) == 0 || len(names) > ports {
-		return nil, &sentence.Error{Problem: fmt.Sprintf("%s is %d ports, and “%s” is %d machines", f.Service, ports, f.To, len(names)), Remedy: "give a port to each machine"}
+		return nil, &sentence.Error{Problem: fmt.Sprintf("%s is %d ports, and “%s” is %d machines", f.Service, ports, f.To, len(names)), Remedy: fault.Say("give a port to each machine")}
 	}
 	var list []sentence.Sentence
 	for i, name := range names {
@@ -198,7 +199,7 @@ func (fs Files) Retract(words []string) (Files, sentence.Statement, error) {
 	if near, ok := sentence.Nearest(text, known); ok {
 		remedy = "did you mean: " + near
 	}
-	return nil, sentence.Statement{}, &sentence.Error{Problem: "no such sentence stands in the files: " + text, Remedy: remedy}
+	return nil, sentence.Statement{}, &sentence.Error{Problem: "no such sentence stands in the files: " + text, Remedy: fault.Say(remedy)}
 }
 
 // same compares a canonical sentence with typed words, which may be one

@@ -6,13 +6,13 @@ import (
 	"fmt"
 	"io"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
 	"ironbark/internal/change"
 	"ironbark/internal/driver"
 	"ironbark/internal/exposure"
+	"ironbark/internal/fault"
 	"ironbark/internal/findings"
 	"ironbark/internal/flow"
 	"ironbark/internal/ledger"
@@ -39,22 +39,19 @@ func (p *PartlyDoneError) Error() string {
 	return fmt.Sprintf("%d of the steps failed; the rest is done. First: %v", len(p.Failed), p.Failed[0])
 }
 
-// ExitStatus is that of a failure.
-func (p *PartlyDoneError) ExitStatus() int { return 1 }
+// Kind is that of a failure.
+func (p *PartlyDoneError) Kind() fault.Kind { return fault.Partial }
 
-// Remedy says what to do: what the first failures ask for, and then to enact once more.
-func (p *PartlyDoneError) Remedy() string {
-	var list []string
+// Advice says what to do: what the first failures ask for, and then to enact once more.
+func (p *PartlyDoneError) Advice() fault.Advice {
+	var list []fault.Advice
 	for _, err := range p.Failed {
-		own, ok := errors.AsType[interface {
-			error
-			Remedy() string
-		}](err)
-		if ok && !slices.Contains(list, own.Remedy()) && len(list) < mostRemedies {
-			list = append(list, own.Remedy())
+		one := fault.AdviceOf(err)
+		if !one.IsZero() && !slices.ContainsFunc(list, one.Equal) && len(list) < mostRemedies {
+			list = append(list, one)
 		}
 	}
-	return strings.Join(append(list, "ironbark enact goes on with what is left"), "; then ")
+	return fault.Join("; then ", append(list, fault.Run("enact").Say(" goes on with what is left"))...)
 }
 
 // mostRemedies is how many failures tell what to do about them: after that they are looked at one by one.
@@ -84,8 +81,8 @@ func (b *BrokenOffError) Error() string {
 // Unwrap returns why.
 func (b *BrokenOffError) Unwrap() error { return b.Why }
 
-// ExitStatus is that of a failure.
-func (b *BrokenOffError) ExitStatus() int { return 1 }
+// Kind is that of a failure.
+func (b *BrokenOffError) Kind() fault.Kind { return fault.Partial }
 
 // Enact does what a review told, in an order that is safe at every step:
 //

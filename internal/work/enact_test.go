@@ -20,6 +20,7 @@ import (
 	"ironbark/internal/driver/sim"
 	"ironbark/internal/estate"
 	"ironbark/internal/exposure"
+	"ironbark/internal/fault"
 	"ironbark/internal/flow"
 	"ironbark/internal/ledger"
 	"ironbark/internal/opening"
@@ -251,15 +252,15 @@ func shape(list exposure.Changes, own flow.Addrs) (out []string) {
 
 // TestWhatFailedSaysWhatToDoFirst: to enact once more does not help where something has to be done before.
 func TestWhatFailedSaysWhatToDoFirst(t *testing.T) {
-	const again = "ironbark enact goes on with what is left"
+	const again = "enact goes on with what is left"
 	off := func(machine string) error {
-		return fmt.Errorf("alter machine %s: %w", machine, &driver.NoConsoleError{Why: "it is off", Try: "ironbark start " + machine})
+		return fmt.Errorf("alter machine %s: %w", machine, &driver.NoConsoleError{Why: "it is off", Try: fault.Run("start", machine)})
 	}
 	for want, failed := range map[string][]error{
-		again:                                   {errors.New("no space left")},
-		"ironbark start gauge-1; then " + again: {errors.New("no space left"), off("gauge-1"), off("gauge-1")},
-		"ironbark start a; then ironbark start b; then ironbark start c; then " + again: {off("a"), off("b"), off("c"), off("d")},
+		again:                          {errors.New("no space left")},
+		"start gauge-1; then " + again: {errors.New("no space left"), off("gauge-1"), off("gauge-1")},
+		"start a; then start b; then start c; then " + again: {off("a"), off("b"), off("c"), off("d")},
 	} {
-		require.Equal(t, want, (&PartlyDoneError{Failed: failed}).Remedy())
+		require.Equal(t, want, (&PartlyDoneError{Failed: failed}).Advice().String())
 	}
 }

@@ -16,6 +16,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"ironbark/internal/estate"
+	"ironbark/internal/fault"
 	"ironbark/internal/plainfile"
 	"ironbark/internal/sentence"
 )
@@ -37,12 +38,12 @@ func (n *NoEstateError) Error() string {
 	return fmt.Sprintf("there is no %s in %s or above it", estate.FileName, n.Dir)
 }
 
-// ExitStatus is that of words that name nothing.
-func (n *NoEstateError) ExitStatus() int { return 2 }
+// Kind is that of words that name nothing.
+func (n *NoEstateError) Kind() fault.Kind { return fault.NotFound }
 
-// Remedy says what to do.
-func (n *NoEstateError) Remedy() string {
-	return "begin one: ironbark new NAME, or say where it is: --estate DIR"
+// Advice says what to do.
+func (n *NoEstateError) Advice() fault.Advice {
+	return fault.Say("begin one: ").Run("new", "NAME").Say(", or say where it is: --estate DIR")
 }
 
 // FindFolder looks for the nearest folder upward from dir with an estate.yaml.
@@ -135,12 +136,12 @@ const maxRules = 256 << 20
 
 func readFile(path string, most int) ([]byte, error) {
 	if name, bad := sentence.FirstInvisible(filepath.Base(path)); bad {
-		return nil, &sentence.Error{Problem: fmt.Sprintf("the name of the file %q holds %s, which does not show", filepath.Base(path), name), Remedy: "rename it"}
+		return nil, &sentence.Error{Problem: fmt.Sprintf("the name of the file %q holds %s, which does not show", filepath.Base(path), name), Remedy: fault.Say("rename it")}
 	}
 	data, err := plainfile.Read(path, int64(most))
 	switch {
 	case errors.Is(err, plainfile.ErrNotPlain):
-		return nil, &sentence.Error{Problem: fmt.Sprintf("%s is no ordinary file", path), Remedy: "move it away"}
+		return nil, &sentence.Error{Problem: fmt.Sprintf("%s is no ordinary file", path), Remedy: fault.Say("move it away")}
 	case errors.Is(err, plainfile.ErrTooLarge):
 		size := int64(most) + 1
 		if info, err := os.Stat(path); err == nil {
@@ -166,8 +167,8 @@ func (t *TooLargeError) Error() string {
 	return fmt.Sprintf("%s: the file is %d %s; at most %d %s are read", t.Name, (t.Size+unit-1)/unit, name, t.Most/unit, name)
 }
 
-// ExitStatus is that of files that cannot be read.
-func (t *TooLargeError) ExitStatus() int { return 2 }
+// Kind is that of files that cannot be read.
+func (t *TooLargeError) Kind() fault.Kind { return fault.Invalid }
 
 // Estate reads the files into an estate; nil where there are none.
 func (fs Files) Estate() (*estate.Estate, error) { return estate.ReadFiles(fs) }
@@ -227,8 +228,8 @@ func (u *UnwritableError) Error() string {
 	return fmt.Sprintf("%s cannot be written, and is as it was: %v", u.Path, why)
 }
 
-// ExitStatus is that of files that cannot be written; nothing was changed.
-func (u *UnwritableError) ExitStatus() int { return 2 }
+// Kind is that of files that cannot be written; nothing was changed.
+func (u *UnwritableError) Kind() fault.Kind { return fault.Invalid }
 
 // Unwrap returns why.
 func (u *UnwritableError) Unwrap() error { return u.Why }

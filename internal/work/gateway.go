@@ -17,6 +17,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"ironbark/internal/bastion"
+	"ironbark/internal/fault"
 	"ironbark/internal/flow"
 	"ironbark/internal/gateway"
 	"ironbark/internal/ledger"
@@ -54,7 +55,7 @@ func (w *Work) Gateway(ctx context.Context, name string) (*Gateway, error) {
 		if near != "" {
 			remedy = "did you mean “" + near + "”?"
 		}
-		return nil, &sentence.Error{Problem: "there is no bastion “" + name + "” here", Remedy: remedy}
+		return nil, &sentence.Error{Problem: "there is no bastion “" + name + "” here", Remedy: fault.Say(remedy)}
 	}
 	return g, nil
 }
@@ -217,12 +218,12 @@ func (w *Work) GatewayKey(name string) (seed []byte, public string, err error) {
 		return nil, "", err
 	}
 	if _, err := sshkey.Load(path); err != nil {
-		return nil, "", &BadKeyError{Why: err.Error(), Try: "close it: chmod 600 " + path, Err: err}
+		return nil, "", &BadKeyError{Why: err.Error(), Try: fault.Say("close it: chmod 600 " + path), Err: err}
 	}
 	raw, err := ssh.ParseRawPrivateKey(data)
 	private, ok := raw.(*ed25519.PrivateKey)
 	if err != nil || !ok {
-		return nil, "", &sentence.Error{Problem: path + " holds no Ed25519 key", Remedy: "remove it, and a new one is made; clients will have to learn it"}
+		return nil, "", &sentence.Error{Problem: path + " holds no Ed25519 key", Remedy: fault.Say("remove it, and a new one is made; clients will have to learn it")}
 	}
 	signer, err := ssh.NewSignerFromKey(*private)
 	if err != nil {

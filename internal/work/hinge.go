@@ -10,6 +10,7 @@ import (
 
 	"ironbark/internal/change"
 	"ironbark/internal/estate"
+	"ironbark/internal/fault"
 	"ironbark/internal/flow"
 	"ironbark/internal/sentence"
 )
@@ -23,12 +24,12 @@ func (h *HingesError) Error() string {
 	return "this edit hinges on others that are pending: " + strings.Join(h.On, "; ")
 }
 
-// ExitStatus is that of a refusal.
-func (h *HingesError) ExitStatus() int { return 3 }
+// Kind is that of a refusal.
+func (h *HingesError) Kind() fault.Kind { return fault.Unavailable }
 
-// Remedy says what to do.
-func (h *HingesError) Remedy() string {
-	return "--with-pending enacts all of them with it, --draft leaves it with them; nothing was changed"
+// Advice says what to do.
+func (h *HingesError) Advice() fault.Advice {
+	return fault.Say("--with-pending enacts all of them with it, --draft leaves it with them; nothing was changed")
 }
 
 // ReviewEdit works out what enacting an edit would do, and nothing but the edit: it

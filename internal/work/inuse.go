@@ -7,6 +7,7 @@ import (
 
 	"ironbark/internal/change"
 	"ironbark/internal/estate"
+	"ironbark/internal/fault"
 	"ironbark/internal/sentence"
 )
 
@@ -70,7 +71,7 @@ func gatewaysFree(e *estate.Estate, planned []change.Resource) error {
 			for _, g := range s.Gateway {
 				if who, held := holders[g]; held {
 					errs = append(errs, &sentence.Error{
-						At: s.At, Problem: fmt.Sprintf("the gateway %s of subnet %s is the address of %s", g, s.Name, who), Remedy: "take another, or give " + who + " another address first",
+						At: s.At, Problem: fmt.Sprintf("the gateway %s of subnet %s is the address of %s", g, s.Name, who), Remedy: fault.Say("take another, or give " + who + " another address first"),
 					})
 				}
 			}
@@ -83,7 +84,7 @@ func gatewaysFree(e *estate.Estate, planned []change.Resource) error {
 }
 
 // displaced tells of volumes that lose their device to another.
-func displaced(has []change.Resource, changes []change.Change) (list []string) {
+func displaced(has []change.Resource, changes []change.Change) (list []fault.Advice) {
 	for _, c := range changes {
 		was, there := change.Find(has, change.Volume, c.Resource.Name)
 		now := c.Resource.Spec
@@ -92,8 +93,8 @@ func displaced(has []change.Resource, changes []change.Change) (list []string) {
 		}
 		for _, o := range changes {
 			if o.Resource.Kind == change.Volume && o.Verb != change.Remove && o.Resource.Spec.Machine == now.Machine && o.Resource.Spec.Device == was.Spec.Device {
-				list = append(list, fmt.Sprintf("volume %s takes the place of %s on %s: what names %s there finds the other volume from then on, and %s is %s",
-					o.Resource.Name, c.Resource.Name, now.Machine, was.Spec.Device, c.Resource.Name, now.Device))
+				list = append(list, fault.Say(fmt.Sprintf("volume %s takes the place of %s on %s: what names %s there finds the other volume from then on, and %s is %s",
+					o.Resource.Name, c.Resource.Name, now.Machine, was.Spec.Device, c.Resource.Name, now.Device)))
 			}
 		}
 	}
@@ -101,15 +102,15 @@ func displaced(has []change.Resource, changes []change.Change) (list []string) {
 }
 
 // strayIn lists what is in no file and stands in something that is to be removed.
-func strayIn(has []change.Resource, changes []change.Change, discard map[string]bool) (list []string) {
+func strayIn(has []change.Resource, changes []change.Change, discard map[string]bool) (list []fault.Advice) {
 	for _, t := range has {
 		if !t.Unmanaged || discard[t.ID()] {
 			continue
 		}
 		for _, c := range changes {
 			if c.Verb == change.Remove && t.StandsIn(c.Resource) {
-				list = append(list, fmt.Sprintf("%s %s is in no file and stands in %s %s, which cannot go before: ironbark remove %s %s, or ironbark adopt %s %s",
-					t.Kind, t.Name, c.Resource.Kind, c.Resource.Name, t.Kind, t.Name, t.Kind, t.Name))
+				list = append(list, fault.Say(fmt.Sprintf("%s %s is in no file and stands in %s %s, which cannot go before: ", t.Kind, t.Name, c.Resource.Kind, c.Resource.Name)).
+					Run("remove", string(t.Kind), t.Name).Say(", or ").Run("adopt", string(t.Kind), t.Name))
 			}
 		}
 	}

@@ -13,6 +13,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"ironbark/internal/change"
+	"ironbark/internal/fault"
 	"ironbark/internal/sshkey"
 )
 
@@ -53,7 +54,7 @@ func (w *Work) keyFor(st *State, t change.Resource, path string) (key, error) {
 	var first error
 	for _, name := range names {
 		if until, over := st.Estate.KeyEnded(name); over {
-			first = cmp.Or(first, error(&BadKeyError{Why: fmt.Sprintf("the key %s is not to be used any more since %s", name, until.UTC().Format(time.RFC3339)), Try: "give the machine another one: ironbark change machine " + t.Name + " --key NAME"}))
+			first = cmp.Or(first, error(&BadKeyError{Why: fmt.Sprintf("the key %s is not to be used any more since %s", name, until.UTC().Format(time.RFC3339)), Try: fault.Say("give the machine another one: ").Run("change", "machine", t.Name, "--key", "NAME")}))
 			continue
 		}
 		found, err := w.keyAt(st, t, name, filepath.Join(w.Folder.Dir, StateDir, "keys", name))
@@ -86,15 +87,15 @@ func (w *Work) keyAt(st *State, t change.Resource, name, path string) (key, erro
 	_, loose := errors.AsType[*sshkey.LooseError](err)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		return key{}, &BadKeyError{Why: fmt.Sprintf("the private half of key %s is not here: there is no %s", cmp.Or(name, t.Spec.Key), path), Try: "say where it is: --key FILE; or add it to your SSH agent. Where it is lost: the machine's serial line with a password (ironbark console), or a new machine with another key from a snapshot of this one", Err: err}
+		return key{}, &BadKeyError{Why: fmt.Sprintf("the private half of key %s is not here: there is no %s", cmp.Or(name, t.Spec.Key), path), Try: fault.Say("say where it is: --key FILE; or add it to your SSH agent. Where it is lost: the machine's serial line with a password (").Run("console").Say("), or a new machine with another key from a snapshot of this one"), Err: err}
 	case loose:
-		return key{}, &BadKeyError{Why: err.Error(), Try: "close it: chmod 600 " + path, Err: err}
+		return key{}, &BadKeyError{Why: err.Error(), Try: fault.Say("close it: chmod 600 " + path), Err: err}
 	case err != nil:
-		return key{}, &BadKeyError{Why: err.Error(), Try: "say which it is: --key FILE", Err: err}
+		return key{}, &BadKeyError{Why: err.Error(), Try: fault.Say("say which it is: --key FILE"), Err: err}
 	case inside != "" && found.public != "" && !sshkey.Among(inside, found.public):
 		return key{}, &BadKeyError{
 			Why: fmt.Sprintf("%s does not belong to machine %s: it is %s, and inside the machine is %s", path, t.Name, sshkey.Fingerprint(found.public), fingerprints(inside)),
-			Try: "say which key it is: --key FILE",
+			Try: fault.Say("say which key it is: --key FILE"),
 		}
 	}
 	return found, nil
@@ -163,12 +164,12 @@ func (w *Work) signer(k key) (ssh.Signer, func(), error) {
 			return nil, nil, unasked
 		}
 		if unasked != nil {
-			return nil, nil, &BadKeyError{Why: k.path + " is locked with a passphrase", Try: "add it to your SSH agent: ssh-add " + k.path, Err: unasked}
+			return nil, nil, &BadKeyError{Why: k.path + " is locked with a passphrase", Try: fault.Say("add it to your SSH agent: ssh-add " + k.path), Err: unasked}
 		}
 		pair, err = sshkey.LoadLocked(k.path, passphrase)
 	}
 	if errors.Is(err, sshkey.ErrPassphrase) {
-		err = &BadKeyError{Why: fmt.Sprintf("that is not the passphrase of %s", k.path), Try: "say which key it is: --key FILE", Err: err}
+		err = &BadKeyError{Why: fmt.Sprintf("that is not the passphrase of %s", k.path), Try: fault.Say("say which key it is: --key FILE"), Err: err}
 	}
 	if err != nil {
 		return nil, nil, err

@@ -5,6 +5,8 @@ import (
 	"strings"
 
 	"github.com/aymanbagabas/go-udiff"
+
+	"ironbark/internal/fault"
 )
 
 // Edit is what a command changes in an estate's files: from Old to New. It is thought
@@ -22,12 +24,12 @@ func (o *OverlapError) Error() string {
 	return fmt.Sprintf("%s: the lines that this edit changes are not as they were", o.File)
 }
 
-// ExitStatus is that of something that changed since it was looked at.
-func (o *OverlapError) ExitStatus() int { return 5 }
+// Kind is that of something that changed since it was looked at.
+func (o *OverlapError) Kind() fault.Kind { return fault.Conflict }
 
-// Remedy says what to do.
-func (o *OverlapError) Remedy() string {
-	return "nothing was changed; look at the file and say it again"
+// Advice says what to do.
+func (o *OverlapError) Advice() fault.Advice {
+	return fault.Say("nothing was changed; look at the file and say it again")
 }
 
 // On returns other files with the edit in them. The error is an *OverlapError.

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"ironbark/internal/estate"
+	"ironbark/internal/fault"
 	"ironbark/internal/sentence"
 )
 
@@ -25,16 +26,16 @@ func (m *MovedLineError) Error() string {
 	return fmt.Sprintf("lines have moved: %s:%d was “%s” a while ago, and is “%s” now", m.At.File, m.At.Line, m.Was, m.Now)
 }
 
-// ExitStatus is that of input which is not sure.
-func (m *MovedLineError) ExitStatus() int { return 2 }
+// Kind is that of input which is not sure.
+func (m *MovedLineError) Kind() fault.Kind { return fault.Invalid }
 
-// Remedy retracts either by its words.
-func (m *MovedLineError) Remedy() string {
-	text := "ironbark retract " + sentence.Shell(m.Now)
+// Advice retracts either by its words.
+func (m *MovedLineError) Advice() fault.Advice {
+	advice := fault.Run("retract", m.Now)
 	if !m.Gone {
-		text = "ironbark retract " + sentence.Shell(m.Was) + ", or: " + text
+		advice = fault.Join(", or: ", fault.Run("retract", m.Was), advice)
 	}
-	return text
+	return advice
 }
 
 // CheckLine refuses a line number of a sentence that may be meant for another one: listings have the numbers of the files as they are enacted, and

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"ironbark/internal/fault"
 	"ironbark/internal/flow"
 	"ironbark/internal/ledger"
 	"ironbark/internal/opening"
@@ -32,7 +33,7 @@ func (w *Work) heldOf(ctx context.Context, st *State, id int64) (opening.Opening
 }
 
 func noneHolds(id int64) error {
-	return &sentence.Error{Problem: fmt.Sprintf("there is no opening %d that holds", id), Remedy: "ironbark openings lists them"}
+	return &sentence.Error{Problem: fmt.Sprintf("there is no opening %d that holds", id), Remedy: fault.Run("openings").Say(" lists them")}
 }
 
 // Extend asks for an opening of the person's own for longer: for a length from now, or from its beginning where that is to come, or until
@@ -50,7 +51,7 @@ func (w *Work) Extend(ctx context.Context, id int64, words sentence.Open) (openi
 	case o.Person != w.Person:
 		return opening.Granted{}, &NotYoursError{Person: w.Person, Opening: o}
 	case len(o.Parts) > 1:
-		return opening.Granted{}, &sentence.Error{Problem: fmt.Sprintf("opening %d has parts with ends of their own, so it cannot be extended as a whole", id), Remedy: "open what you need of it for longer: open …"}
+		return opening.Granted{}, &sentence.Error{Problem: fmt.Sprintf("opening %d has parts with ends of their own, so it cannot be extended as a whole", id), Remedy: fault.Say("open what you need of it for longer: open …")}
 	}
 	asked := o.Words
 	asked.Starting, asked.For, asked.Until = time.Time{}, words.For, words.Until
@@ -115,7 +116,7 @@ func (w *Work) narrowed(st *State, o opening.Opening, to Narrower) (opening.Open
 		return o, err
 	}
 	if !to.From.IsEmpty() && slices.ContainsFunc(o.Parts, opening.Part.Console) {
-		return o, &sentence.Error{At: to.From.List[0].At(), Problem: "a console has no source: it is for the person who opens it", Remedy: "leave out “from …”"}
+		return o, &sentence.Error{At: to.From.List[0].At(), Problem: "a console has no source: it is for the person who opens it", Remedy: fault.Say("leave out “from …”")}
 	}
 	kept := o
 	kept.Parts = nil
@@ -142,7 +143,7 @@ func (w *Work) narrowed(st *State, o opening.Opening, to Narrower) (opening.Open
 	}
 	switch {
 	case len(kept.Parts) == 0:
-		return o, &sentence.Error{Problem: fmt.Sprintf("nothing of opening %d would be left", o.ID), Remedy: fmt.Sprintf("close %d ends it", o.ID)}
+		return o, &sentence.Error{Problem: fmt.Sprintf("nothing of opening %d would be left", o.ID), Remedy: fault.Say(fmt.Sprintf("close %d ends it", o.ID))}
 	case o.Within(kept):
 		return o, &sentence.Error{Problem: fmt.Sprintf("opening %d has no more than that already", o.ID)}
 	}

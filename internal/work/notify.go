@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"ironbark/internal/estate"
+	"ironbark/internal/fault"
 	"ironbark/internal/journal"
 	"ironbark/internal/ledger"
 	"ironbark/internal/notify"
@@ -278,8 +279,8 @@ func (e *NoRecipientError) Error() string {
 	return "no recipient of the name " + e.Name + " was enacted"
 }
 
-// ExitStatus is that of a mistake.
-func (e *NoRecipientError) ExitStatus() int { return 2 }
+// Kind is that of a mistake.
+func (e *NoRecipientError) Kind() fault.Kind { return fault.NotFound }
 
 // entryDocOf is an entry as recipients get it.
 func entryDocOf(e journal.Entry, name, id string) EntryDoc {

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"ironbark/internal/exposure"
+	"ironbark/internal/fault"
 	"ironbark/internal/flow"
 	"ironbark/internal/ledger"
 	"ironbark/internal/opening"
@@ -82,7 +83,7 @@ func (w *Work) openOnce(ctx context.Context, words sentence.Open, extends int64)
 	if extends > 0 && granted.Shorter {
 		return opening.Granted{}, w.refused(ctx, st, words.String(), &opening.RefusalError{Reasons: []opening.Reason{{
 			What:   fmt.Sprintf("opening %d holds until later than %s already", extends, granted.Opening.End().UTC().Format(time.RFC3339)),
-			Remedy: fmt.Sprintf("narrow %d until %s", extends, granted.Opening.End().UTC().Format(time.RFC3339)),
+			Remedy: fault.Say(fmt.Sprintf("narrow %d until %s", extends, granted.Opening.End().UTC().Format(time.RFC3339))),
 		}}})
 	}
 	if extends > 0 && !granted.Opening.Waits() && granted.Opening.ID != extends { // somebody closed it meanwhile
@@ -120,8 +121,8 @@ func (n *NotYoursError) Error() string {
 	return fmt.Sprintf("opening %d is %s's; its owner or a lead can close it", n.Opening.ID, n.Opening.Person)
 }
 
-// ExitStatus is that of a person who may not.
-func (n *NotYoursError) ExitStatus() int { return 6 }
+// Kind is that of a person who may not.
+func (n *NotYoursError) Kind() fault.Kind { return fault.Denied }
 
 // UnknownPersonError says that a person is none of the estate's.
 type UnknownPersonError struct{ Person string }
@@ -131,8 +132,8 @@ func (u *UnknownPersonError) Error() string {
 	return fmt.Sprintf("there is no person “%s” in the estate", u.Person)
 }
 
-// ExitStatus is that of a person who may not.
-func (u *UnknownPersonError) ExitStatus() int { return 6 }
+// Kind is that of a person who may not.
+func (u *UnknownPersonError) Kind() fault.Kind { return fault.Denied }
 
 // leads reports whether the person may close anybody's openings: a member of leads, or where
 // there is none anybody whom the estate knows.

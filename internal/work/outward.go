@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"ironbark/internal/exposure"
+	"ironbark/internal/fault"
 	"ironbark/internal/flow"
 	"ironbark/internal/sentence"
 )
@@ -63,7 +64,7 @@ func (w *Work) askOutward(st *State, ask sentence.Ask, at time.Time, resolve flo
 }
 
 // remediesOutward suggests what would open a call that is closed: nothing, where a guarantee forbids it.
-func (a *Answer) remediesOutward(p exposure.Part) []string {
+func (a *Answer) remediesOutward(p exposure.Part) []fault.Advice {
 	caller := exposure.TargetName(a.State.Plan, p.Target)
 	switch p.Reason {
 	case exposure.Denied:
@@ -78,19 +79,19 @@ func (a *Answer) remediesOutward(p exposure.Part) []string {
 		for _, st := range a.State.Estate.SentencesOf(sentence.VerbNever) {
 			n := st.Sentence.(sentence.Never)
 			if a.State.Estate.CallsOutside(n.To) && resolve.Services(n.Services).Overlaps(p.Services) && resolve.Outside(n.To).Overlaps(p.From) && resolve.Group(n.From).Has(p.Target.Machine) {
-				return []string{forbiddenBy(n.String())}
+				return []fault.Advice{forbiddenBy(n.String())}
 			}
 		}
-		return []string{words}
+		return []fault.Advice{saying(words)}
 	case exposure.NoDoor:
 		if called, to, apart := familiesApart(p.From, a.State.Plan.AddrsOf(p.Target.Machine)); apart {
-			return []string{fmt.Sprintf("call an %s address: %s is %s, and every address of %s is %s", to, a.Ask.To, called, caller, to)}
+			return []fault.Advice{fault.Say(fmt.Sprintf("call an %s address: %s is %s, and every address of %s is %s", to, a.Ask.To, called, caller, to))}
 		}
 		m, _ := a.State.Estate.Machine(caller)
 		for _, at := range m.Subnets {
 			if sub, _ := a.State.Estate.Subnet(at); sub.Network != "" {
 				if n, _ := a.State.Estate.Network(sub.Network); !n.Outside {
-					return []string{"give its network a way outside: ironbark change network " + n.Name + " --outside"}
+					return []fault.Advice{fault.Say("give its network a way outside: ").Run("change", "network", n.Name, "--outside")}
 				}
 			}
 		}

@@ -12,6 +12,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"ironbark/internal/estate"
+	"ironbark/internal/fault"
 	"ironbark/internal/plainfile"
 	"ironbark/internal/sshkey"
 )
@@ -21,7 +22,7 @@ import (
 func (w *Work) ownKey(st *State, path string) (key, error) {
 	i := slices.IndexFunc(st.Estate.People, func(p estate.Person) bool { return p.Name == w.Person })
 	if i < 0 {
-		return key{}, &BadKeyError{Why: "the estate knows no " + w.Person, Try: "say who you are: --person NAME"}
+		return key{}, &BadKeyError{Why: "the estate knows no " + w.Person, Try: fault.Say("say who you are: --person NAME")}
 	}
 	me := st.Estate.People[i]
 	if path != "" {
@@ -50,12 +51,12 @@ func (w *Work) ownKey(st *State, path string) (key, error) {
 		return key{}, bad
 	case len(me.Keys) == 0 && len(st.Estate.Authorities) == 0:
 		return key{}, &BadKeyError{
-			Why: fmt.Sprintf("bastions know people by their keys, and the estate has none of %s", w.Person), Try: fmt.Sprintf("put yours in: ironbark change person %s --public-key \"$(cat ~/.ssh/id_ed25519.pub)\"", w.Person),
+			Why: fmt.Sprintf("bastions know people by their keys, and the estate has none of %s", w.Person), Try: fault.Say("put yours in: ").Run("change", "person", w.Person, "--public-key").Say(" \"$(cat ~/.ssh/id_ed25519.pub)\""),
 		}
 	}
 	return key{}, &BadKeyError{
 		Why: fmt.Sprintf("the private half of none of the keys of %s is here", w.Person),
-		Try: "say where it is: --own-key FILE; or add it to your SSH agent",
+		Try: fault.Say("say where it is: --own-key FILE; or add it to your SSH agent"),
 	}
 }
 
@@ -81,10 +82,10 @@ func (w *Work) ownFile(st *State, me estate.Person, path string, named bool) (ke
 		k.locked, k.public, err = true, locked.Public, nil
 	}
 	if loose, is := errors.AsType[*sshkey.LooseError](err); is {
-		return key{}, &BadKeyError{Why: loose.Error(), Try: "close it: chmod 600 " + path, Err: err}
+		return key{}, &BadKeyError{Why: loose.Error(), Try: fault.Say("close it: chmod 600 " + path), Err: err}
 	}
 	if err != nil {
-		return key{}, &BadKeyError{Why: err.Error(), Try: "say which it is: --own-key FILE", Err: err}
+		return key{}, &BadKeyError{Why: err.Error(), Try: fault.Say("say which it is: --own-key FILE"), Err: err}
 	}
 	mine := func(public string) bool { return sshkey.Same(public, k.public) }
 	if slices.ContainsFunc(st.Estate.KeysOf(me), mine) || named && k.public == "" {
@@ -95,7 +96,7 @@ func (w *Work) ownFile(st *State, me estate.Person, path string, named bool) (ke
 	}
 	return key{}, &BadKeyError{
 		Why: fmt.Sprintf("%s is none of the keys of %s: it is %s", path, w.Person, sshkey.Fingerprint(k.public)),
-		Try: "say which it is: --own-key FILE",
+		Try: fault.Say("say which it is: --own-key FILE"),
 	}
 }
 

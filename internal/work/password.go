@@ -15,6 +15,7 @@ import (
 	"golang.org/x/crypto/bcrypt"
 
 	"ironbark/internal/estate"
+	"ironbark/internal/fault"
 	"ironbark/internal/plainfile"
 	"ironbark/internal/sentence"
 )
@@ -139,13 +140,13 @@ func (w *Work) handPasswords(ctx context.Context, e *estate.Estate) (failed []er
 }
 
 // notes tells what a person should know of a review besides.
-func (w *Work) notes(r *Review) (list []string) {
+func (w *Work) notes(r *Review) (list []fault.Advice) {
 	waiting, _ := w.waiting() // what cannot be read is told when it is handed over
 	waiting = append(waiting, w.Chosen...)
 	for _, m := range r.Estate.Machines {
 		now, there := r.before.Report.Machines[m.Name]
 		if m.Password && (!there || now.Locked) && !slices.Contains(waiting, m.Name) {
-			list = append(list, fmt.Sprintf("%s takes a password and none is set, so nobody gets in with one: ironbark change machine %s --password ask", m.Name, m.Name))
+			list = append(list, fault.Say(m.Name+" takes a password and none is set, so nobody gets in with one: ").Run("change", "machine", m.Name, "--password", "ask"))
 		}
 	}
 	return list

@@ -3,36 +3,24 @@ package work
 import (
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"ironbark/internal/estate"
 	"ironbark/internal/exposure"
+	"ironbark/internal/fault"
 	"ironbark/internal/flow"
 	"ironbark/internal/opening"
 	"ironbark/internal/sentence"
 )
 
-// Remedies suggests the words that would open a closed part, the least first. Each is tried
-// first: what would be refused, or would open nothing, is not offered.
-// Commands are as a shell takes them.
-func (a *Answer) Remedies(p exposure.Part, person string) (list []string) {
-	for _, text := range a.remedies(p, person) {
-		if verb, _, _ := strings.Cut(text, " "); slices.Contains([]string{"open", "permit", "allow"}, verb) {
-			text = sentence.ShellSentence(text)
-		}
-		list = append(list, text)
-	}
-	return list
+// saying is the advice to say a sentence.
+func saying(words string) fault.Advice {
+	list := sentence.CommandWords(words)
+	return fault.Run(list[0], list[1:]...)
 }
 
-// IsCommand reports whether a remedy is the words of a command, and not advice in prose.
-func IsCommand(remedy string) bool {
-	verb, _, _ := strings.Cut(remedy, " ")
-	return slices.Contains([]string{"open", "permit", "allow", "retract"}, verb)
-}
-
-func (a *Answer) remedies(p exposure.Part, person string) []string {
+// Remedies suggests what would open a closed part, the least first. Each is tried first: what would be refused, or would open nothing, is not offered.
+func (a *Answer) Remedies(p exposure.Part, person string) []fault.Advice {
 	if p.Open {
 		return nil
 	}
@@ -67,7 +55,7 @@ func (a *Answer) remedies(p exposure.Part, person string) []string {
 }
 
 // lift offers to retract a deny that is about nothing but what is asked; one that is about more is not lifted for that.
-func (a *Answer) lift(p exposure.Part) []string {
+func (a *Answer) lift(p exposure.Part) []fault.Advice {
 	plan := a.State.Plan
 	if a.Outward {
 		plan = plan.Calls()
@@ -77,26 +65,26 @@ func (a *Answer) lift(p exposure.Part) []string {
 		asked[part.Machine], asked[part.Target.Machine] = true, true
 	}
 	if plan.Within(p.Origin, flow.Box{Services: a.Service, From: a.From}, func(m int32) bool { return asked[m] }) {
-		return []string{"retract " + sentence.Shell(p.Origin.Sentence)}
+		return []fault.Advice{fault.Run("retract", p.Origin.Sentence)}
 	}
-	return []string{"the deny is for more than this: its author may add “except” for this"}
+	return []fault.Advice{fault.Say("the deny is for more than this: its author may add “except” for this")}
 }
 
 // tried offers an allow that would open a part, unless a guarantee speaks against it.
-func (a *Answer) tried(p exposure.Part, words string) []string {
+func (a *Answer) tried(p exposure.Part, words string) []fault.Advice {
 	s, err := sentence.ParseArgs([]string{words}, fileTime)
 	if err != nil || a.State.Estate.CheckSentence(s) != nil {
 		return nil
 	}
 	if never := a.forbidden(p, true); never != "" {
-		return []string{forbiddenBy(never)}
+		return []fault.Advice{forbiddenBy(never)}
 	}
 	allow := s.(sentence.Allow)
 	resolve := flow.NewResolver(a.State.Estate, a.State.Plan)
 	plan := a.State.Plan.With(flow.Rule{Kind: flow.Allow, From: resolve.Source(allow.From), To: resolve.Group(allow.To), Services: resolve.Services(allow.Services)})
 	for _, after := range viewOf(plan, a.View.At, p.Target).Ask(p.Services, p.From, p.Target) {
 		if after.Open {
-			return []string{words}
+			return []fault.Advice{saying(words)}
 		}
 	}
 	return nil
@@ -117,8 +105,8 @@ func (a *Answer) forbidden(p exposure.Part, standing bool) string {
 }
 
 // forbiddenBy is said in place of words that would break a guarantee.
-func forbiddenBy(never string) string {
-	return "nothing opens it: the guarantee “" + never + "” forbids it"
+func forbiddenBy(never string) fault.Advice {
+	return fault.Say("nothing opens it: the guarantee “" + never + "” forbids it")
 }
 
 func (a *Answer) names(to sentence.Set) (list []string) {
@@ -137,9 +125,9 @@ func (a *Answer) machineOf(p exposure.Part) string {
 }
 
 // opens offers an opening, and a permit where one is missing, as far as it would be granted.
-func (a *Answer) opens(p exposure.Part, person, permit, open string) (list []string) {
+func (a *Answer) opens(p exposure.Part, person, permit, open string) (list []fault.Advice) {
 	if never := a.forbidden(p, false); never != "" {
-		return []string{forbiddenBy(never)}
+		return []fault.Advice{forbiddenBy(never)}
 	}
 	e := a.State.Estate
 	if permit != "" {
@@ -148,7 +136,7 @@ func (a *Answer) opens(p exposure.Part, person, permit, open string) (list []str
 			return a.bareRemedy(permit, open)
 		}
 		e = e.With(sentence.Statement{Sentence: s})
-		list = append(list, permit)
+		list = append(list, saying(permit))
 	}
 	s, err := sentence.ParseArgs([]string{open}, a.View.At)
 	if err != nil {
@@ -161,22 +149,22 @@ func (a *Answer) opens(p exposure.Part, person, permit, open string) (list []str
 	if err != nil {
 		return nil
 	}
-	return append(list, open)
+	return append(list, saying(open))
 }
 
 // bareRemedy is a permit for nobody in particular: whoever asks is no person of the estate.
-func (a *Answer) bareRemedy(permit, open string) []string {
+func (a *Answer) bareRemedy(permit, open string) []fault.Advice {
 	if len(a.State.Estate.People) > 0 {
-		return []string{permit, open}
+		return []fault.Advice{saying(permit), saying(open)}
 	}
-	return []string{"add people under people: in " + estate.FileName + ", and then: " + permit, open}
+	return []fault.Advice{fault.Join("", fault.Say("add people under people: in "+estate.FileName+", and then: "), saying(permit)), saying(open)}
 }
 
 // doorRemedies offer a way in to a machine that has none from a source.
-func (a *Answer) doorRemedies(p exposure.Part) []string {
+func (a *Answer) doorRemedies(p exposure.Part) []fault.Advice {
 	name := a.State.Plan.Machines[p.Target.Machine].Name
 	if from, to, apart := familiesApart(p.From, a.State.Plan.AddrsOf(p.Target.Machine)); apart {
-		return []string{fmt.Sprintf("come from an %s address: %s is %s, and every address of %s is %s", to, a.Ask.From, from, name, to)}
+		return []fault.Advice{fault.Say(fmt.Sprintf("come from an %s address: %s is %s, and every address of %s is %s", to, a.Ask.From, from, name, to))}
 	}
 	m, ok := a.State.Estate.Machine(name)
 	if !ok {
@@ -193,15 +181,15 @@ func (a *Answer) doorRemedies(p exposure.Part) []string {
 			}
 		}
 	}
-	var list []string
+	var list []fault.Advice
 	if address {
-		list = append(list, fmt.Sprintf("give %s a public address: ironbark change machine %s --address auto", name, name))
+		list = append(list, fault.Say("give "+name+" a public address: ").Run("change", "machine", name, "--address", "auto"))
 	}
 	switch {
 	case front != "":
-		list = append(list, fmt.Sprintf("lead a port of %s to it: ironbark forward %s PORT to %s on PORT", front, front, name))
+		list = append(list, fault.Say("lead a port of "+front+" to it: ").Run("forward", front, "PORT", "to", name, "on", "PORT"))
 	case !address:
-		list = append(list, fmt.Sprintf("come from inside: %s is in no network that is “outside: true”, or has no addresses that could be reached from there", name))
+		list = append(list, fault.Say(fmt.Sprintf("come from inside: %s is in no network that is “outside: true”, or has no addresses that could be reached from there", name)))
 	}
 	return list
 }

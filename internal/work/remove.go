@@ -6,6 +6,7 @@ import (
 
 	"ironbark/internal/cost"
 	"ironbark/internal/estate"
+	"ironbark/internal/fault"
 	"ironbark/internal/sentence"
 )
 
@@ -93,7 +94,7 @@ func (r *Removed) sentences(list []sentence.Statement, gone map[string]bool) err
 		_, guaranteed := st.Sentence.(sentence.Always)
 		switch {
 		case !keep && guaranteed:
-			return &sentence.Error{At: st.At, Line: st.Text, Problem: "this guarantees what is to be removed", Remedy: fmt.Sprintf("take it back first: retract %s", st.At)}
+			return &sentence.Error{At: st.At, Line: st.Text, Problem: "this guarantees what is to be removed", Remedy: fault.Say("take it back first: ").Run("retract", st.At.String())}
 		case !keep:
 			r.Files = r.Files.without(st)
 			r.Along = append(r.Along, "“"+st.Sentence.String()+"” goes")

@@ -12,6 +12,7 @@ import (
 	"ironbark/internal/cost"
 	"ironbark/internal/estate"
 	"ironbark/internal/exposure"
+	"ironbark/internal/fault"
 	"ironbark/internal/findings"
 	"ironbark/internal/flow"
 	"ironbark/internal/known"
@@ -216,7 +217,7 @@ func tooLong(added []sentence.Statement, e *estate.Estate, now time.Time) error 
 		if last := now.Add(MostStanding); standingUntil(st.Sentence).After(last) {
 			errs = append(errs, &sentence.Error{
 				At: st.At, Line: st.Text, Problem: fmt.Sprintf("a standing exception may stand for %d days at most", MostStanding/(24*time.Hour)),
-				Remedy: "its end can be " + last.UTC().Format("2006-01-02") + " at the latest",
+				Remedy: fault.Say("its end can be " + last.UTC().Format("2006-01-02") + " at the latest"),
 			})
 		}
 	}

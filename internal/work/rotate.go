@@ -13,6 +13,7 @@ import (
 	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
 
+	"ironbark/internal/fault"
 	"ironbark/internal/sshkey"
 )
 
@@ -135,7 +136,7 @@ func (w *Work) privateHalf(h Half) (key, error) {
 	case err == nil:
 		err = fmt.Errorf("%s holds another key", h.Path)
 	}
-	return key{}, &BadKeyError{Why: fmt.Sprintf("the private half of key %s is not to be had: %v", h.Name, err), Try: "put it there, or add it to your SSH agent", Err: err}
+	return key{}, &BadKeyError{Why: fmt.Sprintf("the private half of key %s is not to be had: %v", h.Name, err), Try: fault.Say("put it there, or add it to your SSH agent"), Err: err}
 }
 
 // edit rewrites the machine's file of keys, whole or not at all.

@@ -16,6 +16,7 @@ import (
 
 	"ironbark/internal/change"
 	"ironbark/internal/estate"
+	"ironbark/internal/fault"
 	"ironbark/internal/ledger"
 	"ironbark/internal/plainfile"
 	"ironbark/internal/sentence"
@@ -71,13 +72,13 @@ func countOf(n int, noun string) string {
 	return fmt.Sprintf("%d %ss", n, noun)
 }
 
-// Remedy says what to do next.
-func (e *EditWaitsError) Remedy() string {
-	return "one of them: ironbark approve " + e.Request.Name() + "; then: ironbark enact --request " + e.Request.Name()
+// Advice says what to do next.
+func (e *EditWaitsError) Advice() fault.Advice {
+	return fault.Say("one of them: ").Run("approve", e.Request.Name()).Say("; then: ").Run("enact", "--request", e.Request.Name())
 }
 
-// ExitStatus is that of what changed nothing.
-func (e *EditWaitsError) ExitStatus() int { return 5 }
+// Kind is that of what changed nothing.
+func (e *EditWaitsError) Kind() fault.Kind { return fault.Waiting }
 
 // hashOf tells files apart.
 func hashOf(files Files) string {
@@ -147,13 +148,13 @@ func (e *OtherPasswordError) Error() string {
 	return "another password for " + e.Machine + " would let in whoever knows it without the approval that edits need here; nothing was changed"
 }
 
-// Remedy says how it is done.
-func (e *OtherPasswordError) Remedy() string {
-	return "ironbark change machine " + e.Machine + " --password none; then ironbark change machine " + e.Machine + " --password ask, which waits for approval"
+// Advice says how it is done.
+func (e *OtherPasswordError) Advice() fault.Advice {
+	return fault.Run("change", "machine", e.Machine, "--password", "none").Say("; then ").Run("change", "machine", e.Machine, "--password", "ask").Say(", which waits for approval")
 }
 
-// ExitStatus is that of what changed nothing.
-func (e *OtherPasswordError) ExitStatus() int { return 5 }
+// Kind is that of what changed nothing.
+func (e *OtherPasswordError) Kind() fault.Kind { return fault.Conflict }
 
 // valid lists those who approved a request and may: none who asked, or is to enact it.
 func (q EditRequest) valid(e *estate.Estate, enacts string) (list []string) {
@@ -297,16 +298,18 @@ type NoEditError struct {
 // Error tells why.
 func (e *NoEditError) Error() string { return e.Why }
 
-// ExitStatus is that of bad input, or of a person who may not.
-func (e *NoEditError) ExitStatus() int {
+// Kind is that of bad input, or of a person who may not.
+func (e *NoEditError) Kind() fault.Kind {
 	if e.Person {
-		return 6
+		return fault.Denied
 	}
-	return 2
+	return fault.Invalid
 }
 
-// Remedy says where such edits are listed.
-func (e *NoEditError) Remedy() string { return "ironbark openings lists the edits that wait" }
+// Advice says where such edits are listed.
+func (e *NoEditError) Advice() fault.Advice {
+	return fault.Run("openings").Say(" lists the edits that wait")
+}
 
 // AskedEdit returns an edit that was asked for, as an edit of the files that are enacted. The error is a *NoEditError.
 func (w *Work) AskedEdit(ctx context.Context, seq int64) (q EditRequest, e Edit, st *State, err error) {

@@ -9,6 +9,7 @@ import (
 	"ironbark/internal/change"
 	"ironbark/internal/cost"
 	"ironbark/internal/estate"
+	"ironbark/internal/fault"
 	"ironbark/internal/imagefile"
 	"ironbark/internal/plainfile"
 	"ironbark/internal/sentence"
@@ -29,7 +30,7 @@ func (w *Work) uploads(e *estate.Estate, has []change.Resource, own cost.Sizes) 
 		}
 		image, err := inspect(w.Folder.Dir, i.File)
 		if err != nil {
-			errs = append(errs, &sentence.Error{At: i.At, Problem: fmt.Sprintf("image %s: %s: %v", i.Name, i.File, err), Remedy: "it takes a raw or a qcow2 file"})
+			errs = append(errs, &sentence.Error{At: i.At, Problem: fmt.Sprintf("image %s: %s: %v", i.Name, i.File, err), Remedy: fault.Say("it takes a raw or a qcow2 file")})
 			continue
 		}
 		list[i.Name], own[i.Name] = image, image.GB()

@@ -8,6 +8,7 @@ import (
 	"ironbark/internal/change"
 	"ironbark/internal/estate"
 	"ironbark/internal/exposure"
+	"ironbark/internal/fault"
 	"ironbark/internal/flow"
 	"ironbark/internal/sshkey"
 )
@@ -93,9 +94,9 @@ func newAuthorities(a, b *estate.Estate) (names []string) {
 
 // trustNotes tells how far authorities are trusted that are new. Nothing else of a review does:
 // they open no door.
-func trustNotes(a, b *estate.Estate) (list []string) {
+func trustNotes(a, b *estate.Estate) (list []fault.Advice) {
 	for _, name := range newAuthorities(a, b) {
-		list = append(list, fmt.Sprintf("whoever has the private half of authority %s may log in to gateways as anybody whom a route lets through", name))
+		list = append(list, fault.Say(fmt.Sprintf("whoever has the private half of authority %s may log in to gateways as anybody whom a route lets through", name)))
 	}
 	return list
 }

@@ -2,7 +2,6 @@ package work
 
 import (
 	"slices"
-	"strings"
 
 	"ironbark/internal/flow"
 	"ironbark/internal/sentence"
@@ -13,7 +12,11 @@ func (c *NoAccessError) Offers(person string) bool {
 	for _, p := range c.Answer.Parts {
 		if !p.Open {
 			remedy := c.Answer.Remedies(p, person)
-			return len(remedy) == 1 && strings.HasPrefix(remedy[0], "open ")
+			if len(remedy) != 1 {
+				return false
+			}
+			commands := remedy[0].Commands()
+			return len(commands) == 1 && commands[0].Verb == "open"
 		}
 	}
 	return false

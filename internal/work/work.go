@@ -14,6 +14,7 @@ import (
 	"ironbark/internal/driver"
 	"ironbark/internal/estate"
 	"ironbark/internal/exposure"
+	"ironbark/internal/fault"
 	"ironbark/internal/findings"
 	"ironbark/internal/flow"
 	"ironbark/internal/ledger"
@@ -300,9 +301,9 @@ type Review struct {
 	Limits         cost.Amounts
 
 	Unfinished *ledger.Unfinished
-	Drift      *Drift   // what is not as it was last enacted
-	Notes      []string // what a person should know besides
-	Blocked    []string // why some of it cannot be done; part of Notes
+	Drift      *Drift         // what is not as it was last enacted
+	Notes      []fault.Advice // what a person should know besides
+	Blocked    []fault.Advice // why some of it cannot be done; part of Notes
 
 	before, after *State
 	same          bool             // the tables stay as they are

@@ -2,7 +2,6 @@ package view
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -122,10 +121,7 @@ func (p *Printer) part(a *work.Answer, part exposure.Part, ph *Phrasing, person 
 		p.Line("")
 		p.Line("  to open it")
 		for _, m := range remedy {
-			if verb, _, _ := strings.Cut(m, " "); slices.Contains(mendVerbs, verb) {
-				m = "ironbark " + m
-			}
-			p.Wrap("    ", m)
+			p.Wrap("    ", Advice(m))
 		}
 	}
 }
@@ -155,9 +151,6 @@ func (ph *Phrasing) openerWords(id int64) string {
 	}
 	return ""
 }
-
-// mendVerbs are the commands that a suggestion may be; others are advice.
-var mendVerbs = []string{"open", "permit", "allow", "retract"}
 
 // why tells why a part of an answer is as it is, in one line.
 func why(a *work.Answer, part exposure.Part, ph *Phrasing) string {
@@ -298,7 +291,10 @@ func AnswerJSON(a *work.Answer, ph *Phrasing, person string, at time.Time) Answe
 		return doc
 	}
 	part := a.Parts[0]
-	doc.Reason, doc.Door, doc.Remedies = string(part.Reason), doorJSON(part), a.Remedies(part, person)
+	doc.Reason, doc.Door = string(part.Reason), doorJSON(part)
+	for _, m := range a.Remedies(part, person) {
+		doc.Remedies = append(doc.Remedies, Advice(m))
+	}
 	doc.Outward = OutletsJSON(a.Outlets(part), a.State.Plan)
 	doc.DecidedBy = &whyBy{part.Origin.Sentence, part.Origin.File, part.Origin.Line}
 	doc.Until, doc.Then = moment(part.Until), part.Then

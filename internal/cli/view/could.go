@@ -5,7 +5,6 @@ import (
 	"slices"
 	"strings"
 
-	"ironbark/internal/opening"
 	"ironbark/internal/rights"
 	"ironbark/internal/sentence"
 	"ironbark/internal/work"
@@ -73,16 +72,16 @@ type HinderedDoc struct {
 func CouldJSON(one work.CouldOpen) CouldDoc {
 	d := CouldDoc{RightsJSON([]rights.Right{one.Right})[0], []HinderedDoc{}}
 	for _, h := range one.Hindered {
-		d.Hindered = append(d.Hindered, HinderedDoc{h.Machine, h.What, h.Remedy})
+		d.Hindered = append(d.Hindered, HinderedDoc{h.Machine, h.What, Advice(h.Remedy)})
 	}
 	return d
 }
 
 // hinderedHere tells why one machine cannot take an opening now, each reason once.
 func (p *Printer) hinderedHere(list []work.CouldOpen) {
-	var told []opening.Reason
+	var told []reason
 	for _, one := range list {
-		for _, r := range one.Hindered {
+		for _, r := range reasonsOf(one.Hindered) {
 			if !slices.Contains(told, r) {
 				told = append(told, r)
 			}
@@ -96,25 +95,25 @@ func (p *Printer) hinderedHere(list []work.CouldOpen) {
 	}
 }
 
-func hindranceWords(r opening.Reason) string {
-	if r.Remedy == "" {
-		return r.What
+func hindranceWords(r reason) string {
+	if r.remedy == "" {
+		return r.what
 	}
-	return r.What + "; to fix it: " + r.Remedy
+	return r.what + "; to fix it: " + r.remedy
 }
 
 // hindered tells the machines that cannot take an opening now, each once with all its
 // reasons. head has a place for how many there are.
 func (p *Printer) hindered(list []work.CouldOpen, head string) {
 	var order []string
-	reasons := map[string][]opening.Reason{}
+	reasons := map[string][]reason{}
 	for _, one := range list {
-		for _, r := range one.Hindered {
-			if len(reasons[r.Machine]) == 0 {
-				order = append(order, r.Machine)
+		for _, r := range reasonsOf(one.Hindered) {
+			if len(reasons[r.machine]) == 0 {
+				order = append(order, r.machine)
 			}
-			if !slices.Contains(reasons[r.Machine], r) {
-				reasons[r.Machine] = append(reasons[r.Machine], r)
+			if !slices.Contains(reasons[r.machine], r) {
+				reasons[r.machine] = append(reasons[r.machine], r)
 			}
 		}
 	}

@@ -31,10 +31,10 @@ func (p *Printer) Error(err error) {
 		p.problem(one)
 	case errors.As(err, &refusal):
 		p.Note("%s the opening is refused", p.Bad("ironbark:"))
-		for _, r := range alikeReasons(refusal.Reasons) {
-			p.NoteWrap("    because ", r.What)
-			if r.Remedy != "" {
-				p.NoteWrap("      to fix it: ", r.Remedy)
+		for _, r := range alikeReasons(reasonsOf(refusal.Reasons)) {
+			p.NoteWrap("    because ", r.what)
+			if r.remedy != "" {
+				p.NoteWrap("      to fix it: ", r.remedy)
 			}
 		}
 	default:
@@ -46,21 +46,21 @@ func (p *Printer) Error(err error) {
 const mostTogether = 6
 
 // alikeReasons joins reasons that differ in nothing but the machine.
-func alikeReasons(list []opening.Reason) (out []opening.Reason) {
+func alikeReasons(list []reason) (out []reason) {
 	type likeness struct{ what, remedy string }
-	of := func(r opening.Reason) likeness {
-		less := func(text string) string { return strings.ReplaceAll(text, r.Machine, "\x00") }
-		return likeness{less(r.What), less(r.Remedy)}
+	of := func(r reason) likeness {
+		less := func(text string) string { return strings.ReplaceAll(text, r.machine, "\x00") }
+		return likeness{less(r.what), less(r.remedy)}
 	}
 	machines := map[likeness][]string{}
 	for _, r := range list {
-		if r.Machine != "" {
-			machines[of(r)] = append(machines[of(r)], r.Machine)
+		if r.machine != "" {
+			machines[of(r)] = append(machines[of(r)], r.machine)
 		}
 	}
 	met := map[likeness]bool{}
 	for _, r := range list {
-		if r.Machine == "" {
+		if r.machine == "" {
 			out = append(out, r)
 			continue
 		}
@@ -70,12 +70,12 @@ func alikeReasons(list []opening.Reason) (out []opening.Reason) {
 		}
 		met[like] = true
 		if of := machines[like]; len(of) > 1 {
-			r.What = strings.ReplaceAll(strings.ReplaceAll(like.what, "\x00 is ", "\x00 are "), "\x00", sentence.Few(of))
+			r.what = strings.ReplaceAll(strings.ReplaceAll(like.what, "\x00 is ", "\x00 are "), "\x00", sentence.Few(of))
 			together := "MACHINE" // a command that names many of them would be as long as what this saves
 			if len(of) <= mostTogether {
 				together = strings.Join(of, " ")
 			}
-			r.Remedy = strings.ReplaceAll(like.remedy, "\x00", together)
+			r.remedy = strings.ReplaceAll(like.remedy, "\x00", together)
 		}
 		out = append(out, r)
 	}
@@ -92,8 +92,8 @@ func (p *Printer) problem(e *sentence.Error) {
 			p.Note("    %s", caret)
 		}
 	}
-	if e.Remedy != "" {
-		p.NoteWrap("    ", e.Remedy)
+	if !e.Remedy.IsZero() {
+		p.NoteWrap("    ", Advice(e.Remedy))
 	}
 }
 

@@ -100,7 +100,7 @@ func (p *Printer) findingsOf(g gathered, more string) {
 	}
 	remedies := map[string]bool{}
 	for _, f := range list {
-		remedy := f.Remedy
+		remedy := Advice(f.Remedy)
 		if !sentences && len(list) > 1 { // one for all of them
 			remedy = named(remedy, f.Subject)
 		}

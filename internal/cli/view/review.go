@@ -75,7 +75,7 @@ func (p *Printer) resources(r *work.Review, before *Phrasing) {
 	}
 	p.rows(rows)
 	for _, n := range r.Notes {
-		p.Wrap("   note  ", n)
+		p.Wrap("   note  ", Advice(n))
 	}
 }
 

@@ -103,7 +103,7 @@ func ReviewJSON(r *work.Review, before, after *Phrasing) ReviewDoc {
 		Verdict: verdict(r), Gained: changesJSON(r.Exposure.Gained, after), Lost: changesJSON(r.Exposure.Lost, before),
 		Outward: outwardDoc(r, before, after),
 		More:    RightsJSON(r.Rights.Gained), Less: RightsJSON(r.Rights.Lost), Freed: []freedJSON{}, Weakened: []reviewWeakened{}, Meanings: []reviewMeaning{}, Ending: []reviewEnding{},
-		Before: BillJSON(r.Before), After: BillJSON(r.After), Drift: DriftJSON(r.Drift, before), Notes: append([]string{}, r.Notes...),
+		Before: BillJSON(r.Before), After: BillJSON(r.After), Drift: DriftJSON(r.Drift, before), Notes: advices(r.Notes),
 	}
 	for _, c := range r.Changes {
 		detail := c.How
@@ -258,7 +258,7 @@ type FindingDoc struct {
 func FindingsJSON(list []findings.Finding) []FindingDoc {
 	out := make([]FindingDoc, 0, len(list))
 	for _, f := range list {
-		out = append(out, FindingDoc{f.Level.String(), string(f.Kind), f.What(), f.Subject, f.Kind.Why(), f.Remedy, f.At.File, f.At.Line})
+		out = append(out, FindingDoc{f.Level.String(), string(f.Kind), f.What(), f.Subject, f.Kind.Why(), Advice(f.Remedy), f.At.File, f.At.Line})
 	}
 	return out
 }

@@ -104,7 +104,7 @@ func SARIF(list []findings.Finding, broken []exposure.Broken, folder, version st
 		add(brokenRule, "error", fmt.Sprintf("the guarantee is broken: %s\nfor example by %s from %s to %s", b.Guarantee.Sentence, b.Flow.Service, from, to), "", sentence.Pos{File: b.Guarantee.File, Line: b.Guarantee.Line})
 	}
 	for _, f := range slices.SortedStableFunc(slices.Values(list), func(a, b findings.Finding) int { return int(b.Level) - int(a.Level) }) {
-		add(string(f.Kind), sarifLevels[f.Level], f.What(), f.Remedy, f.At)
+		add(string(f.Kind), sarifLevels[f.Level], f.What(), Advice(f.Remedy), f.At)
 	}
 	var b bytes.Buffer
 	e := json.NewEncoder(&b)

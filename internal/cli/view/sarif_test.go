@@ -10,6 +10,7 @@ import (
 	"github.com/xeipuuv/gojsonschema"
 
 	"ironbark/internal/exposure"
+	"ironbark/internal/fault"
 	"ironbark/internal/findings"
 	"ironbark/internal/flow"
 	"ironbark/internal/sentence"
@@ -29,7 +30,7 @@ func TestFindingsAreSARIF(t *testing.T) {
 		f := findings.Finding{Level: findings.Level(1 + i%3), Kind: k, Problem: "what <is> wrong & “why”\x1b[1m", Subject: "allow https from everywhere to all"}
 		switch i % 3 {
 		case 0:
-			f.At, f.Remedy = sentence.Pos{File: "more rules%.rules", Line: 7}, "retract it"
+			f.At, f.Remedy = sentence.Pos{File: "more rules%.rules", Line: 7}, fault.Say("retract it")
 		case 1:
 			f.At = sentence.Pos{File: "estate.yaml", Line: 3, Col: 5}
 		}

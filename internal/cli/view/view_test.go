@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"ironbark/internal/fault"
 	"ironbark/internal/sentence"
 )
 
@@ -89,7 +90,7 @@ func TestTheCaretStandsUnderTheMistake(t *testing.T) {
 func TestErrorsTellPlaceLineCaretAndHint(t *testing.T) {
 	var out bytes.Buffer
 	p := &Printer{Err: &out}
-	p.Error(sentence.Errors{{At: sentence.Pos{File: "estate.rules", Line: 3, Col: 7}, Line: "allow htps from office to all", Problem: "there is no service “htps”", Remedy: "did you mean “https”?"}})
+	p.Error(sentence.Errors{{At: sentence.Pos{File: "estate.rules", Line: 3, Col: 7}, Line: "allow htps from office to all", Problem: "there is no service “htps”", Remedy: fault.Say("did you mean “https”?")}})
 	assert.Equal(t, "ironbark: estate.rules:3:7: there is no service “htps”\n    allow htps from office to all\n          ^\n    did you mean “https”?\n", out.String())
 }
 

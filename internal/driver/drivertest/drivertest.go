@@ -444,7 +444,7 @@ func (s *suite) console() {
 		s.Helper()
 		_, err := s.d.Console(s.Context(), machine, by)
 		require.ErrorAs(s, err, &refused)
-		assert.NotEmpty(s, refused.Remedy)
+		assert.NotEmpty(s, refused.Advice().Commands())
 	}
 	at := s.clock.Now()
 	part := driver.Part{Machines: []string{"gauge-2"}, Services: flow.ConsoleOnly, From: flow.ConsoleSource, End: at.Add(time.Hour)}

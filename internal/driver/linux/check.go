@@ -14,6 +14,7 @@ import (
 	"github.com/vishvananda/netlink"
 	"golang.org/x/sys/unix"
 
+	"ironbark/internal/fault"
 	"ironbark/internal/flow"
 	"ironbark/internal/flow/span"
 	"ironbark/internal/qemu"
@@ -22,8 +23,8 @@ import (
 // Requirement is one thing that the site needs of a host.
 type Requirement struct {
 	What   string
-	Err    error  // why it is missing; nil: it is there
-	Remedy string // what to do about it
+	Err    error        // why it is missing; nil: it is there
+	Remedy fault.Advice // what to do about it
 	// Optional says that a site can be without it: with light machines alone, or more slowly.
 	Optional bool
 }
@@ -35,7 +36,7 @@ func Check(clock interface{ Now() time.Time }) (list []Requirement) {
 	defer func() { _ = s.RemoveEverything() }()
 	try := func(what, remedy string, do func() error) bool {
 		err := do()
-		list = append(list, Requirement{What: what, Err: err, Remedy: remedy})
+		list = append(list, Requirement{What: what, Err: err, Remedy: fault.Say(remedy)})
 		return err == nil
 	}
 	_ = try("root", "run it as root: sudo ironbark …", func() error {
@@ -95,7 +96,7 @@ func CheckGuests(ctx context.Context) (list []Requirement) {
 	if os.Getuid() != 0 {
 		return nil
 	}
-	try := func(what, remedy string, err error) {
+	try := func(what string, remedy fault.Advice, err error) {
 		list = append(list, Requirement{what, err, remedy, true})
 	}
 	for _, one := range [][2]string{{qemu.Program, "qemu-system-x86"}, {"qemu-img", "qemu-utils"}} {
@@ -103,23 +104,23 @@ func CheckGuests(ctx context.Context) (list []Requirement) {
 		if err != nil {
 			err = errors.New("the program is not there")
 		}
-		try("virtual machines ("+one[0]+")", "apt-get install "+one[1], err)
+		try("virtual machines ("+one[0]+")", fault.Say("apt-get install "+one[1]), err)
 	}
 	_, done, err := looseTap()
 	if err == nil {
 		done()
 	}
-	try("links of virtual machines (tap)", "modprobe tun, and a /dev/net/tun", err)
+	try("links of virtual machines (tap)", fault.Say("modprobe tun, and a /dev/net/tun"), err)
 	err = nil
 	if _, why := qemu.AccelOf(ctx, filepath.Join(runRoot, "kvm")); why != "" {
 		err = errors.New(why)
 	}
-	try("KVM", "a processor that virtualises, and is let; until then machines are emulated, and slow", err)
+	try("KVM", fault.Say("a processor that virtualises, and is let; until then machines are emulated, and slow"), err)
 	err = nil
 	if ReadyTiny() != nil {
 		err = errors.New("this version of ironbark has not made it on this host yet")
 	}
-	try("the system of tiny guests", "ironbark site prepare", err)
+	try("the system of tiny guests", fault.Run("site", "prepare"), err)
 	return list
 }
 

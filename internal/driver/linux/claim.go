@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+
+	"ironbark/internal/fault"
 )
 
 // A site's namespaces, links and files on the host have a short name: a hash of its folder. Two folders may have the same one. So a site
@@ -18,11 +20,13 @@ func (e *ClaimedError) Error() string {
 	return fmt.Sprintf("the sites in %s and %s have the same short name on this host", e.Folder, e.Other)
 }
 
-// Remedy says what to do.
-func (e *ClaimedError) Remedy() string { return "rename " + filepath.Dir(e.Folder) }
+// Advice says what to do.
+func (e *ClaimedError) Advice() fault.Advice {
+	return fault.Say("rename " + filepath.Dir(e.Folder))
+}
 
-// ExitStatus is that of files and hosts that cannot be used.
-func (*ClaimedError) ExitStatus() int { return 2 }
+// Kind is that of files and hosts that cannot be used.
+func (*ClaimedError) Kind() fault.Kind { return fault.Invalid }
 
 func (s *Site) claimFile() string { return filepath.Join(runRoot, s.prefix+".folder") }
 

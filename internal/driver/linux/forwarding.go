@@ -11,6 +11,8 @@ import (
 
 	"github.com/vishvananda/netlink"
 	"golang.org/x/sys/unix"
+
+	"ironbark/internal/fault"
 )
 
 // forwards lists the settings with which the host forwards between clients and the site's link, one for each link that packets arrive on: the
@@ -38,10 +40,11 @@ func forwards(host string, family int) ([]Requirement, error) {
 
 // forwarding is one setting that has to be on.
 func forwarding(what, setting string) Requirement {
-	r := Requirement{What: what, Remedy: "sysctl -w " + setting + "=1"}
+	remedy := "sysctl -w " + setting + "=1"
 	if !strings.Contains(setting, ".") { // where a link has a point in its name, sysctl(8) wants strokes
-		r.Remedy = strings.ReplaceAll(r.Remedy, "/", ".")
+		remedy = strings.ReplaceAll(remedy, "/", ".")
 	}
+	r := Requirement{What: what, Remedy: fault.Say(remedy)}
 	if !on(setting) {
 		r.Err = errors.New("it does not")
 	}

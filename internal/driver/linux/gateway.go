@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"errors"
-	"fmt"
 	"net"
 	"net/netip"
 	"os"
@@ -15,6 +14,7 @@ import (
 
 	"ironbark/internal/change"
 	"ironbark/internal/driver"
+	"ironbark/internal/fault"
 	"ironbark/internal/flow"
 )
 
@@ -38,7 +38,7 @@ func (s *Site) ListenGateway(ctx context.Context, bastion string) (list []driver
 		return nil, err
 	}
 	if len(addrs) == 0 || !exists(s.prefix+"-"+bastion) {
-		return nil, fmt.Errorf("bastion %s is not on this host: ironbark site restore puts back what is gone", bastion)
+		return nil, fault.New(fault.Failure, "bastion "+bastion+" is not on this host", fault.Run("site", "restore").Say(" puts back what is gone"))
 	}
 	defer func() {
 		if err != nil {

@@ -19,6 +19,7 @@ import (
 
 	"ironbark/internal/change"
 	"ironbark/internal/driver"
+	"ironbark/internal/fault"
 	"ironbark/internal/qemu"
 	"ironbark/internal/tinyimage"
 )
@@ -257,9 +258,9 @@ func (b *BusyError) Error() string {
 	return fmt.Sprintf("%s is busy: process %d is %s", b.Name, b.Process, b.Doing)
 }
 
-// Remedy says what to do.
-func (b *BusyError) Remedy() string {
-	return fmt.Sprintf("wait for it, or end it: kill %d", b.Process)
+// Advice says what to do.
+func (b *BusyError) Advice() fault.Advice {
+	return fault.Say(fmt.Sprintf("wait for it, or end it: kill %d", b.Process))
 }
 
 // lockGuest waits for the right to start, stop and alter a guest, which the kernel gives back when its

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"ironbark/internal/change"
+	"ironbark/internal/fault"
 	"ironbark/internal/qemu"
 )
 
@@ -38,7 +39,7 @@ func (s *Site) startGuest(ctx context.Context, t change.Resource) error {
 	k, err := s.keptOf(ctx, t.Name)
 	g := k.guest
 	if err == nil && g == nil {
-		err = fmt.Errorf("machine %s has no disk: ironbark enact makes it anew", t.Name)
+		err = fault.New(fault.Failure, "machine "+t.Name+" has no disk", fault.Run("enact").Say(" makes it anew"))
 	}
 	if err != nil {
 		return err

@@ -15,6 +15,7 @@ import (
 	"github.com/vishvananda/netns"
 	"golang.org/x/sys/unix"
 
+	"ironbark/internal/fault"
 	"ironbark/internal/qemu"
 	"ironbark/internal/seed"
 	"ironbark/internal/tinyguest"
@@ -35,12 +36,12 @@ type NotReadyError struct{}
 // Error tells so.
 func (NotReadyError) Error() string { return "the system of tiny guests is not on this host yet" }
 
-// ExitStatus is that of a host that cannot be used.
-func (NotReadyError) ExitStatus() int { return 2 }
+// Kind is that of a host that cannot be used.
+func (NotReadyError) Kind() fault.Kind { return fault.Unsupported }
 
-// Remedy says how it is made.
-func (NotReadyError) Remedy() string {
-	return "ironbark site prepare makes it, from Debian's kernel package"
+// Advice says how it is made.
+func (NotReadyError) Advice() fault.Advice {
+	return fault.Run("site", "prepare").Say(" makes it, from Debian's kernel package")
 }
 
 // ReadyTiny tells whether tiny guests can be started. The error is a [NotReadyError].
@@ -64,7 +65,7 @@ func tinyBoot(m qemu.Machine) qemu.Machine {
 func statePath(m qemu.Machine) (string, error) {
 	program, err := exec.LookPath(qemu.Program)
 	if err != nil {
-		return "", &qemu.MissingError{Program: qemu.Program, Try: "apt-get install qemu-system-x86"}
+		return "", &qemu.MissingError{Program: qemu.Program, Try: fault.Say("apt-get install qemu-system-x86")}
 	}
 	info, err := os.Stat(program) // asking it for its version takes as long as half a start
 	if err != nil {

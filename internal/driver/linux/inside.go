@@ -17,6 +17,7 @@ import (
 
 	"ironbark/internal/change"
 	"ironbark/internal/driver"
+	"ironbark/internal/fault"
 	"ironbark/internal/qemu"
 )
 
@@ -89,7 +90,7 @@ func (s *Site) Console(ctx context.Context, machine string, by driver.ConsoleBy)
 		}()
 		return &line{r}, nil
 	case m.State == driver.Stopped:
-		return nil, &driver.NoConsoleError{Why: fmt.Sprintf("machine %s is stopped, and a stopped machine has no console", machine), Try: "ironbark start " + machine}
+		return nil, &driver.NoConsoleError{Why: fmt.Sprintf("machine %s is stopped, and a stopped machine has no console", machine), Try: fault.Run("start", machine)}
 	}
 	return s.serialLine(ctx, machine, by)
 }
@@ -143,11 +144,11 @@ func (s *Site) forgetPassword(ctx context.Context, t change.Resource, g *guest, 
 		ctx, cancel := context.WithTimeout(ctx, agentTime)
 		defer cancel()
 		if err := qemu.SetPasswordHash(ctx, s.runDir(t.Name), guestUser, noPassword); err != nil {
-			return &StillPasswordError{t.Name, "its guest agent does not answer: " + err.Error(), "ironbark restart " + t.Name}
+			return &StillPasswordError{t.Name, "its guest agent does not answer: " + err.Error(), "restart"}
 		}
 		_ = qemu.HangUp(ctx, s.runDir(t.Name)) // whoever it let in at the serial line; that session ends it, too
 	case !g.Tiny: // its own disk has it, and tells no more than the first boot what it is told
-		return &StillPasswordError{t.Name, "it is off", "ironbark start " + t.Name}
+		return &StillPasswordError{t.Name, "it is off", "start"}
 	}
 	return s.change(ctx, func(tx *sql.Tx, _ *meta) error { return eraseHash(ctx, tx, t.Name) })
 }
@@ -158,15 +159,15 @@ func eraseHash(ctx context.Context, tx *sql.Tx, machine string) error {
 }
 
 // StillPasswordError says that a guest still takes a password that was to be taken away.
-type StillPasswordError struct{ Machine, Why, Try string }
+type StillPasswordError struct{ Machine, Why, Verb string } // the verb of what takes it away
 
 // Error tells which and why.
 func (e *StillPasswordError) Error() string {
 	return fmt.Sprintf("machine %s still takes its password, since %s", e.Machine, e.Why)
 }
 
-// Remedy says what to do.
-func (e *StillPasswordError) Remedy() string { return e.Try }
+// Advice says what to do.
+func (e *StillPasswordError) Advice() fault.Advice { return fault.Run(e.Verb, e.Machine) }
 
 // agentTime is how long is waited for a guest agent, which may not have been started yet.
 const agentTime = 60 * time.Second
@@ -185,5 +186,5 @@ func (l *LaterError) Error() string {
 // Unwrap returns the cause.
 func (l *LaterError) Unwrap() error { return l.Err }
 
-// Remedy says what to do.
-func (l *LaterError) Remedy() string { return "ironbark restart " + l.Machine }
+// Advice says what to do.
+func (l *LaterError) Advice() fault.Advice { return fault.Run("restart", l.Machine) }

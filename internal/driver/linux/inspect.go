@@ -23,22 +23,22 @@ import (
 // What passes is decided by more than the table: by other tables in the router's namespace, by routing rules, routes, links, addresses and
 // kernel settings. This file compares all of it with what the site makes, says in words what differs, and puts it right.
 
-// fault is something in the site's namespaces that is not as the site makes it, and how it is put right.
-type fault struct {
+// deviation is something in the site's namespaces that is not as the site makes it, and how it is put right.
+type deviation struct {
 	driver.Alteration
 	mend func() error // in the router's namespace
 }
 
 // inspection collects what differs.
-type inspection struct{ faults []fault }
+type inspection struct{ faults []deviation }
 
 // found adds a difference, in words; mend is nil where installing the tables mends it.
 func (i *inspection) found(foreign bool, mend func() error, format string, args ...any) {
-	i.faults = append(i.faults, fault{driver.Alteration{What: fmt.Sprintf(format, args...), Foreign: foreign}, mend})
+	i.faults = append(i.faults, deviation{driver.Alteration{What: fmt.Sprintf(format, args...), Foreign: foreign}, mend})
 }
 
 // inspect compares the namespaces with what some resources and a plan need, and the plan with the addresses of the host. Cost: linear in the links and routes.
-func (s *Site) inspect(list []change.Resource, plan *flow.Plan, host []netip.Addr) ([]fault, error) {
+func (s *Site) inspect(list []change.Resource, plan *flow.Plan, host []netip.Addr) ([]deviation, error) {
 	if !exists(s.prefix) {
 		return nil, nil
 	}
@@ -279,7 +279,7 @@ const mendPasses = 3
 func (s *Site) mendAll(list []change.Resource, plan *flow.Plan) error {
 	for range mendPasses {
 		faults, err := s.inspect(list, plan, nil)
-		faults = slices.DeleteFunc(faults, func(f fault) bool { return f.mend == nil })
+		faults = slices.DeleteFunc(faults, func(f deviation) bool { return f.mend == nil })
 		for _, f := range faults {
 			if failed := within(s.prefix, f.mend); failed != nil && !errors.Is(failed, unix.ENOENT) && !errors.Is(failed, unix.ESRCH) && !errors.Is(failed, unix.ENODEV) { // it is gone by now
 				err = errors.Join(err, fmt.Errorf("%s: %w", f.What, failed))

@@ -14,6 +14,7 @@ import (
 	"ironbark/internal/change"
 	"ironbark/internal/driver"
 	"ironbark/internal/estate"
+	"ironbark/internal/fault"
 	"ironbark/internal/flow"
 	"ironbark/internal/parallel"
 )
@@ -349,7 +350,7 @@ func (s *Site) give(t change.Resource, list []change.Resource) (public flow.Publ
 		a := want.old
 		if !a.IsValid() || taken[a] != "" || !slices.ContainsFunc(s.pools(list), func(p pool) bool { return p.Has(a) }) {
 			if a = lowestFree(s.pools(list), want.v4, taken); !a.IsValid() {
-				return public, errors.New("the site has no public address left; ironbark quota tells who has them")
+				return public, fault.New(fault.Failure, "the site has no public address left", fault.Run("quota").Say(" tells who has them"))
 			}
 		}
 		set(a)

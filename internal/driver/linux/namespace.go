@@ -15,6 +15,8 @@ import (
 	"github.com/vishvananda/netlink"
 	"github.com/vishvananda/netns"
 	"golang.org/x/sys/unix"
+
+	"ironbark/internal/fault"
 )
 
 // All of an estate lives in network namespaces of its own, which outlive the program:
@@ -65,12 +67,12 @@ func (rootError) Error() string {
 	return "network namespaces and the packet filter of this host need root"
 }
 
-// ExitStatus is that of files and hosts that cannot be used.
-func (rootError) ExitStatus() int { return 2 }
+// Kind is that of files and hosts that cannot be used.
+func (rootError) Kind() fault.Kind { return fault.Unsupported }
 
-// Remedy says what to do.
-func (rootError) Remedy() string {
-	return "run it as root; ironbark site check tells what else the host needs"
+// Advice says what to do.
+func (rootError) Advice() fault.Advice {
+	return fault.Say("run it as root; ").Run("site", "check").Say(" tells what else the host needs")
 }
 
 // within does something on a thread that is in a namespace.

@@ -75,7 +75,7 @@ func (s *Site) observeNetwork(o *driver.Observation, scope driver.Scope) error {
 	if !scope.Plan || !exists(s.prefix) {
 		return nil
 	}
-	var faults []fault
+	var faults []deviation
 	var err error
 	if scope.Resources {
 		faults, err = s.inspect(o.Resources, o.Plan, o.Host)

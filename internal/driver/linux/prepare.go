@@ -12,6 +12,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"ironbark/internal/fault"
 	"ironbark/internal/plainfile"
 	"ironbark/internal/qemu"
 	"ironbark/internal/tinyimage"
@@ -77,7 +78,7 @@ func PrepareTiny(ctx context.Context, file string) error {
 func downloadKernel(ctx context.Context, dir string) (string, error) {
 	out, err := exec.CommandContext(ctx, "apt-cache", "depends", "--important", kernelPackage).Output()
 	if err != nil {
-		return "", &qemu.MissingError{Program: "package " + kernelPackage + " to download", Try: "apt-get update, or give the file of a kernel package: ironbark site prepare --kernel FILE.deb"}
+		return "", &qemu.MissingError{Program: "package " + kernelPackage + " to download", Try: fault.Say("apt-get update, or give the file of a kernel package: ").Run("site", "prepare", "--kernel", "FILE.deb")}
 	}
 	name := ""
 	for line := range strings.Lines(string(out)) {
@@ -104,7 +105,7 @@ func run(ctx context.Context, dir string, name string, args ...string) error {
 	c.Dir, c.Env = dir, append(os.Environ(), "LC_ALL=C", "DEBIAN_FRONTEND=noninteractive")
 	out, err := c.CombinedOutput()
 	if errors.Is(err, exec.ErrNotFound) {
-		return &qemu.MissingError{Program: name, Try: "a Debian host has it"}
+		return &qemu.MissingError{Program: name, Try: fault.Say("a Debian host has it")}
 	}
 	if err != nil {
 		lines := strings.Split(strings.TrimSpace(string(out)), "\n")

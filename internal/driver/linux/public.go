@@ -13,6 +13,7 @@ import (
 
 	"ironbark/internal/change"
 	"ironbark/internal/estate"
+	"ironbark/internal/fault"
 )
 
 // Several estates may have their uplinks on one interface of the host. Each answers there for its own public addresses, so no two may have
@@ -39,9 +40,9 @@ func (t *TakenError) Error() string {
 	return fmt.Sprintf("%s on %s belongs to the estate in %s", t.Address, t.Interface, filepath.Dir(t.Folder))
 }
 
-// Remedy says what to do.
-func (t *TakenError) Remedy() string {
-	return "give the two estates public addresses that do not overlap (uplink: public: in estate.yaml)"
+// Advice says what to do.
+func (t *TakenError) Advice() fault.Advice {
+	return fault.Say("give the two estates public addresses that do not overlap (uplink: public: in estate.yaml)")
 }
 
 // claimPublic writes down which addresses the resources have on the uplink's interface. The error is a *TakenError where another site on

@@ -13,6 +13,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"ironbark/internal/driver"
+	"ironbark/internal/fault"
 	"ironbark/internal/qemu"
 )
 
@@ -29,7 +30,7 @@ func (s *Site) serialLine(ctx context.Context, machine string, by driver.Console
 	}
 	if err := unix.Flock(int(lock.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
 		return nil, errors.Join(lock.Close(), &driver.NoConsoleError{
-			Why: fmt.Sprintf("somebody is at the serial line of machine %s, and it has one", machine), Try: fmt.Sprintf("wait, or look at what it says: ironbark console %s --log", machine),
+			Why: fmt.Sprintf("somebody is at the serial line of machine %s, and it has one", machine), Try: fault.Say("wait, or look at what it says: ").Run("console", machine, "--log"),
 		})
 	}
 	l := &serial{run: run, lock: lock, boot: bootOf(run), over: make(chan struct{})}

@@ -16,6 +16,7 @@ import (
 	"ironbark/internal/change"
 	"ironbark/internal/cost"
 	"ironbark/internal/estate"
+	"ironbark/internal/fault"
 )
 
 // The uplink is the one link by which the estate is joined to the host. Either it is on an
@@ -336,11 +337,11 @@ func (s *Site) pools(list []change.Resource) []pool {
 func CheckUplink(dir, link string, public []netip.Prefix) (list []Requirement) {
 	if link != "" {
 		_, err := netlink.LinkByName(link)
-		return append(list, Requirement{What: "the host's interface " + link, Err: err, Remedy: "ip link lists those of this host; name one of them in uplink: of estate.yaml"})
+		return append(list, Requirement{What: "the host's interface " + link, Err: err, Remedy: fault.Say("ip link lists those of this host; name one of them in uplink: of estate.yaml")})
 	}
 	host := prefixOf(dir) + hostEnd
 	l, err := netlink.LinkByName(host)
-	list = append(list, Requirement{What: "the link to the site, " + host, Err: err, Remedy: "ironbark enact makes it"})
+	list = append(list, Requirement{What: "the link to the site, " + host, Err: err, Remedy: fault.Run("enact").Say(" makes it")})
 	if err != nil {
 		return list
 	}
@@ -355,7 +356,7 @@ func CheckUplink(dir, link string, public []netip.Prefix) (list []Requirement) {
 		list = append(list, more...)
 	}
 	for _, p := range public {
-		list = append(list, Requirement{What: "the host routes " + p.String() + " to the site", Err: routed(p, l.Attrs().Index), Remedy: fmt.Sprintf("ip route add %s via inet6 %s dev %s", p, routerV6, host)})
+		list = append(list, Requirement{What: "the host routes " + p.String() + " to the site", Err: routed(p, l.Attrs().Index), Remedy: fault.Say(fmt.Sprintf("ip route add %s via inet6 %s dev %s", p, routerV6, host))})
 	}
 	return list
 }

@@ -13,6 +13,7 @@ import (
 
 	"ironbark/internal/driver"
 	"ironbark/internal/driver/sim/guest"
+	"ironbark/internal/fault"
 	"ironbark/internal/flow"
 	"ironbark/internal/store"
 )
@@ -27,7 +28,7 @@ func (s *Site) Console(ctx context.Context, machine string, by driver.ConsoleBy)
 		return nil, cmp.Or(err, error(driver.ConsoleClosed(machine)))
 	}
 	if state := s.at(in.power, s.clock.Now()).State; state == driver.Stopped {
-		return nil, &driver.NoConsoleError{Why: fmt.Sprintf("machine %s is stopped, and a stopped machine has no console", machine), Try: "ironbark start " + machine}
+		return nil, &driver.NoConsoleError{Why: fmt.Sprintf("machine %s is stopped, and a stopped machine has no console", machine), Try: fault.Run("start", machine)}
 	}
 	near, far, err := pair()
 	if err != nil {

@@ -15,6 +15,7 @@ import (
 	"go4.org/netipx"
 
 	"ironbark/internal/change"
+	"ironbark/internal/fault"
 	"ironbark/internal/flow"
 	"ironbark/internal/store"
 )
@@ -219,5 +220,5 @@ func (s *Site) free(v4 bool, old netip.Addr, taken map[netip.Addr]string) (netip
 			}
 		}
 	}
-	return netip.Addr{}, fmt.Errorf("the site has no public address left: all of %s are held; ironbark quota tells by whom", s.poolWords(v4))
+	return netip.Addr{}, fault.New(fault.Failure, "the site has no public address left: all of "+s.poolWords(v4)+" are held", fault.Run("quota").Say(" tells by whom"))
 }

@@ -15,6 +15,7 @@ import (
 	"path/filepath"
 	"sync"
 
+	"ironbark/internal/fault"
 	"ironbark/internal/ledger"
 	"ironbark/internal/store"
 )
@@ -84,7 +85,7 @@ func (l *Ledger) open(ctx context.Context, write bool) (*store.DB, error) {
 			return nil, err
 		}
 	} else if info, err := os.Stat(l.dir); err == nil && !info.IsDir() {
-		return nil, &store.DamagedError{Path: l.dir, Why: "is no folder", Try: "move it away"}
+		return nil, &store.DamagedError{Path: l.dir, Why: "is no folder", Try: fault.Say("move it away")}
 	}
 	db, err := store.Open(ctx, filepath.Join(l.dir, Name), format, !write)
 	if err != nil {
@@ -153,7 +154,7 @@ func (l *Ledger) checkClock(ctx context.Context, db *store.DB) error {
 		return err
 	})
 	if err == nil && m.Revision > 0 && m.clock != simulatedClock {
-		err = &store.DamagedError{Path: l.dir, Why: "was not begun under a simulated clock, and does not take one", Try: "unset IRONBARK_CLOCK"}
+		err = &store.DamagedError{Path: l.dir, Why: "was not begun under a simulated clock, and does not take one", Try: fault.Say("unset IRONBARK_CLOCK")}
 	}
 	return err
 }
