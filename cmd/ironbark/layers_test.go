@@ -21,7 +21,7 @@ var layers = [][]string{
 	{"internal/pidfd", "internal/plainfile", "internal/fault"},
 	{"internal/confine", "internal/syslog", "internal/clientnet", "internal/unixsocket", "internal/desktop", "internal/seed", "internal/qemu", "internal/parallel", "internal/quickjson"},
 	{"internal/wire", "internal/notify"},
-	{"internal/flow/span", "internal/sentence", "internal/journal", "internal/sshkey", "internal/store", "internal/imagefile", "internal/driver/sim/guest", "internal/seen"},
+	{"internal/flow/span", "internal/sentence", "internal/journal", "internal/sshkey", "internal/store", "internal/imagefile", "internal/driver/sim/guest", "internal/stun"},
 	{"internal/estate"},
 	{"internal/flow", "internal/cost", "internal/backup", "internal/known", "internal/timeline"},
 	{"internal/exposure", "internal/change", "internal/picture", "internal/tinyguest"},

@@ -25,9 +25,9 @@ import (
 	"ironbark/internal/driver/sim"
 	"ironbark/internal/fault"
 	"ironbark/internal/ledger/sqlite"
-	"ironbark/internal/seen"
 	"ironbark/internal/sentence"
 	"ironbark/internal/site"
+	"ironbark/internal/stun"
 	"ironbark/internal/work"
 )
 
@@ -312,10 +312,20 @@ func (a *app) workIn(folder work.Folder) (*work.Work, func(), error) {
 func (a *app) caller(s *site.Site) *work.Caller {
 	return &work.Caller{
 		Site:    func() ([]netip.Addr, error) { return a.clientAddrsAt(s) },
-		Session: seen.Session(),
-		Ask:     func(server string) ([]netip.Addr, error) { return seen.Addrs(context.Background(), server) },
+		Session: sshSession(),
+		Ask:     func(server string) ([]netip.Addr, error) { return stun.Addrs(context.Background(), server) },
 		Tell:    func(text string) { a.print.NoteWrap("", text) },
 	}
+}
+
+// sshSession returns the address from which the SSH session that this process is in comes, by SSH_CONNECTION (sshd(8)); the zero Addr outside of one.
+func sshSession() netip.Addr {
+	from, _, _ := strings.Cut(os.Getenv("SSH_CONNECTION"), " ")
+	a, err := netip.ParseAddr(from)
+	if err != nil {
+		return netip.Addr{}
+	}
+	return a.Unmap().WithZone("")
 }
 
 // clientAddrsAt are the addresses from which a site sees the caller. In a network of the stand-in cloud's clients they are the addresses there.

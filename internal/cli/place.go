@@ -37,7 +37,7 @@ var drivers = map[string]func(a *app, dir string, options *sqlite.Options) (driv
 		if simulated(a.clock) {
 			return nil, usage("IRONBARK_CLOCK belongs to the stand-in cloud; a Linux host goes by its own clock")
 		}
-		return linux.New(dir, a.clock), nil
+		return linux.New(dir, a.clock).CalledFrom(sshSession()), nil
 	},
 }
 

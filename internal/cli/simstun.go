@@ -8,7 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironbark/internal/seen"
+	"ironbark/internal/stun"
 	"ironbark/internal/work"
 )
 
@@ -40,7 +40,7 @@ func (a *app) simSTUNCommand() *cobra.Command {
 				words = append(words, c.String())
 			}
 			a.print.Line("listening on %s; whoever asks is seen at %s", socket.LocalAddr(), strings.Join(words, " or "))
-			return seen.Serve(ctx, socket, func(from netip.AddrPort) netip.AddrPort {
+			return stun.Serve(ctx, socket, func(from netip.AddrPort) netip.AddrPort {
 				for _, c := range callers {
 					if c.Is4() == from.Addr().Unmap().Is4() {
 						return netip.AddrPortFrom(c, from.Port())

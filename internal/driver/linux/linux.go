@@ -22,7 +22,6 @@ import (
 	"ironbark/internal/cost"
 	"ironbark/internal/driver"
 	"ironbark/internal/flow"
-	"ironbark/internal/seen"
 	"ironbark/internal/store"
 )
 
@@ -32,6 +31,7 @@ type Site struct {
 	prefix string
 	clock  driver.Clock
 	offer  cost.Catalogue
+	caller netip.Addr // from which whoever asks comes to this host
 
 	mu sync.Mutex
 	db *store.DB
@@ -47,6 +47,12 @@ func New(dir string, clock driver.Clock) *Site {
 	return s
 }
 
+// CalledFrom returns the place for somebody who comes to this host from an address; the zero Addr where they sit at it. It must come before any other use.
+func (s *Site) CalledFrom(a netip.Addr) *Site {
+	s.caller = a
+	return s
+}
+
 // Catalogue returns what the host offers.
 func (s *Site) Catalogue() cost.Catalogue { return s.offer }
 
@@ -55,8 +61,8 @@ func (s *Site) Catalogue() cost.Catalogue { return s.offer }
 // none outside of one.
 func (s *Site) ClientAddrs(context.Context) ([]netip.Addr, error) {
 	if s.hasUplink() {
-		if a := seen.Session(); a.IsValid() {
-			return []netip.Addr{a}, nil
+		if s.caller.IsValid() {
+			return []netip.Addr{s.caller}, nil
 		}
 		return nil, nil
 	}

@@ -1,6 +1,6 @@
-// Package seen tells from which address others see this computer, by the binding method of
+// Package stun tells from which address others see this computer, by the binding method of
 // STUN (RFC 8489, section 2), and answers such questions.
-package seen
+package stun
 
 import (
 	"context"
@@ -8,12 +8,8 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
-	"os"
-	"strings"
 	"sync"
 	"time"
-
-	"github.com/pion/stun/v3"
 )
 
 // Port is the one on which STUN servers listen (RFC 8489, section 8.1).
@@ -25,17 +21,6 @@ const (
 	first = 250 * time.Millisecond
 	tries = 3
 )
-
-// Session returns the address from which the SSH session that this process is in comes, by
-// SSH_CONNECTION (sshd(8)); the zero Addr outside of one.
-func Session() netip.Addr {
-	from, _, _ := strings.Cut(os.Getenv("SSH_CONNECTION"), " ")
-	a, err := netip.ParseAddr(from)
-	if err != nil {
-		return netip.Addr{}
-	}
-	return a.Unmap().WithZone("")
-}
 
 // Addrs asks a server, HOST:PORT, for the addresses from which it sees this computer: one of
 // each family in which the server has an address and answers. The error is that of the family
@@ -69,13 +54,10 @@ func ask(ctx context.Context, network, server string) (netip.Addr, error) {
 		return netip.Addr{}, err
 	}
 	defer c.Close()
-	question, err := stun.Build(stun.TransactionID, stun.BindingRequest, stun.Fingerprint)
-	if err != nil {
-		return netip.Addr{}, err
-	}
+	question := newID()
 	buf := make([]byte, 1500)
 	for try := range tries {
-		if _, err := c.Write(question.Raw); err != nil {
+		if _, err := c.Write(message(bindingRequest, question)); err != nil {
 			return netip.Addr{}, err
 		}
 		if err := c.SetReadDeadline(time.Now().Add(first << try)); err != nil {
@@ -89,27 +71,12 @@ func ask(ctx context.Context, network, server string) (netip.Addr, error) {
 			if err != nil {
 				return netip.Addr{}, err
 			}
-			if a, ok := mapped(buf[:n], question.TransactionID); ok {
+			if a, ok := mapped(buf[:n], question); ok {
 				return a, nil
 			}
 		}
 	}
 	return netip.Addr{}, errSilent
-}
-
-// mapped reads the address out of the answer to a question; false for anything else.
-func mapped(raw []byte, id [stun.TransactionIDSize]byte) (netip.Addr, bool) {
-	m := &stun.Message{Raw: append([]byte{}, raw...)}
-	if m.Decode() != nil || m.Type != stun.BindingSuccess || m.TransactionID != id {
-		return netip.Addr{}, false
-	}
-	var at stun.XORMappedAddress
-	if at.GetFrom(m) != nil {
-		return netip.Addr{}, false
-	}
-	a, ok := netip.AddrFromSlice(at.IP)
-	a = a.Unmap()
-	return a, ok && !a.IsUnspecified()
 }
 
 // Serve answers questions that come to a socket until ctx ends: with what tell returns for
@@ -126,16 +93,13 @@ func Serve(ctx context.Context, c net.PacketConn, tell func(netip.AddrPort) neti
 		if err != nil {
 			return err
 		}
-		m := &stun.Message{Raw: append([]byte{}, buf[:n]...)}
 		at, ok := from.(*net.UDPAddr)
-		if !ok || m.Decode() != nil || m.Type != stun.BindingRequest {
+		kind, question, _, asked := parse(buf[:n])
+		if !ok || !asked || kind != bindingRequest {
 			continue
 		}
-		seen := tell(at.AddrPort())
-		answer, err := stun.Build(m, stun.BindingSuccess, &stun.XORMappedAddress{IP: seen.Addr().AsSlice(), Port: int(seen.Port())}, stun.Fingerprint)
-		if err != nil {
-			continue
+		if seen := tell(at.AddrPort()); seen.IsValid() {
+			_, _ = c.WriteTo(answer(question, seen), from)
 		}
-		_, _ = c.WriteTo(answer.Raw, from)
 	}
 }
