@@ -210,6 +210,19 @@ func WriteNew(path string, data []byte) error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return err
 	}
+	beside := path + "." + rand.Text() // linked to its name when it is whole: nobody reads half of a key, and a kill leaves none
+	if err := writeNew(beside, data); err != nil {
+		return err
+	}
+	defer os.Remove(beside)
+	err := os.Link(beside, path)
+	if err == nil || errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	return writeNew(path, data) // a file system without links
+}
+
+func writeNew(path string, data []byte) error {
 	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 	if err != nil {
 		return err

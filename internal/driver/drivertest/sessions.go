@@ -2,9 +2,12 @@ package drivertest
 
 import (
 	"context"
+	"errors"
 	"io"
 	"net"
 	"net/netip"
+	"slices"
+	"sync"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -23,9 +26,20 @@ func (s *suite) dial() {
 	require.ErrorAs(s, err, &closed)
 	assert.Equal(s, "administrative", closed.Reason)
 	s.pass(s.passage(1))
+	keys := make([]string, 6)
+	failed := make([]error, len(keys))
+	var all sync.WaitGroup
+	for i := range keys { // by whoever asks first, and all at once
+		d := s.open()
+		all.Go(func() { keys[i], failed[i] = d.HostKey(s.Context(), "gauge-1") })
+	}
+	all.Wait()
+	require.NoError(s, errors.Join(failed...))
+	require.Len(s, slices.Compact(keys), 1, "a machine has one key, whoever asks first")
 	require.NoError(s, s.begin(to).Close())
 	key, err := s.d.HostKey(s.Context(), "gauge-1")
 	require.NoError(s, err)
+	assert.Equal(s, keys[0], key)
 	assert.Contains(s, key, "ssh-")
 	again, err := s.open().HostKey(s.Context(), "gauge-1")
 	require.NoError(s, err)

@@ -3,6 +3,7 @@ package sim
 import (
 	"cmp"
 	"context"
+	"crypto/ed25519"
 	"database/sql"
 	"fmt"
 	"io"
@@ -227,7 +228,7 @@ func (s *Site) keep(ctx context.Context, machine string, changed guest.Delta) er
 	})
 }
 
-// keepHost writes the key of a machine's SSH server, made when it is first asked for.
+// keepHost writes the key of a machine's SSH server, made when it is first asked for. Where somebody else wrote one meanwhile, in has theirs.
 func (s *Site) keepHost(ctx context.Context, in *machineState) error {
 	db, err := s.open(ctx, true)
 	if err != nil {
@@ -237,6 +238,10 @@ func (s *Site) keepHost(ctx context.Context, in *machineState) error {
 		now, err := s.loadMachine(ctx, tx, in.resource.Name)
 		if err != nil {
 			return err
+		}
+		if len(now.power.Host) == ed25519.SeedSize {
+			in.power.Host = now.power.Host
+			return nil
 		}
 		now.power.Host = in.power.Host
 		return now.save(ctx, tx)
