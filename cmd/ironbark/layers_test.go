@@ -23,7 +23,7 @@ var layers = [][]string{
 	{"internal/wire", "internal/notify"},
 	{"internal/flow/span", "internal/sentence", "internal/journal", "internal/sshkey", "internal/store", "internal/imagefile", "internal/driver/sim/guest", "internal/stun"},
 	{"internal/estate"},
-	{"internal/flow", "internal/cost", "internal/backup", "internal/known", "internal/timeline"},
+	{"internal/flow", "internal/cost", "internal/backup", "internal/cache", "internal/timeline"},
 	{"internal/exposure", "internal/change", "internal/picture", "internal/tinyguest"},
 	{"internal/tinyimage", "internal/debimage", "cmd/tiny-guest"},
 	{"internal/opening", "internal/findings", "internal/bastion"},

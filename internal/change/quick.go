@@ -22,7 +22,7 @@ func decodeStored(text string) (s stored, err error) {
 	if r.Must("}"); r.Done() {
 		return s, nil
 	}
-	return slowly[stored](text)
+	return decodeGeneric[stored](text)
 }
 
 // DecodeSpec reads a spec in JSON.
@@ -31,7 +31,7 @@ func DecodeSpec(text string) (s Spec, err error) {
 	if s = spec(r); r.Done() {
 		return s, nil
 	}
-	return slowly[Spec](text)
+	return decodeGeneric[Spec](text)
 }
 
 // DecodeGiven reads the public addresses that a site gave, in JSON.
@@ -40,7 +40,7 @@ func DecodeGiven(text string) (p flow.Public, err error) {
 	if p = given(r); r.Done() {
 		return p, nil
 	}
-	return slowly[flow.Public](text)
+	return decodeGeneric[flow.Public](text)
 }
 
 func spec(r *quickjson.Text) (s Spec) {
@@ -133,8 +133,8 @@ func truth(r *quickjson.Text) bool {
 	return false
 }
 
-// slowly reads JSON in any form.
-func slowly[T any](text string) (v T, err error) {
+// decodeGeneric reads JSON in any form.
+func decodeGeneric[T any](text string) (v T, err error) {
 	err = json.Unmarshal([]byte(text), &v)
 	return v, err
 }

@@ -55,7 +55,7 @@ func ownKeyFlag(c *cobra.Command, own *string) {
 func (o *connecting) keys() work.Keys { return work.Keys{Machine: o.key, Own: o.own} }
 
 // by tells which way somebody goes.
-func by(way *work.Way) string {
+func by(way *work.AccessRoute) string {
 	if way.Jump != nil {
 		return "via " + way.Jump.Bastion
 	}
@@ -131,7 +131,7 @@ func (a *app) tellClosed(w *work.Work, err error) {
 
 // howToConnect tells what gets the person into a machine that was just made, where it has an SSH server.
 func (a *app) howToConnect(ctx context.Context, w *work.Work, machine string) {
-	_, err := w.WayTo(ctx, machine, flow.TCPPort(22), work.Keys{})
+	_, err := w.AccessRouteTo(ctx, machine, flow.TCPPort(22), work.Keys{})
 	closed, is := errors.AsType[*work.NoAccessError](err)
 	_, key := errors.AsType[*work.BadKeyError](err)
 	switch {
@@ -208,7 +208,7 @@ func (a *app) overSSH(ctx context.Context, w *work.Work, machine string, opt *co
 // inSession does something over SSH, until it is done or what let it in is over.
 func (a *app) inSession(ctx context.Context, w *work.Work, way *work.AccessPath, do func(*ssh.Client) error) error {
 	machine := way.Machine
-	a.print.Note("connecting to %s %s as %s", machine, by(&way.Way), way.User)
+	a.print.Note("connecting to %s %s as %s", machine, by(&way.AccessRoute), way.User)
 	done := a.waitingFor("the SSH server of %s", machine)
 	client, err := w.Connect(ctx, way, func() (string, error) { return a.secret(fmt.Sprintf("%s@%s's password: ", way.User, machine)) })
 	done()

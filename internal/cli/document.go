@@ -55,7 +55,7 @@ type (
 		Log     string `json:"log"`
 	}
 	resourcesDoc struct {
-		Resources []view.ThingDoc `json:"resources"`
+		Resources []view.ResourceDoc `json:"resources"`
 	}
 	personDoc struct {
 		Name   string     `json:"name"`
@@ -196,8 +196,8 @@ var documents = map[string]reflect.Type{
 	"loopback": reflect.TypeFor[loopbackDoc](), "journal": reflect.TypeFor[journalDoc](), "machine": reflect.TypeFor[view.MachineDoc](), "map": reflect.TypeFor[view.MapDoc](), "offer": reflect.TypeFor[view.OfferDoc](),
 	"opened": reflect.TypeFor[openedDoc](), "opening": reflect.TypeFor[openingDoc](), "openings": reflect.TypeFor[openingsDoc](), "paths": reflect.TypeFor[view.PathsDoc](), "person": reflect.TypeFor[personRightsDoc](), "sentences": reflect.TypeFor[sentencesDoc](), "words": reflect.TypeFor[wordsDoc](), "people": reflect.TypeFor[peopleDoc](),
 	"power": reflect.TypeFor[powerDoc](), "probes": reflect.TypeFor[probesDoc](), "quota": reflect.TypeFor[view.QuotaDoc](), "reach": reflect.TypeFor[view.ReachDoc](), "calls": reflect.TypeFor[view.CallsDoc](),
-	"requirements": reflect.TypeFor[requirementsDoc](), "resource": reflect.TypeFor[view.ThingDoc](), "resources": reflect.TypeFor[resourcesDoc](), "result": reflect.TypeFor[resultDoc](),
-	"review": reflect.TypeFor[view.ReviewDoc](), "since": reflect.TypeFor[view.SpellsDoc](), "status": reflect.TypeFor[view.StatusDoc](), "tables": reflect.TypeFor[view.TablesDoc](), "recipients": reflect.TypeFor[view.RecipientsDoc](), "anchored": reflect.TypeFor[anchoredDoc](), "scores": reflect.TypeFor[view.ScoresDoc](), "permits": reflect.TypeFor[view.PermitsDoc](), "timeline": reflect.TypeFor[view.TimelineDoc](), "used": reflect.TypeFor[view.UsedDoc](), "version": reflect.TypeFor[versionDoc](),
+	"requirements": reflect.TypeFor[requirementsDoc](), "resource": reflect.TypeFor[view.ResourceDoc](), "resources": reflect.TypeFor[resourcesDoc](), "result": reflect.TypeFor[resultDoc](),
+	"review": reflect.TypeFor[view.ReviewDoc](), "since": reflect.TypeFor[view.IntervalsDoc](), "status": reflect.TypeFor[view.StatusDoc](), "tables": reflect.TypeFor[view.TablesDoc](), "recipients": reflect.TypeFor[view.RecipientsDoc](), "anchored": reflect.TypeFor[anchoredDoc](), "scores": reflect.TypeFor[view.ScoresDoc](), "permits": reflect.TypeFor[view.PermitsDoc](), "timeline": reflect.TypeFor[view.TimelineDoc](), "used": reflect.TypeFor[view.UsedDoc](), "version": reflect.TypeFor[versionDoc](),
 }
 
 func (a *app) schemaCommand() *cobra.Command {

@@ -11,11 +11,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironbark/internal/cache"
 	"ironbark/internal/cli/view"
 	"ironbark/internal/exposure"
 	"ironbark/internal/findings"
 	"ironbark/internal/journal"
-	"ironbark/internal/known"
 	"ironbark/internal/ledger"
 	"ironbark/internal/work"
 )
@@ -153,8 +153,8 @@ func (a *app) statusDocument(st *work.State, drift *work.Drift, recipients []wor
 // summary works out what a status tells of exposure and findings, or remembers it: it stays as it is until somebody changes something, or something
 // begins or ends.
 func (a *app) summary(w *work.Work, st *work.State, now time.Time) view.Summary {
-	memory := known.AnswerIn(filepath.Join(w.Folder.Dir, work.StateDir), "status")
-	key := known.Key(st.Files, st.Plan.Binary(), st.Heard())
+	memory := cache.AnswerIn(filepath.Join(w.Folder.Dir, work.StateDir), "status")
+	key := cache.Key(st.Files, st.Plan.Binary(), st.ListenerDigest())
 	var sum view.Summary
 	if memory.Get(key, now, &sum) {
 		return sum

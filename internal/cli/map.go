@@ -12,9 +12,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironbark/internal/cache"
 	"ironbark/internal/cli/view"
 	"ironbark/internal/exposure"
-	"ironbark/internal/known"
 	"ironbark/internal/picture"
 	"ironbark/internal/work"
 )
@@ -82,11 +82,11 @@ func (a *app) mapCommand() *cobra.Command {
 // mapOf makes the map of a state. What is let in is remembered: it stays as it is until somebody changes something. Where it tells how much time is left it is
 // worked out anew.
 func (a *app) mapOf(w *work.Work, st *work.State, at time.Time) picture.Map {
-	memory := known.AnswerIn(filepath.Join(w.Folder.Dir, work.StateDir), "map")
+	memory := cache.AnswerIn(filepath.Join(w.Folder.Dir, work.StateDir), "map")
 	var open *exposure.View
 	var beside sync.WaitGroup
 	beside.Go(func() { open = exposure.NewView(st.Plan, at) })
-	ph, key := view.NewPhrasing(st, at), known.Key(st.Files, st.Plan.Binary())
+	ph, key := view.NewPhrasing(st, at), cache.Key(st.Files, st.Plan.Binary())
 	var in map[int32]view.LetIn
 	remembered := memory.Get(key, at, &in)
 	if beside.Wait(); !remembered {

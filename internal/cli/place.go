@@ -10,12 +10,12 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironbark/internal/cache"
 	"ironbark/internal/cli/view"
 	"ironbark/internal/driver"
 	"ironbark/internal/driver/linux"
 	"ironbark/internal/driver/sim"
 	"ironbark/internal/estate"
-	"ironbark/internal/known"
 	"ironbark/internal/ledger/sqlite"
 	"ironbark/internal/site"
 	"ironbark/internal/work"
@@ -55,7 +55,7 @@ func (a *app) siteOf(folder work.Folder) (*site.Site, error) {
 	}
 	a.ledger = sqlite.New(dir, options)
 	s := site.New(a.ledger, d, a.clock)
-	s.Remember(known.In(dir))
+	s.Remember(cache.In(dir))
 	return s, nil
 }
 

@@ -150,7 +150,7 @@ func (a *app) reachSince(ctx context.Context, w *work.Work, text, from, to, serv
 	}
 	// A name may have stood for something then that is not there now, and the other way round.
 	asked, unknown := 0, error(nil)
-	spells, err := w.Since(ctx, since, func(st *work.State) work.Keep {
+	intervals, err := w.Since(ctx, since, func(st *work.State) work.Keep {
 		if from+to+service == "" {
 			asked++
 			return func(e exposure.Entry) (exposure.Entry, bool) { return e, true }
@@ -173,9 +173,9 @@ func (a *app) reachSince(ctx context.Context, w *work.Work, text, from, to, serv
 		return err
 	}
 	if a.json {
-		return a.print.JSON(view.SpellsJSON(spells, since, a.clock.Now()))
+		return a.print.JSON(view.IntervalsJSON(intervals, since, a.clock.Now()))
 	}
-	a.print.Spells(spells, since, a.clock.Now())
+	a.print.Intervals(intervals, since, a.clock.Now())
 	return nil
 }
 

@@ -148,10 +148,10 @@ func (a *app) showThings(st *work.State, kind change.Kind, names []string) error
 		some.Report, st = &report, &some
 	}
 	if a.json {
-		docs := []view.ThingDoc{}
+		docs := []view.ResourceDoc{}
 		for _, t := range st.Report.Resources {
 			if kind == "" || t.Kind == kind {
-				docs = append(docs, view.ThingJSON(t, st))
+				docs = append(docs, view.ResourceJSON(t, st))
 			}
 		}
 		return a.print.JSON(resourcesDoc{docs})

@@ -16,7 +16,7 @@ import (
 
 // bastionDoc is the document of a bastion.
 type bastionDoc struct {
-	view.ThingDoc
+	view.ResourceDoc
 	Serves   *bool      `json:"serves"`            // its gateway runs; null where it cannot be asked
 	Unasked  string     `json:"unasked,omitempty"` // why not
 	Sessions int        `json:"sessions"`
@@ -41,7 +41,7 @@ func (a *app) showResource(ctx context.Context, w *work.Work, st *work.State, t 
 	}
 	if t.Kind != change.Bastion {
 		if a.json {
-			return a.print.JSON(view.ThingJSON(t, st))
+			return a.print.JSON(view.ResourceJSON(t, st))
 		}
 		a.print.Resource(t, st)
 		return nil
@@ -70,7 +70,7 @@ func (a *app) showResource(ctx context.Context, w *work.Work, st *work.State, t 
 
 // bastionDocOf tells how a bastion's gateway does, whom it lets through, and who has no key for it.
 func bastionDocOf(w *work.Work, st *work.State, t change.Resource) bastionDoc {
-	doc := bastionDoc{ThingDoc: view.ThingJSON(t, st), Routes: []routeDoc{}, Keyless: []string{}}
+	doc := bastionDoc{ResourceDoc: view.ResourceJSON(t, st), Routes: []routeDoc{}, Keyless: []string{}}
 	list, err := gateway.Ask(w.GatewayDir(t.Name))
 	if serves := err == nil; serves || errors.Is(err, gateway.ErrNotRunning) {
 		doc.Serves, doc.Sessions = &serves, len(list)

@@ -118,9 +118,9 @@ func (a *app) tunnel(ctx context.Context, w *work.Work, args []string, opt *conn
 			err = errors.Join(err, shut())
 		}
 	}()
-	var ways []*work.Way
+	var ways []*work.AccessRoute
 	for i, e := range ends {
-		way, shut, err := a.serviceWay(ctx, w, e, opt)
+		way, shut, err := a.serviceRoute(ctx, w, e, opt)
 		if shut != nil {
 			shuts = append(shuts, shut)
 		}
@@ -152,10 +152,10 @@ const lookAgain = time.Second
 
 // untilClosed waits until a signal comes, or until none of some ways is open any more, and reports each that ends. The error is that of the
 // last one.
-func (a *app) untilClosed(ctx context.Context, w *work.Work, ways []*work.Way, opt *connecting) error {
+func (a *app) untilClosed(ctx context.Context, w *work.Work, ways []*work.AccessRoute, opt *connecting) error {
 	tick := time.NewTicker(lookAgain)
 	defer tick.Stop()
-	ended := map[*work.Way]bool{}
+	ended := map[*work.AccessRoute]bool{}
 	for {
 		select {
 		case <-ctx.Done():
@@ -163,7 +163,7 @@ func (a *app) untilClosed(ctx context.Context, w *work.Work, ways []*work.Way, o
 		case <-tick.C:
 		}
 		for _, way := range ways {
-			_, err := w.WayTo(ctx, way.Machine, way.Service, opt.keys())
+			_, err := w.AccessRouteTo(ctx, way.Machine, way.Service, opt.keys())
 			if !isClosed(err) {
 				ended[way] = ended[way] && err != nil // another error says nothing of the way
 				continue
@@ -172,7 +172,7 @@ func (a *app) untilClosed(ctx context.Context, w *work.Work, ways []*work.Way, o
 				a.print.Note("ended: %s of %s is closed for you now", way.Service, way.Machine)
 			}
 			ended[way] = true
-			if !slices.ContainsFunc(ways, func(o *work.Way) bool { return !ended[o] }) {
+			if !slices.ContainsFunc(ways, func(o *work.AccessRoute) bool { return !ended[o] }) {
 				return err
 			}
 		}
@@ -200,10 +200,10 @@ func listenHere(ctx context.Context, word string, port uint16) (net.Listener, er
 	return l, nil
 }
 
-// serviceWay finds the way to a service, and opens it where that was asked for or is agreed to. shut, where
+// serviceRoute finds the way to a service, and opens it where that was asked for or is agreed to. shut, where
 // it is not nil, closes it again.
-func (a *app) serviceWay(ctx context.Context, w *work.Work, e tunnelEnd, opt *connecting) (way *work.Way, shut func() error, err error) {
-	way, err = w.WayTo(ctx, e.machine, e.service, opt.keys())
+func (a *app) serviceRoute(ctx context.Context, w *work.Work, e tunnelEnd, opt *connecting) (way *work.AccessRoute, shut func() error, err error) {
+	way, err = w.AccessRouteTo(ctx, e.machine, e.service, opt.keys())
 	if _, closed := errors.AsType[*work.NoAccessError](err); !closed {
 		return way, nil, err
 	}
@@ -216,7 +216,7 @@ func (a *app) serviceWay(ctx context.Context, w *work.Work, e tunnelEnd, opt *co
 	if shut, err = a.openService(ctx, w, e.name, e.machine, opt); err != nil {
 		return nil, nil, err
 	}
-	way, err = w.WayTo(ctx, e.machine, e.service, opt.keys())
+	way, err = w.AccessRouteTo(ctx, e.machine, e.service, opt.keys())
 	a.tellClosed(w, err)
 	return way, shut, err
 }
@@ -239,7 +239,7 @@ func (c *carrier) close() {
 }
 
 // accept carries each connection that comes.
-func (c *carrier) accept(ctx context.Context, l net.Listener, way *work.Way, opt *connecting) {
+func (c *carrier) accept(ctx context.Context, l net.Listener, way *work.AccessRoute, opt *connecting) {
 	for {
 		here, err := l.Accept()
 		if err != nil {
@@ -262,7 +262,7 @@ func (c *carrier) accept(ctx context.Context, l net.Listener, way *work.Way, opt
 }
 
 // dial connects along a way, which is looked for again: what was open may be so no more, and another way may.
-func (c *carrier) dial(ctx context.Context, before *work.Way, opt *connecting) (net.Conn, error) {
+func (c *carrier) dial(ctx context.Context, before *work.AccessRoute, opt *connecting) (net.Conn, error) {
 	var useless *ssh.Client // whose connection is over
 	for {
 		way, gate, err := c.gateTo(ctx, before, opt, useless)
@@ -282,10 +282,10 @@ func (c *carrier) dial(ctx context.Context, before *work.Way, opt *connecting) (
 
 // gateTo finds the way, and where it leads through a bastion the connection to its gateway: a new one in
 // place of one that is of no use. Only this is done one after the other.
-func (c *carrier) gateTo(ctx context.Context, before *work.Way, opt *connecting, useless *ssh.Client) (*work.Way, *ssh.Client, error) {
+func (c *carrier) gateTo(ctx context.Context, before *work.AccessRoute, opt *connecting, useless *ssh.Client) (*work.AccessRoute, *ssh.Client, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	way, err := c.w.WayTo(ctx, before.Machine, before.Service, opt.keys())
+	way, err := c.w.AccessRouteTo(ctx, before.Machine, before.Service, opt.keys())
 	if err != nil || way.Jump == nil {
 		return way, nil, err
 	}

@@ -18,8 +18,8 @@ type Member struct {
 	Tested  bool           // its sentence says how it is tested
 }
 
-// Out is a member that gets no new connections: it does not pass its test, or is to be stopped.
-type Out struct {
+// EjectedMember is a member that gets no new connections: it does not pass its test, or is to be stopped.
+type EjectedMember struct {
 	Front    string
 	Service  flow.Service
 	Machine  string
@@ -29,7 +29,7 @@ type Out struct {
 }
 
 // Same reports whether two are the same member, for the same reason or not.
-func (o Out) Same(p Out) bool {
+func (o EjectedMember) Same(p EjectedMember) bool {
 	return o.Front == p.Front && o.Service == p.Service && o.Machine == p.Machine
 }
 
@@ -40,9 +40,9 @@ type MemberTester interface {
 	Watched() bool
 	// TestMember tests a member. The error is why it does not pass.
 	TestMember(ctx context.Context, m Member) error
-	// SetOut says which members get no connections from now on; all others do. Where none of a spread
+	// SetEjected says which members get no connections from now on; all others do. Where none of a spread
 	// is left, all get some. It holds until it is said otherwise, whatever becomes of who said it.
-	SetOut(ctx context.Context, out []Out) error
-	// Outs are those that get none.
-	Outs(ctx context.Context) ([]Out, error)
+	SetEjected(ctx context.Context, out []EjectedMember) error
+	// Ejected are those that get none.
+	Ejected(ctx context.Context) ([]EjectedMember, error)
 }

@@ -58,7 +58,7 @@ func (t *text) outOfFlow(node *yaml.Node, name string) error {
 
 // flowEnd finds the offset after the bracket that closes the one at off.
 func flowEnd(s string, off int) (end int, ok bool) {
-	_, end, ok = walkFlow(s, off)
+	_, end, ok = scanYAMLFlowMapping(s, off)
 	return end, ok
 }
 
@@ -66,11 +66,11 @@ func flowEnd(s string, off int) (end int, ok bool) {
 // after the opening brace, after each comma between entries, and after the last
 // character that is neither space nor comment before the closing brace.
 func flowParts(s string, off int) (parts []int, ok bool) {
-	parts, _, ok = walkFlow(s, off)
+	parts, _, ok = scanYAMLFlowMapping(s, off)
 	return parts, ok
 }
 
-func walkFlow(s string, off int) (parts []int, end int, ok bool) {
+func scanYAMLFlowMapping(s string, off int) (parts []int, end int, ok bool) {
 	depth, last := 0, off
 	for i := off; i < len(s); i++ {
 		switch c := s[i]; {

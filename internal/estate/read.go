@@ -146,7 +146,7 @@ func (r *reader) parse(data []byte, enacted bool) *yaml.Node {
 			return nil
 		}
 	}
-	if count, line := crowd(r.lines); count > MaxMachines {
+	if count, line := countMachines(r.lines); count > MaxMachines {
 		r.errs = append(r.errs, tooMany(sentence.Pos{File: r.file, Line: line, Col: 1}, count))
 		return nil
 	}

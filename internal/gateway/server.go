@@ -47,10 +47,10 @@ func (r *RefusedError) Error() string { return r.Reason }
 // direct-tcpip channels. It opens no file and makes no connection: see Backend. It is safe for
 // concurrent use.
 type Server struct {
-	limits Limits
-	host   ssh.Signer
-	back   Backend
-	crowd  *crowd
+	limits  Limits
+	host    ssh.Signer
+	back    Backend
+	preauth *preauthLimiter
 
 	access atomic.Pointer[access]
 	least  atomic.Int64 // the moment before which it is not, as UnixNano
@@ -68,7 +68,7 @@ type Server struct {
 // NewServer returns a server that lets nobody in until it is told whom.
 func NewServer(host ssh.Signer, limits Limits, back Backend) *Server {
 	s := &Server{
-		limits: limits, host: host, back: back, crowd: newCrowd(limits),
+		limits: limits, host: host, back: back, preauth: newPreauthLimiter(limits),
 		start: time.Now(), logins: map[*loggedIn]struct{}{}, forwards: map[uint64]*forward{},
 		pending: map[uint64]string{},
 	}
@@ -237,9 +237,9 @@ func (s *Server) Serve(ctx context.Context, c net.Conn, client netip.Addr) {
 		return
 	}
 	source := sourceOf(client)
-	leave := s.crowd.enter(source, func() { _ = c.Close() })
+	leave := s.preauth.enter(source, func() { _ = c.Close() })
 	defer leave()
-	if d := s.crowd.delay(source, time.Now()); d > 0 {
+	if d := s.preauth.delay(source, time.Now()); d > 0 {
 		select {
 		case <-time.After(d):
 		case <-ctx.Done():
@@ -249,12 +249,12 @@ func (s *Server) Serve(ctx context.Context, c net.Conn, client netip.Addr) {
 	_ = c.SetDeadline(time.Now().Add(s.limits.LoginTime))
 	conn, channels, requests, err := ssh.NewServerConn(&clientConn{c, client}, s.config(client))
 	if err != nil {
-		s.crowd.fail(source, time.Now())
+		s.preauth.fail(source, time.Now())
 		s.back.Failed(client)
 		return
 	}
 	leave()
-	s.crowd.succeed(source)
+	s.preauth.succeed(source)
 	_ = c.SetDeadline(time.Time{})
 	l := &loggedIn{server: s, conn: conn, client: client, login: loginOf(conn.Permissions), since: time.Now(), forwards: map[uint64]*forward{}}
 	if !s.enter(l) {

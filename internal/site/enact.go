@@ -48,7 +48,7 @@ func (s *Site) Begin(ctx context.Context, person string, on Basis, planned []cha
 		}
 	}()
 	e := &Enactment{s: s, person: person, release: release}
-	if err := s.still(ctx, on); err != nil {
+	if err := s.checkUnchanged(ctx, on); err != nil {
 		return nil, err
 	}
 	st, o, _, err := s.look(ctx, ledger.Everything, driver.Everything)

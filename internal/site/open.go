@@ -26,7 +26,7 @@ func (s *Site) Open(ctx context.Context, on Basis, o opening.Opening) (_ opening
 		return o, err
 	}
 	defer func() { err = errors.Join(err, release()) }()
-	if err := s.still(ctx, on); err != nil {
+	if err := s.checkUnchanged(ctx, on); err != nil {
 		return o, err
 	}
 	action, more := "extend", ""
@@ -74,8 +74,8 @@ func (s *Site) nextNumber(ctx context.Context) (int64, error) {
 	return max(next, o.Highest+1), nil
 }
 
-// still tells whether the place is what it was when something was decided on it.
-func (s *Site) still(ctx context.Context, on Basis) error {
+// checkUnchanged tells whether the place is what it was when something was decided on it.
+func (s *Site) checkUnchanged(ctx context.Context, on Basis) error {
 	mark, err := s.driver.Mark(ctx)
 	if err == nil && mark != on.Mark {
 		err = ledger.ErrChanged

@@ -17,7 +17,7 @@ import (
 
 // AccessPath is how a person gets into a machine: the way to its SSH server, as whom, and with which key.
 type AccessPath struct {
-	Way
+	AccessRoute
 	User    string
 	KeyPath string // of the private half; "" where the machine has no key, or an SSH agent has it alone
 	key     key
@@ -80,11 +80,11 @@ func (w *Work) access(ctx context.Context, st *State, t change.Resource, own str
 	if image, ok := w.Site.Catalogue().Image(t.Spec.Image); ok && image.User != "" {
 		path.User = image.User
 	}
-	way, err := w.wayTo(st, t.Name, flow.TCPPort(22), own)
+	way, err := w.accessRouteTo(st, t.Name, flow.TCPPort(22), own)
 	if err != nil {
 		return nil, err
 	}
-	path.Way = *way
+	path.AccessRoute = *way
 	path.HostKey, err = w.Site.HostKey(ctx, t.Name)
 	return path, err
 }
@@ -125,7 +125,7 @@ type Secret func() (string, error)
 
 // Connect makes an SSH connection along a way. The hosts' keys must be those that the site knows.
 func (w *Work) Connect(ctx context.Context, way *AccessPath, secret Secret) (*ssh.Client, error) {
-	conn, err := w.Dial(ctx, &way.Way)
+	conn, err := w.Dial(ctx, &way.AccessRoute)
 	if err != nil {
 		return nil, err
 	}

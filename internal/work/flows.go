@@ -26,17 +26,17 @@ func beyond(e exposure.Entry, others []exposure.Entry) (list []exposure.Entry) {
 	return list
 }
 
-// entriesOf are the entries of spells.
-func entriesOf(spells []Spell) []exposure.Entry {
-	list := make([]exposure.Entry, len(spells))
-	for i, s := range spells {
+// entriesOf are the entries of intervals.
+func entriesOf(intervals []ExposureInterval) []exposure.Entry {
+	list := make([]exposure.Entry, len(intervals))
+	for i, s := range intervals {
 		list[i] = s.Entry
 	}
 	return list
 }
 
-// joined makes one of spells of one cause that begin together and whose flows are a rectangle together.
-func joined(list []Spell) []Spell {
+// joined makes one of intervals of one cause that begin together and whose flows are a rectangle together.
+func joined(list []ExposureInterval) []ExposureInterval {
 	for i := 0; i < len(list); i++ {
 		for k := i + 1; k < len(list); k++ {
 			a, b := &list[i], list[k]

@@ -54,7 +54,7 @@ func (w *Work) members(ctx context.Context, st *State, front string, test bool) 
 	if err != nil {
 		return nil, err
 	}
-	outs, err := place.Outs(ctx)
+	outs, err := place.Ejected(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -79,7 +79,7 @@ func (w *Work) members(ctx context.Context, st *State, front string, test bool) 
 }
 
 // judge tells how a member is doing.
-func (m *Member) judge(ctx context.Context, place driver.MemberTester, is driver.Machine, outs []driver.Out, test bool) {
+func (m *Member) judge(ctx context.Context, place driver.MemberTester, is driver.Machine, outs []driver.EjectedMember, test bool) {
 	out := outOf(outs, m.Member)
 	m.State, m.Since = MemberIn, is.Ready
 	if m.Since.IsZero() {
@@ -140,8 +140,8 @@ func (st *State) Listening() findings.Listening {
 	}
 }
 
-// Heard tells what all machines listen on apart from any other such state.
-func (st *State) Heard() (text []byte) {
+// ListenerDigest tells what all machines listen on apart from any other such state.
+func (st *State) ListenerDigest() (text []byte) {
 	for _, name := range slices.Sorted(maps.Keys(st.Report.Machines)) {
 		m := st.Report.Machines[name]
 		text = fmt.Appendln(text, name, m.State == driver.Running, flow.ServiceRuns(m.Listens))
@@ -188,12 +188,12 @@ func (w *Work) Drain(ctx context.Context, machines []string, why string, upTo ti
 	for i := range drained {
 		drained[i].Since, drained[i].Why, drained[i].Draining = now, why, true
 	}
-	outs, err := place.Outs(ctx)
+	outs, err := place.Ejected(ctx)
 	if err != nil {
 		return restore, err
 	}
-	others := slices.DeleteFunc(outs, func(o driver.Out) bool { return slices.ContainsFunc(drained, o.Same) })
-	if err := place.SetOut(ctx, slices.Concat(others, drained)); err != nil {
+	others := slices.DeleteFunc(outs, func(o driver.EjectedMember) bool { return slices.ContainsFunc(drained, o.Same) })
+	if err := place.SetEjected(ctx, slices.Concat(others, drained)); err != nil {
 		return restore, err
 	}
 	restore = func(ctx context.Context) error { return w.undrain(ctx, place, machines) }
@@ -203,12 +203,12 @@ func (w *Work) Drain(ctx context.Context, machines []string, why string, upTo ti
 }
 
 // runningBehindFronts are the places behind fronts of those of the machines that run.
-func runningBehindFronts(st *State, machines []string) (list []driver.Out) {
+func runningBehindFronts(st *State, machines []string) (list []driver.EjectedMember) {
 	for _, d := range st.Plan.Doors {
 		for _, m := range d.To.Machines {
 			name := st.Plan.Machines[m].Name
 			if slices.Contains(machines, name) && st.Report.Machines[name].State == driver.Running {
-				list = append(list, driver.Out{Front: d.Front, Service: d.Service, Machine: name})
+				list = append(list, driver.EjectedMember{Front: d.Front, Service: d.Service, Machine: name})
 			}
 		}
 	}
@@ -216,10 +216,10 @@ func runningBehindFronts(st *State, machines []string) (list []driver.Out) {
 }
 
 // frontAddrs are the public addresses of the fronts that lead to members.
-func frontAddrs(plan *flow.Plan, members []driver.Out) map[netip.Addr]bool {
+func frontAddrs(plan *flow.Plan, members []driver.EjectedMember) map[netip.Addr]bool {
 	addrs := map[netip.Addr]bool{}
 	for _, f := range plan.Fronts {
-		if slices.ContainsFunc(members, func(o driver.Out) bool { return o.Front == f.Name }) {
+		if slices.ContainsFunc(members, func(o driver.EjectedMember) bool { return o.Front == f.Name }) {
 			addrs[f.Public.Addr4], addrs[f.Public.Addr6] = true, true
 		}
 	}
@@ -255,15 +255,15 @@ func (w *Work) awaitEnd(ctx context.Context, machines []string, fronts map[netip
 
 // undrain lets machines get connections again that were taken out to be stopped.
 func (w *Work) undrain(ctx context.Context, place driver.MemberTester, machines []string) error {
-	outs, err := place.Outs(ctx)
+	outs, err := place.Ejected(ctx)
 	if err != nil {
 		return err
 	}
-	left := slices.DeleteFunc(slices.Clone(outs), func(o driver.Out) bool { return o.Draining && slices.Contains(machines, o.Machine) })
+	left := slices.DeleteFunc(slices.Clone(outs), func(o driver.EjectedMember) bool { return o.Draining && slices.Contains(machines, o.Machine) })
 	if len(left) == len(outs) {
 		return nil
 	}
-	return place.SetOut(ctx, left)
+	return place.SetEjected(ctx, left)
 }
 
 // Undrain lets machines that were started get connections by fronts again.

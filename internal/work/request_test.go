@@ -232,11 +232,11 @@ func (m *requests) walk() {
 // remembers asserts that the history has open at each of the times what packets could do then, and nothing else.
 func (m *requests) remembers() {
 	all := func(*State) Keep { return func(e exposure.Entry) (exposure.Entry, bool) { return e, true } }
-	spells, err := m.as("mara").Since(context.Background(), m.walked[0].at.Add(-time.Hour), all)
+	intervals, err := m.as("mara").Since(context.Background(), m.walked[0].at.Add(-time.Hour), all)
 	require.NoError(m.t, err)
 	for _, then := range m.walked {
 		open := map[string]int{}
-		for _, s := range spells {
+		for _, s := range intervals {
 			if then.at.Before(s.Begin) || !s.End.IsZero() && !then.at.Before(s.End) || s.Entry.Door.Kind != flow.DoorDirect {
 				continue
 			}

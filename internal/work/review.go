@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"ironbark/internal/cache"
 	"ironbark/internal/change"
 	"ironbark/internal/cost"
 	"ironbark/internal/estate"
@@ -15,7 +16,6 @@ import (
 	"ironbark/internal/fault"
 	"ironbark/internal/findings"
 	"ironbark/internal/flow"
-	"ironbark/internal/known"
 	"ironbark/internal/opening"
 	"ironbark/internal/parallel"
 	"ironbark/internal/rights"
@@ -51,7 +51,7 @@ func (w *Work) review(before *State, files Files, edit bool) (*Review, error) {
 	if err == nil {
 		r.checked = true
 		if r.NoEffect && before.Report.Compiled != "" && files.Equal(before.Files) && asEnacted(before, r.Drift) {
-			w.remember(known.Key(files, []byte(before.Report.Compiled)), findings.NewCensus(findings.Side{Estate: e, Plan: before.Plan}, w.Clock.Now()))
+			w.remember(cache.Key(files, []byte(before.Report.Compiled)), findings.NewCensus(findings.Side{Estate: e, Plan: before.Plan}, w.Clock.Now()))
 		}
 	}
 	return r, err

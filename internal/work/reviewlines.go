@@ -5,11 +5,11 @@ import (
 	"slices"
 	"sync"
 
+	"ironbark/internal/cache"
 	"ironbark/internal/estate"
 	"ironbark/internal/exposure"
 	"ironbark/internal/findings"
 	"ironbark/internal/flow"
-	"ironbark/internal/known"
 	"ironbark/internal/rights"
 	"ironbark/internal/sentence"
 )
@@ -19,8 +19,8 @@ import (
 // sentences that make no door, the whole is reviewed.
 
 // memory is where the census of what is installed is remembered.
-func (w *Work) memory() known.Answer {
-	return known.AnswerIn(filepath.Join(w.Folder.Dir, StateDir), "found")
+func (w *Work) memory() cache.Answer {
+	return cache.AnswerIn(filepath.Join(w.Folder.Dir, StateDir), "found")
 }
 
 // remember keeps the census of files that passed every check, and of the plan without openings that they come to, once that is installed.
@@ -34,7 +34,7 @@ func installedKey(files Files, plan *flow.Plan) string {
 	if err != nil {
 		return "" // nothing is remembered under that
 	}
-	return known.Key(files, p.Binary())
+	return cache.Key(files, p.Binary())
 }
 
 // asEnacted reports whether what is installed is as it was enacted, all of it.
@@ -60,7 +60,7 @@ func (w *Work) reviewOfLines(before *State, files Files, edit bool) (*Review, bo
 	var remembered, asksNothing bool
 	var both, asking sync.WaitGroup
 	both.Go(func() {
-		remembered = w.memory().Get(known.Key(before.Files, []byte(before.Report.Compiled)), now, &census)
+		remembered = w.memory().Get(cache.Key(before.Files, []byte(before.Report.Compiled)), now, &census)
 	})
 	defer asking.Wait()
 	asking.Go(func() {

@@ -15,9 +15,9 @@ import (
 	"ironbark/internal/site"
 )
 
-// Spell is a time during which some flows to an administrative service were open: each of them for the whole of it, and neither just before
+// ExposureInterval is a time during which some flows to an administrative service were open: each of them for the whole of it, and neither just before
 // nor just after by the same cause.
-type Spell struct {
+type ExposureInterval struct {
 	Begin time.Time // not before the time asked for
 	End   time.Time // not included; zero: still open
 	By    string    // who caused it: of an opening, who opened it
@@ -43,14 +43,14 @@ func (c cause) compare(o cause) int {
 		cmp.Compare(c.family, o.family), cmp.Compare(c.sentence, o.sentence))
 }
 
-// compare orders spells by machine, beginning, cause, end and flows.
-func (s Spell) compare(o Spell) int {
+// compare orders intervals by machine, beginning, cause, end and flows.
+func (s ExposureInterval) compare(o ExposureInterval) int {
 	return cmp.Or(cmp.Compare(s.cause.at, o.cause.at), s.Begin.Compare(o.Begin), s.cause.compare(o.cause), s.End.Compare(o.End),
 		s.Entry.From.Runs()[0].Lo.Compare(o.Entry.From.Runs()[0].Lo), cmp.Compare(s.Entry.Services.Runs()[0].Lo, o.Entry.Services.Runs()[0].Lo))
 }
 
 // of returns the spell of some flows of it.
-func (s Spell) of(e exposure.Entry) Spell {
+func (s ExposureInterval) of(e exposure.Entry) ExposureInterval {
 	s.Entry = e
 	return s
 }
@@ -59,10 +59,10 @@ func (s Spell) of(e exposure.Entry) Spell {
 type Keep func(exposure.Entry) (exposure.Entry, bool)
 
 // Since lists when each administrative service was open from a moment until now, by machine or gateway and then by time. keep returns what of
-// a state is asked for. At each moment the flows of the spells that contain it are exactly those that were open: where a set of sources
+// a state is asked for. At each moment the flows of the intervals that contain it are exactly those that were open: where a set of sources
 // shrinks or grows, the flows that are concerned have a spell of their own.
-func (w *Work) Since(ctx context.Context, since time.Time, keep func(*State) Keep) ([]Spell, error) {
-	h := &history{since: since, open: map[string]map[cause][]Spell{}, keep: keep}
+func (w *Work) Since(ctx context.Context, since time.Time, keep func(*State) Keep) ([]ExposureInterval, error) {
+	h := &history{since: since, open: map[string]map[cause][]ExposureInterval{}, keep: keep}
 	var last *State
 	var lastOf site.Moment
 	until := func(end time.Time) {
@@ -105,11 +105,11 @@ func sameFiles(a, b []estate.File) bool {
 	return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0])
 }
 
-// history joins what is open at one moment after the other into spells.
+// history joins what is open at one moment after the other into intervals.
 type history struct {
 	since time.Time
-	open  map[string]map[cause][]Spell // by machine or gateway; disjoint in their flows
-	list  []Spell
+	open  map[string]map[cause][]ExposureInterval // by machine or gateway; disjoint in their flows
+	list  []ExposureInterval
 	keep  func(*State) Keep
 
 	base *flow.Plan // at which it looked last
@@ -196,7 +196,7 @@ func (h *history) lookAt(st *State, keep Keep, name string, reach []exposure.Ent
 			now[c] = append(now[c], beyond(e, now[c])...) // two interfaces of a machine have a door each
 		}
 	}
-	before, open := h.open[name], map[cause][]Spell{}
+	before, open := h.open[name], map[cause][]ExposureInterval{}
 	for c, was := range before {
 		for _, s := range was {
 			for _, rest := range beyond(s.Entry, now[c]) {
@@ -214,7 +214,7 @@ func (h *history) lookAt(st *State, keep Keep, name string, reach []exposure.Ent
 	for c, list := range now {
 		for _, e := range list {
 			for _, rest := range beyond(e, entriesOf(before[c])) {
-				open[c] = append(open[c], Spell{Begin: at, By: cmp.Or(opener(st, e.Opening), who), Entry: rest, State: st, cause: c})
+				open[c] = append(open[c], ExposureInterval{Begin: at, By: cmp.Or(opener(st, e.Opening), who), Entry: rest, State: st, cause: c})
 			}
 		}
 		open[c] = joined(open[c])
@@ -242,7 +242,7 @@ func opener(st *State, id int64) string {
 	return ""
 }
 
-func (h *history) end(s Spell, at time.Time) {
+func (h *history) end(s ExposureInterval, at time.Time) {
 	if s.End = at; at.IsZero() || at.After(h.since) {
 		if s.Begin.Before(h.since) {
 			s.Begin = h.since
@@ -251,7 +251,7 @@ func (h *history) end(s Spell, at time.Time) {
 	}
 }
 
-func (h *history) done() []Spell {
+func (h *history) done() []ExposureInterval {
 	for _, open := range h.open {
 		for _, list := range open {
 			for _, s := range list {
@@ -259,6 +259,6 @@ func (h *history) done() []Spell {
 			}
 		}
 	}
-	slices.SortFunc(h.list, Spell.compare)
+	slices.SortFunc(h.list, ExposureInterval.compare)
 	return h.list
 }

@@ -103,7 +103,7 @@ func (f *frontWatch) once(ctx context.Context, tell func(string)) (next time.Dur
 	if err != nil {
 		return next, err
 	}
-	outs, err := f.place.Outs(ctx)
+	outs, err := f.place.Ejected(ctx)
 	if err != nil {
 		return next, err
 	}
@@ -125,7 +125,7 @@ func (f *frontWatch) once(ctx context.Context, tell func(string)) (next time.Dur
 		return next, err
 	}
 	now := f.w.Clock.Now()
-	var out []driver.Out
+	var out []driver.EjectedMember
 	var changed []memberChange
 	for i, m := range members {
 		was := outOf(outs, m)
@@ -145,15 +145,15 @@ func (f *frontWatch) once(ctx context.Context, tell func(string)) (next time.Dur
 }
 
 // outOf finds a member among those that are out; nil where it is in.
-func outOf(outs []driver.Out, m driver.Member) *driver.Out {
-	if at := slices.IndexFunc(outs, driver.Out{Front: m.Front, Service: m.Service, Machine: m.Machine}.Same); at >= 0 {
+func outOf(outs []driver.EjectedMember, m driver.Member) *driver.EjectedMember {
+	if at := slices.IndexFunc(outs, driver.EjectedMember{Front: m.Front, Service: m.Service, Machine: m.Machine}.Same); at >= 0 {
 		return &outs[at]
 	}
 	return nil
 }
 
 // judge says whether a member is out after a test, and what changes by that. was is how it was out before; nil where it was in.
-func (f *frontWatch) judge(m driver.Member, was *driver.Out, failed error, failures int, now time.Time) (out *driver.Out, changed string) {
+func (f *frontWatch) judge(m driver.Member, was *driver.EjectedMember, failed error, failures int, now time.Time) (out *driver.EjectedMember, changed string) {
 	name := memberName{m.Front, m.Service, m.Machine}
 	if failed == nil {
 		delete(f.missed, name)
@@ -169,15 +169,15 @@ func (f *frontWatch) judge(m driver.Member, was *driver.Out, failed error, failu
 	if was != nil || f.missed[name] < failures && !errors.Is(failed, unix.ECONNREFUSED) {
 		return was, ""
 	}
-	return &driver.Out{Front: m.Front, Service: m.Service, Machine: m.Machine, Since: now, Why: failed.Error()}, " gets no new connections: " + failed.Error()
+	return &driver.EjectedMember{Front: m.Front, Service: m.Service, Machine: m.Machine, Since: now, Why: failed.Error()}, " gets no new connections: " + failed.Error()
 }
 
 // passesAgain is what is reported of a member that is back in.
 const passesAgain = " passes its test, and gets connections again"
 
 // setOut takes members out, and puts all others back in. It reports what changed, and records it, within the limits of lines.
-func (w *Work) setOut(ctx context.Context, place driver.MemberTester, out []driver.Out, e *estate.Estate, changed []memberChange, lines *lines, tell func(string)) error {
-	if err := place.SetOut(ctx, out); err != nil {
+func (w *Work) setOut(ctx context.Context, place driver.MemberTester, out []driver.EjectedMember, e *estate.Estate, changed []memberChange, lines *lines, tell func(string)) error {
+	if err := place.SetEjected(ctx, out); err != nil {
 		return err
 	}
 	for _, one := range changed {
@@ -206,8 +206,8 @@ func (w *Work) retest(ctx context.Context, machines []string, lines *lines, tell
 	if err != nil {
 		return err
 	}
-	outs, err := place.Outs(ctx)
-	theirs := func(o driver.Out) bool { return !o.Draining && slices.Contains(machines, o.Machine) }
+	outs, err := place.Ejected(ctx)
+	theirs := func(o driver.EjectedMember) bool { return !o.Draining && slices.Contains(machines, o.Machine) }
 	waiting := map[memberName]bool{}
 	for _, o := range outs {
 		if theirs(o) {
@@ -235,10 +235,10 @@ func (w *Work) retest(ctx context.Context, machines []string, lines *lines, tell
 			break
 		}
 	}
-	if outs, err = place.Outs(ctx); err != nil { // whoever watches may have changed them meanwhile
+	if outs, err = place.Ejected(ctx); err != nil { // whoever watches may have changed them meanwhile
 		return err
 	}
-	var left []driver.Out
+	var left []driver.EjectedMember
 	var changed []memberChange
 	for _, o := range outs {
 		if theirs(o) && back[memberName{o.Front, o.Service, o.Machine}] {

@@ -125,7 +125,7 @@ func (p *Printer) Front(f Front, ph *Phrasing) {
 
 // FrontDoc is the document of a front.
 type FrontDoc struct {
-	ThingDoc
+	ResourceDoc
 	Ports []frontPortDoc `json:"ports"`
 	Reach []reachJSON    `json:"reach"`
 }
@@ -153,7 +153,7 @@ type memberDoc struct {
 
 // FrontJSON is the document of a front.
 func FrontJSON(f Front, ph *Phrasing) FrontDoc {
-	doc := FrontDoc{ThingJSON(f.Resource, f.State), []frontPortDoc{}, []reachJSON{}}
+	doc := FrontDoc{ResourceJSON(f.Resource, f.State), []frontPortDoc{}, []reachJSON{}}
 	for _, d := range f.Ports {
 		port := frontPortDoc{
 			d.Service.String(), d.Kind.String(), d.On.String(), d.Administrative, d.Test, flow.AddrRuns(d.GetsIn), moment(d.Until),

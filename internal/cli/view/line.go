@@ -59,7 +59,7 @@ func addrWords(p change.Peer) []string {
 
 // LineDoc is the document of a line.
 type LineDoc struct {
-	ThingDoc
+	ResourceDoc
 	Key    string    `json:"key,omitempty"` // none where it is no tunnel
 	Port   int       `json:"port,omitempty"`
 	Serves bool      `json:"serves"`
@@ -78,7 +78,7 @@ type peerDoc struct {
 
 // LineJSON is the document of a line.
 func LineJSON(l Line) LineDoc {
-	doc := LineDoc{ThingJSON(l.Resource, l.State), l.Line.Key, l.Line.Port, l.Line.Serves, []peerDoc{}}
+	doc := LineDoc{ResourceJSON(l.Resource, l.State), l.Line.Key, l.Line.Port, l.Line.Serves, []peerDoc{}}
 	for _, name := range slices.Sorted(maps.Keys(l.Resource.Spec.Peers)) {
 		p, state := l.Resource.Spec.Peers[name], l.Line.Peers[name]
 		one := peerDoc{name, addrWords(p), p.Key, moment(state.Heard), "", state.Received, state.Sent}

@@ -36,7 +36,7 @@ func (p *Printer) Resources(st *work.State, kind change.Kind, ph *Phrasing) {
 		}
 		var rows [][]string
 		for _, t := range list {
-			rows = append(rows, []string{t.Name, t.Describe(), thingState(t, st)})
+			rows = append(rows, []string{t.Name, t.Describe(), resourceState(t, st)})
 		}
 		p.Table([]string{strings.ToUpper(string(k)), "IS", "STATE"}, rows)
 	}
@@ -48,8 +48,8 @@ func (p *Printer) Resources(st *work.State, kind change.Kind, ph *Phrasing) {
 	}
 }
 
-// thingState tells what a thing is used for, and whether it is as it was enacted.
-func thingState(t change.Resource, st *work.State) string {
+// resourceState tells what a resource is used for, and whether it is as it was enacted.
+func resourceState(t change.Resource, st *work.State) string {
 	var words []string
 	add := func(text string) { words = append(words, text) }
 	switch t.Kind {
@@ -122,7 +122,7 @@ func inside(subnet string, st *work.State) (n int) {
 func (p *Printer) Resource(t change.Resource, st *work.State) {
 	p.Head(t.ID())
 	p.Wrap("  is       ", t.Describe())
-	if state := thingState(t, st); state != "" {
+	if state := resourceState(t, st); state != "" {
 		p.Wrap("  state    ", state)
 	}
 	if t.Kind == change.Subnet {
@@ -149,8 +149,8 @@ func (p *Printer) Resource(t change.Resource, st *work.State) {
 	}
 }
 
-// ThingDoc is the document that ThingJSON makes.
-type ThingDoc struct {
+// ResourceDoc is the document that ResourceJSON makes.
+type ResourceDoc struct {
 	Kind   string      `json:"kind"`
 	Name   string      `json:"name"`
 	What   string      `json:"what"`
@@ -161,9 +161,9 @@ type ThingDoc struct {
 	Asked  change.Spec `json:"spec"`
 }
 
-// ThingJSON is the document of a thing.
-func ThingJSON(t change.Resource, st *work.State) ThingDoc {
-	return ThingDoc{string(t.Kind), t.Name, t.Describe(), thingState(t, st), publicWords(t), t.Unmanaged, t.LastEnacted != nil, t.Spec}
+// ResourceJSON is the document of a resource.
+func ResourceJSON(t change.Resource, st *work.State) ResourceDoc {
+	return ResourceDoc{string(t.Kind), t.Name, t.Describe(), resourceState(t, st), publicWords(t), t.Unmanaged, t.LastEnacted != nil, t.Spec}
 }
 
 func publicWords(t change.Resource) []string {

@@ -113,9 +113,9 @@ func (s *suite) drained() {
 	require.True(s, ok)
 	to := netip.AddrPortFrom(pier.Given.Addr4, 22)
 	c := s.begin(to)
-	out := driver.Out{Front: "pier", Service: flow.TCPPort(22), Machine: "gauge-1", Since: s.clock.Now().UTC(), Why: "it is to be stopped", Draining: true}
-	require.NoError(s, place.SetOut(s.Context(), []driver.Out{out}))
-	outs, err := s.open().(driver.MemberTester).Outs(s.Context())
+	out := driver.EjectedMember{Front: "pier", Service: flow.TCPPort(22), Machine: "gauge-1", Since: s.clock.Now().UTC(), Why: "it is to be stopped", Draining: true}
+	require.NoError(s, place.SetEjected(s.Context(), []driver.EjectedMember{out}))
+	outs, err := s.open().(driver.MemberTester).Ejected(s.Context())
 	require.NoError(s, err)
 	require.Len(s, outs, 1)
 	assert.True(s, outs[0].Draining && outs[0].Since.Equal(out.Since) && outs[0].Why == out.Why)
@@ -131,6 +131,6 @@ func (s *suite) drained() {
 		assert.Equal(s, to.Addr(), list[0].To)
 	}
 	require.NoError(s, c.Close())
-	require.NoError(s, s.open().(driver.MemberTester).SetOut(s.Context(), nil))
+	require.NoError(s, s.open().(driver.MemberTester).SetEjected(s.Context(), nil))
 	require.NoError(s, s.begin(to).Close())
 }

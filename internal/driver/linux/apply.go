@@ -40,7 +40,7 @@ func (s *Site) Apply(ctx context.Context, c change.Change, content io.Reader) (t
 		return c.Resource, err
 	}
 	if c.Verb == change.Remove {
-		return c.Resource, s.take(ctx, c.Resource, before)
+		return c.Resource, s.destroy(ctx, c.Resource, before)
 	}
 	switch c.Resource.Kind {
 	case change.Snapshot:
@@ -77,7 +77,7 @@ func (s *Site) record(ctx context.Context, t change.Resource) (change.Resource, 
 		if err != nil {
 			return err
 		}
-		if t.Given, err = s.give(t, list); err != nil {
+		if t.Given, err = s.allocateAddrs(t, list); err != nil {
 			return err
 		}
 		others := slices.DeleteFunc(slices.Clone(list), func(o change.Resource) bool { return o.ID() == t.ID() })
@@ -138,8 +138,8 @@ func (s *Site) record(ctx context.Context, t change.Resource) (change.Resource, 
 	return t, err
 }
 
-// take removes a resource: what runs first, then its record and its links, then its files.
-func (s *Site) take(ctx context.Context, t change.Resource, before []change.Resource) error {
+// destroy removes a resource: what runs first, then its record and its links, then its files.
+func (s *Site) destroy(ctx context.Context, t change.Resource, before []change.Resource) error {
 	if old, ok := change.Find(before, t.Kind, t.Name); ok {
 		t = old
 	}

@@ -134,7 +134,7 @@ func sample() *Table {
 		t.Who = append(t.Who, Piece{firstAudience, x.Source, uint32(i + 1)})
 		e := Entry{Profile: uint32(i + 1), Services: x.Services}
 		t.Deny, t.Pass = append(t.Deny, e), append(t.Pass, e)
-		t.Doors = append(t.Doors, Translation{Public: one, Service: 80, Way: 9, End: forever, To: []Target{{Addr: one, Port: 80}, {Addr: one.Next(), Port: 80}}})
+		t.Doors = append(t.Doors, Translation{Public: one, Service: 80, Ingress: 9, End: forever, To: []Target{{Addr: one, Port: 80}, {Addr: one.Next(), Port: 80}}})
 	}
 	return t
 }

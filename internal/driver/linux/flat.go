@@ -66,7 +66,7 @@ func after(n []byte) []byte {
 
 // reachRange, whoRange and entryRange are the keys of the flat sets.
 func reachRange(x Box) flatRange {
-	k := (&key{}).both(native(x.Class)).both(native(x.Way)).source(x)
+	k := (&key{}).both(native(x.Class)).both(native(x.Ingress)).source(x)
 	return flatRange{lo: k.lo, hi: k.hi}
 }
 

@@ -23,7 +23,7 @@ func (t *Table) judge(opened map[string][]Box, p driver.Packet, at time.Time) (m
 	look := func(list []Box, b Box, byService bool) (n int) {
 		now := uint64(at.UnixNano())
 		for _, x := range list {
-			if x.Class == b.Class && x.Way == b.Way && x.Source.Lo.Compare(b.Source.Lo) <= 0 && b.Source.Lo.Compare(x.Source.Hi) <= 0 &&
+			if x.Class == b.Class && x.Ingress == b.Ingress && x.Source.Lo.Compare(b.Source.Lo) <= 0 && b.Source.Lo.Compare(x.Source.Hi) <= 0 &&
 				x.Begin <= now && (x.End == 0 || now <= x.End) && (!byService || x.Services.Lo <= b.Services.Lo && b.Services.Lo <= x.Services.Hi) {
 				n++
 			}
@@ -44,7 +44,7 @@ func (t *Table) judge(opened map[string][]Box, p driver.Packet, at time.Time) (m
 		if d.Public == p.Target && uint64(at.UnixNano()) < d.End && (d.All || d.Service == p.Service) {
 			arrivals = nil
 			for _, to := range d.To {
-				a := arrival{to, d.Way, p.Service}
+				a := arrival{to, d.Ingress, p.Service}
 				if !d.All {
 					a.service = flow.TCPPort(to.Port)
 					if protocol(d.Service) == 17 {
@@ -75,8 +75,8 @@ func (t *Table) judge(opened map[string][]Box, p driver.Packet, at time.Time) (m
 			})
 		}
 		switch {
-		case look(t.Reach, Box{Class: class, Way: a.way, Source: src}, false) == 0, look(t.DenyUntil, b, true) > 0, has(t.Deny):
-		case look(opened[a.Addr.String()], Box{Source: src, Services: b.Services}, true) > 0, look(t.PassUntil, b, true) > 0, has(t.Pass), look(t.Own, Box{Way: a.way, Source: src}, false) > 0:
+		case look(t.Reach, Box{Class: class, Ingress: a.way, Source: src}, false) == 0, look(t.DenyUntil, b, true) > 0, has(t.Deny):
+		case look(opened[a.Addr.String()], Box{Source: src, Services: b.Services}, true) > 0, look(t.PassUntil, b, true) > 0, has(t.Pass), look(t.Own, Box{Ingress: a.way, Source: src}, false) > 0:
 			machines = append(machines, a.Addr.String())
 		}
 	}
@@ -98,7 +98,7 @@ func TestTheTableSaysWhatTheOracleSays(t *testing.T) {
 			}
 			for way, list := range [][]Entry{one.Deny, one.Pass} {
 				for _, e := range list {
-					entries = append(entries, Box{Class: e.Profile, Way: uint32(way), Services: e.Services})
+					entries = append(entries, Box{Class: e.Profile, Ingress: uint32(way), Services: e.Services})
 				}
 			}
 			for _, set := range [][]Box{one.Reach, one.DenyUntil, one.PassUntil, one.Own, who, entries} {
@@ -185,7 +185,7 @@ func TestTheTableSaysWhatTheOracleSays(t *testing.T) {
 func apart(t require.TestingT, set []Box) {
 	for i, a := range set {
 		for _, b := range set[i+1:] {
-			meet := a.Class == b.Class && a.Way == b.Way && a.Services.Lo <= b.Services.Hi && b.Services.Lo <= a.Services.Hi &&
+			meet := a.Class == b.Class && a.Ingress == b.Ingress && a.Services.Lo <= b.Services.Hi && b.Services.Lo <= a.Services.Hi &&
 				a.Source.Lo.Compare(b.Source.Hi) <= 0 && b.Source.Lo.Compare(a.Source.Hi) <= 0 && a.Begin <= b.End && b.Begin <= a.End
 			require.False(t, meet, "%v and %v overlap", a, b)
 		}

@@ -296,9 +296,9 @@ func lastOf(p netip.Prefix) netip.Addr {
 	return a
 }
 
-// give gives a resource the public addresses that it asks for: those that it has, reserved
+// allocateAddrs gives a resource the public addresses that it asks for: those that it has, reserved
 // or given ones, and otherwise the lowest that is free.
-func (s *Site) give(t change.Resource, list []change.Resource) (public flow.Public, err error) {
+func (s *Site) allocateAddrs(t change.Resource, list []change.Resource) (public flow.Public, err error) {
 	taken := map[netip.Addr]string{}
 	var has flow.Public
 	for _, o := range list {

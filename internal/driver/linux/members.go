@@ -28,7 +28,7 @@ func (s *Site) running(machine, _ string, _ flow.Service) bool { return s.runs(m
 
 // live tells which machines take part in the spreads of a plan: those that run, but for the ones that are out.
 func (s *Site) live(ctx context.Context, tx *sql.Tx, plan *flow.Plan) (Live, error) {
-	outs, err := readOuts(ctx, tx)
+	outs, err := readEjected(ctx, tx)
 	if err != nil {
 		return nil, err
 	}
@@ -59,9 +59,9 @@ func (s *Site) live(ctx context.Context, tx *sql.Tx, plan *flow.Plan) (Live, err
 // drainingMark begins the reason of a member that is to be stopped or removed.
 const drainingMark = "draining: "
 
-func readOuts(ctx context.Context, tx *sql.Tx) (list []driver.Out, err error) {
+func readEjected(ctx context.Context, tx *sql.Tx) (list []driver.EjectedMember, err error) {
 	err = store.Each(ctx, tx, `SELECT front, service, machine, since, why FROM outs ORDER BY front, service, machine`, func(scan func(...any) error) error {
-		var o driver.Out
+		var o driver.EjectedMember
 		var service, since string
 		if err := scan(&o.Front, &service, &o.Machine, &since, &o.Why); err != nil {
 			return err
@@ -79,26 +79,26 @@ func readOuts(ctx context.Context, tx *sql.Tx) (list []driver.Out, err error) {
 	return list, err
 }
 
-// Outs are the members that get no connections.
-func (s *Site) Outs(ctx context.Context) (list []driver.Out, err error) {
+// Ejected are the members that get no connections.
+func (s *Site) Ejected(ctx context.Context) (list []driver.EjectedMember, err error) {
 	err = s.read(ctx, func(tx *sql.Tx) error {
-		list, err = readOuts(ctx, tx)
+		list, err = readEjected(ctx, tx)
 		return err
 	})
 	return list, err
 }
 
-// SetOut says which members get no connections. The packet filter is written anew where that is
+// SetEjected says which members get no connections. The packet filter is written anew where that is
 // something new.
-func (s *Site) SetOut(ctx context.Context, out []driver.Out) error {
+func (s *Site) SetEjected(ctx context.Context, out []driver.EjectedMember) error {
 	return s.change(ctx, func(tx *sql.Tx, m *meta) error {
-		was, err := readOuts(ctx, tx)
+		was, err := readEjected(ctx, tx)
 		if err != nil {
 			return err
 		}
 		changed := len(was) != len(out)
 		for _, o := range out {
-			changed = changed || !slices.ContainsFunc(was, func(w driver.Out) bool { return o.Same(w) && o.Draining == w.Draining })
+			changed = changed || !slices.ContainsFunc(was, func(w driver.EjectedMember) bool { return o.Same(w) && o.Draining == w.Draining })
 		}
 		if !changed {
 			return nil

@@ -60,21 +60,21 @@ func TestAMemberThatIsOutGetsNothing(t *testing.T) {
 	require.NoError(t, s.TestMember(t.Context(), member))
 	member.At = netip.MustParseAddrPort("10.60.1.2:81")
 	require.ErrorContains(t, s.TestMember(t.Context(), member), "refused")
-	out := []driver.Out{{Front: "quay", Service: http, Machine: "gauge-1", Since: time.Now(), Why: "it does not answer"}}
-	require.NoError(t, s.SetOut(t.Context(), out))
+	out := []driver.EjectedMember{{Front: "quay", Service: http, Machine: "gauge-1", Since: time.Now(), Why: "it does not answer"}}
+	require.NoError(t, s.SetEjected(t.Context(), out))
 	was, err := s.Mark(t.Context())
 	require.NoError(t, err)
-	require.NoError(t, s.SetOut(t.Context(), out), "the same again writes nothing")
+	require.NoError(t, s.SetEjected(t.Context(), out), "the same again writes nothing")
 	now, err := s.Mark(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, was, now)
 	// Its process hangs: what led to it would find no listener. It leads to the other one.
 	s.stopListening("gauge-1")
 	assert.Equal(t, 60, through())
-	again, err := New(s.dir, s.clock).Outs(t.Context())
+	again, err := New(s.dir, s.clock).Ejected(t.Context())
 	require.NoError(t, err)
 	require.Len(t, again, 1, "whoever said it may be gone")
 	assert.Equal(t, "gauge-1", again[0].Machine)
-	require.NoError(t, s.SetOut(t.Context(), append(out, driver.Out{Front: "quay", Service: http, Machine: "gauge-2", Since: time.Now(), Why: "no"})))
+	require.NoError(t, s.SetEjected(t.Context(), append(out, driver.EjectedMember{Front: "quay", Service: http, Machine: "gauge-2", Since: time.Now(), Why: "no"})))
 	assert.Equal(t, 60, through(), "where nobody is left all get some, of those that run")
 }

@@ -16,7 +16,7 @@ import (
 func (b *batch) over(ch *nftables.Chain, t *Table) {
 	ends := map[uint32]uint64{} // two doors of one port share a way
 	for _, d := range t.Doors {
-		ends[d.Way] = max(ends[d.Way], d.End)
+		ends[d.Ingress] = max(ends[d.Ingress], d.End)
 	}
 	for _, way := range slices.Sorted(maps.Keys(ends)) {
 		if ends[way] == forever {
@@ -167,7 +167,7 @@ func (b *batch) translate(ch *nftables.Chain, f family, t *Table) {
 			all = append(append(all, clock(0)...), &expr.Cmp{Register: register(0), Op: expr.CmpOpLt, Data: binary.BigEndian.AppendUint64(nil, d.End)})
 		}
 		all = append(all, &expr.Ct{Key: expr.CtKeyMARK, Register: register(0)},
-			&expr.Bitwise{SourceRegister: register(0), DestRegister: register(0), Len: 4, Mask: native(fromProbe), Xor: native(d.Way)},
+			&expr.Bitwise{SourceRegister: register(0), DestRegister: register(0), Len: 4, Mask: native(fromProbe), Xor: native(d.Ingress)},
 			&expr.Ct{Key: expr.CtKeyMARK, SourceRegister: true, Register: register(0)})
 		nat := &expr.NAT{Type: expr.NATTypeDestNAT, Family: uint32(f.proto), RegAddrMin: register(0)}
 		if len(d.To) == 1 {

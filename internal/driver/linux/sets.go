@@ -206,7 +206,7 @@ func aroundBy(f family, t *Table, links []link) map[string][]nftables.SetElement
 	for name, set := range map[string]flow.Addrs{"outside": flow.AllAddrs.Subtract(t.Inside), "callable": t.Callable} {
 		put(name, flatElements(addrRanges(f, set))...)
 	}
-	put("own", elements(f, t.Own, func(x Box, k *key) { k.both(native(x.Way)).source(x).time(x) })...)
+	put("own", elements(f, t.Own, func(x Box, k *key) { k.both(native(x.Ingress)).source(x).time(x) })...)
 	return out
 }
 

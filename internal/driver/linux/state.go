@@ -44,13 +44,13 @@ const layout = 7
 // meta is what the site keeps about itself.
 type meta struct {
 	Mark       int64                 `json:"mark"`
-	Lines      map[string]*lineState `json:"lines,omitempty"` // with peers, by name
-	Generation uint32                `json:"generation"`      // of the packet filter, when it was last written or found whole
-	Layout     int                   `json:"layout"`          // of the table's sets; see [layout]
-	Rules      string                `json:"rules"`           // a digest of its chains and rules, when it was last written
-	Guard      string                `json:"guard"`           // the same of the guard alone
-	Number     uint32                `json:"number"`          // of boxes of openings; see [opened]
-	Way        uint32                `json:"way,omitempty"`   // the last number of a way that was given; see [Ways]
+	Lines      map[string]*lineState `json:"lines,omitempty"`   // with peers, by name
+	Generation uint32                `json:"generation"`        // of the packet filter, when it was last written or found whole
+	Layout     int                   `json:"layout"`            // of the table's sets; see [layout]
+	Rules      string                `json:"rules"`             // a digest of its chains and rules, when it was last written
+	Guard      string                `json:"guard"`             // the same of the guard alone
+	Number     uint32                `json:"number"`            // of boxes of openings; see [opened]
+	Ingress    uint32                `json:"ingress,omitempty"` // the last number of a way that was given; see [Ways]
 	Latest     time.Time             `json:"latest,omitzero"`
 	Since      time.Time             `json:"since,omitzero"` // when it began to count
 	Read       time.Time             `json:"read,omitzero"`  // when the counters were last read

@@ -63,7 +63,7 @@ type Translation struct {
 	Public  netip.Addr
 	Service flow.Service // at the public address; with All every one
 	All     bool
-	Way     uint32
+	Ingress uint32
 	End     uint64   // before it, in nanoseconds of Unix time; forever: none
 	To      []Target // one of them, chosen by the connection
 }
@@ -78,10 +78,10 @@ type Target struct {
 // Box is a set of packets: a run of services, sources and moments for one class (or audience) and way.
 // Where a set is not by one of them, it is zero.
 type Box struct {
-	Class, Way uint32
-	Services   span.Run[flow.Service] // of one protocol
-	Source     flow.Run
-	Begin, End uint64 // nanoseconds of Unix time, both included
+	Class, Ingress uint32
+	Services       span.Run[flow.Service] // of one protocol
+	Source         flow.Run
+	Begin, End     uint64 // nanoseconds of Unix time, both included
 }
 
 // forever is the end of what has none.
@@ -180,7 +180,7 @@ func (c *compiler) machine(m int32, rules []int) {
 				c.classes[key] = class
 				for way, from := range ways {
 					for _, run := range from.Runs() {
-						c.t.Reach = append(c.t.Reach, Box{Class: class, Way: way, Source: run})
+						c.t.Reach = append(c.t.Reach, Box{Class: class, Ingress: way, Source: run})
 					}
 				}
 			}
@@ -277,7 +277,7 @@ func inClass(boxes []Box, class uint32) []Box {
 func (c *compiler) doors(live Live) {
 	for m, machine := range c.p.Machines {
 		if to := c.directTo(int32(m)); machine.Public.Wants4 && machine.Public.Addr4.IsValid() && to.IsValid() {
-			c.t.Doors = append(c.t.Doors, Translation{Public: machine.Public.Addr4, All: true, Way: direct, End: forever, To: []Target{{Machine: machine.Name, Addr: to}}})
+			c.t.Doors = append(c.t.Doors, Translation{Public: machine.Public.Addr4, All: true, Ingress: direct, End: forever, To: []Target{{Machine: machine.Name, Addr: to}}})
 		}
 	}
 	fronts := map[string]flow.Front{}
@@ -297,7 +297,7 @@ func (c *compiler) doors(live Live) {
 			if !public.IsValid() {
 				continue
 			}
-			t := Translation{Public: public, Service: d.Service, Way: way, End: nanos(d.Until, forever)}
+			t := Translation{Public: public, Service: d.Service, Ingress: way, End: nanos(d.Until, forever)}
 			for _, m := range d.To.Machines {
 				if a := c.address(m, &c.p.Doors[k], family); a.IsValid() && (live == nil || live(c.p.Machines[m].Name, d.Front, d.Service)) {
 					t.To = append(t.To, Target{Machine: c.p.Machines[m].Name, Addr: a, Port: d.On.Port()})
@@ -311,7 +311,7 @@ func (c *compiler) doors(live Live) {
 			continue
 		}
 		for _, run := range d.From.Runs() {
-			c.t.Own = append(c.t.Own, Box{Way: way, Source: run, End: last(nanos(d.Until, forever))})
+			c.t.Own = append(c.t.Own, Box{Ingress: way, Source: run, End: last(nanos(d.Until, forever))})
 		}
 	}
 }
@@ -346,7 +346,7 @@ func (c *compiler) sort() {
 }
 
 func compareBoxes(a, b Box) int {
-	return cmp.Or(cmp.Compare(a.Class, b.Class), cmp.Compare(a.Way, b.Way), a.Services.Lo.Compare(b.Services.Lo), a.Source.Lo.Compare(b.Source.Lo), cmp.Compare(a.Begin, b.Begin))
+	return cmp.Or(cmp.Compare(a.Class, b.Class), cmp.Compare(a.Ingress, b.Ingress), a.Services.Lo.Compare(b.Services.Lo), a.Source.Lo.Compare(b.Source.Lo), cmp.Compare(a.Begin, b.Begin))
 }
 
 func sortedKeys(m map[uint32]flow.Addrs) []uint32 {

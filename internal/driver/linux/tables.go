@@ -113,7 +113,7 @@ func (s *Site) leads(plan *flow.Plan, ways Ways) (list []driver.FilterRule) {
 		}
 	}
 	for _, d := range NewTable(plan, s.running, ways).Doors {
-		one := driver.FilterRule{Chain: "doors", Verdict: driver.FilterLead, Public: d.Public, Origin: origins[d.Way], Called: span.One(d.Service), Services: flow.AnyService}
+		one := driver.FilterRule{Chain: "doors", Verdict: driver.FilterLead, Public: d.Public, Origin: origins[d.Ingress], Called: span.One(d.Service), Services: flow.AnyService}
 		for _, to := range d.To {
 			one.Machines = append(one.Machines, to.Machine)
 		}

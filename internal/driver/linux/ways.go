@@ -96,7 +96,7 @@ func readWays(ctx context.Context, tx *sql.Tx, m *meta) (Ways, error) {
 	if err != nil {
 		return Ways{}, err
 	}
-	return NewWays(numbers, m.Way)
+	return NewWays(numbers, m.Ingress)
 }
 
 // allotWays gives the ports of a plan their numbers, and keeps them.
@@ -117,6 +117,6 @@ func allotWays(ctx context.Context, tx *sql.Tx, m *meta, plan *flow.Plan) (Ways,
 			return Ways{}, err
 		}
 	}
-	m.Way = w.last
+	m.Ingress = w.last
 	return w, nil
 }

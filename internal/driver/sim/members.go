@@ -20,21 +20,21 @@ var _ driver.MemberTester = (*Site)(nil)
 // Watched is false: members are tested at each connection.
 func (s *Site) Watched() bool { return false }
 
-// Outs are the members that get no connections.
-func (s *Site) Outs(ctx context.Context) (list []driver.Out, err error) {
+// Ejected are the members that get no connections.
+func (s *Site) Ejected(ctx context.Context) (list []driver.EjectedMember, err error) {
 	err = s.read(ctx, func(tx *sql.Tx) error {
 		var m meta
 		err := store.ReadMeta(ctx, tx, &m)
-		list = m.Outs
+		list = m.Ejected
 		return err
 	})
 	return list, err
 }
 
-// SetOut says which members get no connections.
-func (s *Site) SetOut(ctx context.Context, out []driver.Out) error {
+// SetEjected says which members get no connections.
+func (s *Site) SetEjected(ctx context.Context, out []driver.EjectedMember) error {
 	return s.change(ctx, func(_ *sql.Tx, m *meta) error {
-		m.Outs = out
+		m.Ejected = out
 		return nil
 	})
 }
@@ -80,7 +80,7 @@ func (s *Site) takingPart(ctx context.Context, fates []driver.ProbeResult, to ne
 		return fates
 	}
 	fates = slices.DeleteFunc(slices.Clone(fates), func(f driver.ProbeResult) bool {
-		return slices.ContainsFunc(m.Outs, driver.Out{Front: front, Service: flow.TCPPort(to.Port()), Machine: f.Machine}.Same)
+		return slices.ContainsFunc(m.Ejected, driver.EjectedMember{Front: front, Service: flow.TCPPort(to.Port()), Machine: f.Machine}.Same)
 	})
 	left := slices.DeleteFunc(slices.Clone(fates), func(f driver.ProbeResult) bool {
 		arrives, err := flow.ParseServiceRuns([]string{f.Arrives})

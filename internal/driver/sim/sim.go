@@ -200,10 +200,10 @@ func (shippedNames) Ports(name string) ([]sentence.Service, bool) { return sente
 
 // meta is what the site keeps about itself.
 type meta struct {
-	Mark     int64           `json:"mark"` // how often resources or tables were changed
-	Latest   time.Time       `json:"latest,omitzero"`
-	Identity driver.Identity `json:"identity"`
-	Outs     []driver.Out    `json:"outs,omitempty"` // members of spreads that get no new connections
+	Mark     int64                  `json:"mark"` // how often resources or tables were changed
+	Latest   time.Time              `json:"latest,omitzero"`
+	Identity driver.Identity        `json:"identity"`
+	Ejected  []driver.EjectedMember `json:"ejected,omitempty"` // members of spreads that get no new connections
 }
 
 // now is the site's clock, which never goes back behind the latest moment that was

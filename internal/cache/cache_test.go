@@ -1,4 +1,4 @@
-package known
+package cache
 
 import (
 	"os"

@@ -18,11 +18,11 @@ func tooMany(at sentence.Pos, n int) *sentence.Error {
 	}
 }
 
-// crowd counts the machines of a file whose section machines: has an entry a line, each
+// countMachines counts the machines of a file whose section machines: has an entry a line, each
 // indented like the first, without reading it as YAML, which takes seconds where there
 // are many. at is the line of the section. A file in another form comes to 0: it is
 // counted when it is read.
-func crowd(lines []string) (count, at int) {
+func countMachines(lines []string) (count, at int) {
 	indent := ""
 	for i, line := range lines {
 		switch {

@@ -7,10 +7,10 @@ import (
 	"time"
 )
 
-// crowd is all connections that have not authenticated yet. It never grows beyond its limits: where
+// preauthLimiter is all connections that have not authenticated yet. It never grows beyond its limits: where
 // one more comes, the oldest goes of the source that has most. Who is in earnest needs a few round
 // trips; whoever only holds on is pushed out. It is safe for concurrent use.
-type crowd struct {
+type preauthLimiter struct {
 	most, perSource int
 	perFailure      time.Duration
 
@@ -34,8 +34,8 @@ const (
 	mostKnown   = 4096             // sources that are remembered
 )
 
-func newCrowd(l Limits) *crowd {
-	return &crowd{most: l.Strangers, perSource: l.PerSource, perFailure: l.PerFailure, sources: map[netip.Prefix]*list.List{}, failed: map[netip.Prefix]*failures{}}
+func newPreauthLimiter(l Limits) *preauthLimiter {
+	return &preauthLimiter{most: l.Strangers, perSource: l.PerSource, perFailure: l.PerFailure, sources: map[netip.Prefix]*list.List{}, failed: map[netip.Prefix]*failures{}}
 }
 
 // sourceOf is what counts as one source: an IPv4 address, or the /64 that an IPv6 host has to itself.
@@ -50,7 +50,7 @@ func sourceOf(a netip.Addr) netip.Prefix {
 
 // enter takes a connection in, and ends another one where there is no room. leave takes it out again;
 // it may be called more than once.
-func (c *crowd) enter(from netip.Prefix, end func()) (leave func()) {
+func (c *preauthLimiter) enter(from netip.Prefix, end func()) (leave func()) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	mine := c.sources[from]
@@ -77,7 +77,7 @@ func (c *crowd) enter(from netip.Prefix, end func()) (leave func()) {
 }
 
 // push ends the oldest connection of a source.
-func (c *crowd) push(from netip.Prefix) {
+func (c *preauthLimiter) push(from netip.Prefix) {
 	l := c.sources[from]
 	if l == nil || l.Len() == 0 {
 		return
@@ -88,7 +88,7 @@ func (c *crowd) push(from netip.Prefix) {
 	end()
 }
 
-func (c *crowd) drop(from netip.Prefix, l *list.List, e *list.Element) {
+func (c *preauthLimiter) drop(from netip.Prefix, l *list.List, e *list.Element) {
 	if e.Value == nil {
 		return
 	}
@@ -101,7 +101,7 @@ func (c *crowd) drop(from netip.Prefix, l *list.List, e *list.Element) {
 }
 
 // largest is the source that has most connections.
-func (c *crowd) largest() (from netip.Prefix) {
+func (c *preauthLimiter) largest() (from netip.Prefix) {
 	most := 0
 	for p, l := range c.sources {
 		if l.Len() > most {
@@ -112,7 +112,7 @@ func (c *crowd) largest() (from netip.Prefix) {
 }
 
 // delay is how long a source waits before it may try.
-func (c *crowd) delay(from netip.Prefix, now time.Time) time.Duration {
+func (c *preauthLimiter) delay(from netip.Prefix, now time.Time) time.Duration {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	f := c.failed[from]
@@ -129,7 +129,7 @@ func (f *failures) fade(now time.Time) {
 }
 
 // fail counts that a source came and did not get in.
-func (c *crowd) fail(from netip.Prefix, now time.Time) {
+func (c *preauthLimiter) fail(from netip.Prefix, now time.Time) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	f := c.failed[from]
@@ -145,7 +145,7 @@ func (c *crowd) fail(from netip.Prefix, now time.Time) {
 }
 
 // forget makes room: what has faded goes, or else whoever failed least.
-func (c *crowd) forget(now time.Time) {
+func (c *preauthLimiter) forget(now time.Time) {
 	var least netip.Prefix
 	lowest := -1.0
 	for p, f := range c.failed {
@@ -161,7 +161,7 @@ func (c *crowd) forget(now time.Time) {
 }
 
 // succeed forgets what a source failed.
-func (c *crowd) succeed(from netip.Prefix) {
+func (c *preauthLimiter) succeed(from netip.Prefix) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	delete(c.failed, from)

@@ -15,26 +15,26 @@ import (
 	"ironbark/internal/sentence"
 )
 
-// HingesError says that an edit cannot be enacted by itself: it hinges on other edits that
+// DependsOnPendingError says that an edit cannot be enacted by itself: it hinges on other edits that
 // stand in the files and were not enacted.
-type HingesError struct{ On []string }
+type DependsOnPendingError struct{ On []string }
 
 // Error tells on what.
-func (h *HingesError) Error() string {
+func (h *DependsOnPendingError) Error() string {
 	return "this edit hinges on others that are pending: " + strings.Join(h.On, "; ")
 }
 
 // Kind is that of a refusal.
-func (h *HingesError) Kind() fault.Kind { return fault.Unavailable }
+func (h *DependsOnPendingError) Kind() fault.Kind { return fault.Unavailable }
 
 // Advice says what to do.
-func (h *HingesError) Advice() fault.Advice {
+func (h *DependsOnPendingError) Advice() fault.Advice {
 	return fault.Say("--with-pending enacts all of them with it, --draft leaves it with them; nothing was changed")
 }
 
 // ReviewEdit works out what enacting an edit would do, and nothing but the edit: it
 // is put into the files that were last enacted. Where nothing was ever enacted, all
-// of the files count. The errors are those of Review, and a *HingesError where the edit
+// of the files count. The errors are those of Review, and a *DependsOnPendingError where the edit
 // cannot be put there, or would come to something else there than in the files.
 func (w *Work) ReviewEdit(ctx context.Context, e Edit) (*Review, error) {
 	before, err := w.Installed(ctx)
@@ -46,7 +46,7 @@ func (w *Work) ReviewEdit(ctx context.Context, e Edit) (*Review, error) {
 	}
 	files, err := e.On(before.Report.Files)
 	if overlap, ok := errors.AsType[*OverlapError](err); ok {
-		return nil, &HingesError{[]string{"lines of " + overlap.File + " that it changes were edited and not enacted"}}
+		return nil, &DependsOnPendingError{[]string{"lines of " + overlap.File + " that it changes were edited and not enacted"}}
 	}
 	if err != nil {
 		return nil, err
@@ -55,7 +55,7 @@ func (w *Work) ReviewEdit(ctx context.Context, e Edit) (*Review, error) {
 	if err != nil {
 		if _, bad := errors.AsType[sentence.Errors](err); bad && !e.Old.Equal(before.Report.Files) {
 			if _, whole := w.review(before, e.New, false); whole == nil { // in the files it is right
-				return nil, &HingesError{[]string{err.Error()}}
+				return nil, &DependsOnPendingError{[]string{err.Error()}}
 			}
 		}
 		return nil, err
@@ -120,7 +120,7 @@ func (w *Work) compare(r *Review, old, now *estate.Estate) error {
 		}
 	}
 	if len(on) > 0 {
-		return &HingesError{on}
+		return &DependsOnPendingError{on}
 	}
 	return nil
 }

@@ -17,9 +17,9 @@ import (
 	"ironbark/internal/sentence"
 )
 
-// Way is how a person gets to a TCP service of a machine: from which of their addresses, and to which
+// AccessRoute is how a person gets to a TCP service of a machine: from which of their addresses, and to which
 // one, or through which bastion.
-type Way struct {
+type AccessRoute struct {
 	Machine string
 	Service flow.Service // as it arrives at the machine
 	From    netip.Addr
@@ -47,26 +47,26 @@ type Keys struct {
 }
 
 // Opened tells which sentence lets the person in.
-func (w *Way) Opened() string {
+func (w *AccessRoute) Opened() string {
 	if w.Jump != nil {
 		return w.Jump.Route
 	}
 	return w.Part.Origin.Sentence
 }
 
-// WayTo finds the way to a service of a machine, before anything is tried. The errors are
+// AccessRouteTo finds the way to a service of a machine, before anything is tried. The errors are
 // *driver.NoMachineError, *NoAccessError and *BadKeyError.
-func (w *Work) WayTo(ctx context.Context, machine string, service flow.Service, keys Keys) (*Way, error) {
+func (w *Work) AccessRouteTo(ctx context.Context, machine string, service flow.Service, keys Keys) (*AccessRoute, error) {
 	st, _, err := w.machine(ctx, machine)
 	if err != nil {
 		return nil, err
 	}
-	return w.wayTo(st, machine, service, keys.Own)
+	return w.accessRouteTo(st, machine, service, keys.Own)
 }
 
-// wayTo takes the first way that is open: an address of the machine's own, from inside, by a line or
+// accessRouteTo takes the first way that is open: an address of the machine's own, from inside, by a line or
 // from outside; a bastion; a port of a front.
-func (w *Work) wayTo(st *State, machine string, service flow.Service, own string) (*Way, error) {
+func (w *Work) accessRouteTo(st *State, machine string, service flow.Service, own string) (*AccessRoute, error) {
 	words := flow.PrintServices(flow.ServicesAt(service), flow.Namings(nil, st.Estate))
 	s, err := sentence.ParseArgs([]string{"why", words, "from", "me", "to", machine}, fileTime)
 	if err != nil {
@@ -84,7 +84,7 @@ func (w *Work) wayTo(st *State, machine string, service flow.Service, own string
 	if err != nil {
 		return nil, err
 	}
-	way := &Way{Machine: machine, Service: service, Answer: answer}
+	way := &AccessRoute{Machine: machine, Service: service, Answer: answer}
 	if way.byDoor(callers, false) {
 		return way, nil
 	}
@@ -100,7 +100,7 @@ func (w *Work) wayTo(st *State, machine string, service flow.Service, own string
 
 // byDoor takes the first door that is open for one of the caller's addresses: of those at addresses of
 // the machine's own, or of published ones.
-func (w *Way) byDoor(callers []netip.Addr, published bool) bool {
+func (w *AccessRoute) byDoor(callers []netip.Addr, published bool) bool {
 	for _, from := range callers {
 		for _, call := range w.Answer.Doors(from) {
 			if call.door.Translated() != published {
@@ -120,7 +120,7 @@ func (w *Way) byDoor(callers []netip.Addr, published bool) bool {
 
 // byBastion takes the first bastion that forwards the person. lacking tells why it cannot be used,
 // where there is one.
-func (w *Work) byBastion(st *State, way *Way, callers []netip.Addr, own string) (lacking error) {
+func (w *Work) byBastion(st *State, way *AccessRoute, callers []netip.Addr, own string) (lacking error) {
 	for _, b := range st.Plan.Gateways {
 		policy, ok := bastion.Compile(st.Estate, st.Plan, b.Name)
 		if !ok {
@@ -151,7 +151,7 @@ func (w *Work) byBastion(st *State, way *Way, callers []netip.Addr, own string) 
 }
 
 // Dial connects along a way.
-func (w *Work) Dial(ctx context.Context, way *Way) (net.Conn, error) {
+func (w *Work) Dial(ctx context.Context, way *AccessRoute) (net.Conn, error) {
 	if way.Jump == nil {
 		return w.Site.Dial(ctx, way.From, way.To)
 	}
@@ -167,7 +167,7 @@ func (w *Work) Dial(ctx context.Context, way *Way) (net.Conn, error) {
 }
 
 // Jump logs in to the gateway on a way.
-func (w *Work) Jump(ctx context.Context, way *Way) (*ssh.Client, error) {
+func (w *Work) Jump(ctx context.Context, way *AccessRoute) (*ssh.Client, error) {
 	j := way.Jump
 	conn, err := w.Site.Dial(ctx, way.From, j.To)
 	if _, none := errors.AsType[*driver.NoGatewayError](err); none && w.ServeOne != nil {
@@ -200,7 +200,7 @@ func (n *NotForwardedError) Error() string {
 }
 
 // Through has a gateway forward a session. The error is a *NotForwardedError where it does not.
-func Through(gate *ssh.Client, way *Way) (net.Conn, error) {
+func Through(gate *ssh.Client, way *AccessRoute) (net.Conn, error) {
 	c, err := gate.Dial("tcp", net.JoinHostPort(way.Machine, strconv.Itoa(int(way.To.Port()))))
 	if refused, ok := errors.AsType[*ssh.OpenChannelError](err); ok {
 		return nil, &NotForwardedError{way.Jump.Bastion, refused.Message}

@@ -6,8 +6,8 @@ import (
 	"ironbark/internal/work"
 )
 
-// Spells prints when administrative services were open.
-func (p *Printer) Spells(list []work.Spell, since, now time.Time) {
+// Intervals prints when administrative services were open.
+func (p *Printer) Intervals(list []work.ExposureInterval, since, now time.Time) {
 	if len(list) == 0 {
 		p.Line("No administrative service was open since %s.", Moment(since, now))
 		return
@@ -27,26 +27,26 @@ func (p *Printer) Spells(list []work.Spell, since, now time.Time) {
 	p.Table([]string{"BEGAN", "ENDED", "FROM", "TO", "SERVICE", "DOOR", "BY", "BECAUSE OF"}, rows)
 }
 
-// spellsSpell is a part of the document SpellsDoc.
-type spellsSpell struct {
+// intervalDoc is a part of the document IntervalsDoc.
+type intervalDoc struct {
 	Begin  time.Time  `json:"begin"`
 	End    *time.Time `json:"end"`
 	Person string     `json:"person"`
 	reachJSON
 }
 
-// SpellsDoc is the document that SpellsJSON makes.
-type SpellsDoc struct {
+// IntervalsDoc is the document that IntervalsJSON makes.
+type IntervalsDoc struct {
 	Since time.Time     `json:"since"`
 	Until time.Time     `json:"until"`
-	Open  []spellsSpell `json:"open"`
+	Open  []intervalDoc `json:"open"`
 }
 
-// SpellsJSON is the document of when administrative services were open.
-func SpellsJSON(list []work.Spell, since, now time.Time) SpellsDoc {
-	out := make([]spellsSpell, 0, len(list))
+// IntervalsJSON is the document of when administrative services were open.
+func IntervalsJSON(list []work.ExposureInterval, since, now time.Time) IntervalsDoc {
+	out := make([]intervalDoc, 0, len(list))
 	for _, s := range list {
-		out = append(out, spellsSpell{s.Begin.UTC(), moment(s.End), s.By, entryJSON(s.Entry, NewPhrasing(s.State, now))})
+		out = append(out, intervalDoc{s.Begin.UTC(), moment(s.End), s.By, entryJSON(s.Entry, NewPhrasing(s.State, now))})
 	}
-	return SpellsDoc{since.UTC(), now.UTC(), out}
+	return IntervalsDoc{since.UTC(), now.UTC(), out}
 }

@@ -1,7 +1,7 @@
-// Package known remembers what this very program has worked out before, so that it need not be worked out again: which files of an
+// Package cache remembers what this very program has worked out before, so that it need not be worked out again: which files of an
 // estate it has read without an error, and answers. Each is one small file, and what it holds is told from all else by a digest of what it came from and
 // of what program it is. What cannot be kept is worked out again.
-package known
+package cache
 
 import (
 	"encoding/binary"
