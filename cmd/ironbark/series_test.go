@@ -152,6 +152,9 @@ func TestAnySeriesOfCommandsEndsWell(t *testing.T) {
 		if strings.Contains(out, "somebody made one of that name without ironbark") {
 			continue // the meddler was first, and a person has to settle that
 		}
+		if strings.Contains(out, "a snapshot is of something that is there") {
+			continue // the files ask for a snapshot of what was removed since, and a person has to settle that, too
+		}
 		require.Zero(t, status, "%s\n%s", out, told())
 		status, out = ironbark("review", "--must-match")
 		require.Zero(t, status, "%s\n%s", out, told())

@@ -42,8 +42,12 @@ func TestFromWhereSentencesAreUsed(t *testing.T) {
 		return out, counts.Noted
 	}
 	sendTo(at, flow.TCPPort(443), "198.51.100.7")
-	got, since := count()
-	assert.Positive(t, got[web].Packets)
+	var got map[string]driver.Count
+	var since time.Time
+	require.Eventually(t, func() bool { // the packet is on its way
+		got, since = count()
+		return got[web].Packets > 0
+	}, 10*time.Second, 50*time.Millisecond)
 	assert.True(t, got[web].From.IsEmpty())
 	assert.WithinDuration(t, time.Now(), since, time.Minute)
 	require.NoError(t, within(s.prefix, func() error { return inGroup("probe", groupUplink) }))
